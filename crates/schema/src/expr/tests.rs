@@ -1,0 +1,141 @@
+use proptest::prelude::*;
+
+use super::*;
+use crate::place::Span;
+use crate::value::{Decimal, Value};
+
+fn at(text: &str) -> (String, usize) {
+    let error = read_condition(text).unwrap_err();
+    (error.message, error.span.start)
+}
+
+#[test]
+fn a_condition_binds_not_before_and_before_or() {
+    let read = read_condition("a = 1 or not b < 2.5 and c.d is not null").unwrap();
+    assert_eq!(read.to_string(), "a = 1 or not b < 2.5 and not c.d is null");
+    assert_eq!(read_condition("not not not a").unwrap().to_string(), "not a");
+    assert_eq!(read_condition("(a or b) and c").unwrap().to_string(), "(a or b) and c");
+    let words = "name in ('x', 'it''s') and day between 2026-01-01 and :until and remarks contains 'mite'";
+    assert_eq!(read_condition(words).unwrap().to_string(), words);
+}
+
+#[test]
+fn values_to_give_and_terms_to_sort_by_carry_their_places() {
+    let give = read_give("avg(inspection.temper) as calm").unwrap();
+    assert_eq!(give.to_string(), "avg(inspection.temper) as calm");
+    assert_eq!(give.value.span, Span::new(0, 22));
+    assert_eq!(give.alias.unwrap().span, Span::new(26, 30));
+    assert!(read_order("calm DESC").unwrap().descending);
+    assert!(!read_order("\"desc\" asc").unwrap().descending);
+}
+
+#[test]
+fn mistakes_are_worded_and_placed() {
+    assert_eq!(at("a = "), ("expected a value, a path or a function, found the end".to_owned(), 4));
+    assert_eq!(at("a = 1 b"), ("`b` is not expected here".to_owned(), 6));
+    assert_eq!(at("(a = 1"), ("expected `)`, found the end".to_owned(), 6));
+    assert_eq!(at("a = 'x"), ("expected the closing quote, found the end".to_owned(), 6));
+    assert_eq!(at("a = 2026-02-30").0, "expected a date that exists, like 2026-03-01 or 2026-03-01T07:30:00, found the end");
+    assert_eq!(at("a is nothing"), ("expected `null`, found `nothing`".to_owned(), 5));
+    assert!(at(&"(".repeat(100)).0.starts_with("nested deeper"));
+}
+
+#[test]
+fn recipes_and_row_counts_read_and_print() {
+    for text in [
+        "1..100",
+        "normal(6, 2) in 1..10",
+        "pick('calm' 5, 'lively' 2, 'fierce')",
+        "text(600) or null 30%",
+        "text(20..600) or null 0.125%",
+        "code('HV-####')",
+        "2020-01-01..2026-06-30",
+        "2020-01-01T00:00:00.000000..2026-06-30T12:00:00.000000",
+        "'fixed'",
+        "-1.50..2.25",
+    ] {
+        assert_eq!(read_recipe(text).unwrap().to_string(), text);
+    }
+    assert_eq!(read_row_count("200_000"), Ok(RowCount::Fixed(200_000)));
+    let RowCount::Per { low, high, parent } = read_row_count("2.5..4 per hive").unwrap() else { panic!("not per parent") };
+    assert_eq!((low, high, parent.text.as_str()), (Decimal::parse("2.5").unwrap().into(), Some(Value::Integer(4)), "hive"));
+    for (wrong, message) in [
+        ("many", "expected a number of rows, like 200_000 or `12 per apiary`, found `many`"),
+        ("1..2", "expected `per` and the parent table, found the end"),
+        ("-5", "expected `per` and the parent table, found the end"),
+    ] {
+        assert_eq!(read_row_count(wrong).unwrap_err().message, message);
+    }
+    assert_eq!(read_recipe("text(600) or null 130%").unwrap_err().message, "expected a percentage from 0 to 100, found `130`");
+}
+
+fn no_span<T: Into<String>>(text: T) -> Name {
+    Name { text: text.into(), span: Span::default() }
+}
+
+fn expr(node: Node) -> Expr {
+    Expr { node, span: Span::default() }
+}
+
+fn operand() -> impl Strategy<Value = Expr> {
+    let name = || "[a-z_\" .]{1,8}".prop_map(no_span);
+    let leaf = prop_oneof![
+        any::<i64>().prop_map(|number| Node::Literal(Value::Integer(number))),
+        (any::<i64>(), 1_u8..9).prop_map(|(units, scale)| Node::Literal(Decimal { units: units.into(), scale }.into())),
+        "[a-z'é \\\\]{0,9}".prop_map(|text| Node::Literal(Value::Text(text.into()))),
+        (-90_000_i32..90_000).prop_map(|days| Node::Literal(Value::Date(days))),
+        any::<u32>().prop_map(|micros| Node::Literal(Value::Timestamp(i64::from(micros) * 1_000_003))),
+        any::<bool>().prop_map(|truth| Node::Literal(Value::Boolean(truth))),
+        Just(Node::Literal(Value::Null)),
+        prop::collection::vec(name(), 1..4).prop_map(Node::Path),
+        name().prop_map(|name| Node::Parameter(name.text.replace(|c: char| !c.is_ascii_lowercase(), "p"))),
+    ]
+    .prop_map(expr);
+    prop_oneof![
+        3 => leaf.clone(),
+        1 => (name(), prop::collection::vec(leaf, 0..3)).prop_map(|(name, arguments)| expr(Node::Call { name, arguments })),
+    ]
+}
+
+fn condition() -> impl Strategy<Value = Expr> {
+    let boxed = || operand().prop_map(Box::new);
+    let test = prop_oneof![
+        (boxed(), boxed()).prop_map(|(left, right)| Node::Compare(Comparison::LessOrEqual, left, right)),
+        (boxed(), prop::collection::vec(operand(), 1..3)).prop_map(|(left, list)| Node::In(left, list)),
+        (boxed(), boxed(), boxed()).prop_map(|(value, low, high)| Node::Between(value, low, high)),
+        boxed().prop_map(Node::IsNull),
+        (boxed(), boxed()).prop_map(|(text, pattern)| Node::Match(TextMatch::Contains, text, pattern)),
+    ]
+    .prop_map(expr);
+    test.prop_recursive(4, 20, 3, |inner| {
+        prop_oneof![
+            inner
+                .clone()
+                .prop_filter("two nots cancel", |inner| !matches!(inner.node, Node::Not(_)))
+                .prop_map(|inner| expr(Node::Not(Box::new(inner)))),
+            prop::collection::vec(inner.clone(), 2..4).prop_map(|parts| expr(Node::And(parts))),
+            prop::collection::vec(inner, 2..4).prop_map(|parts| expr(Node::Or(parts))),
+        ]
+    })
+}
+
+proptest! {
+    #[test]
+    fn what_is_printed_reads_back(condition in condition()) {
+        let printed = condition.to_string();
+        let read = read_condition(&printed);
+        prop_assert!(read.is_ok(), "{printed}: {read:?}");
+        prop_assert_eq!(read.unwrap().to_string(), printed);
+    }
+
+    #[test]
+    fn no_text_makes_a_reader_panic(text in ".{0,60}", grammar in "[a-z0-9 ('\"):.,%=<>-]{0,60}") {
+        for text in [text, grammar] {
+            let _ = read_condition(&text);
+            let _ = read_give(&text);
+            let _ = read_order(&text);
+            let _ = read_recipe(&text);
+            let _ = read_row_count(&text);
+        }
+    }
+}

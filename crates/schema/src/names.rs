@@ -1,0 +1,39 @@
+//! Nearest known names, for "did you mean".
+
+/// The candidate that reads most like `word`, where one is near enough to be meant.
+pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    let lower = word.to_lowercase();
+    candidates
+        .into_iter()
+        .map(|candidate| (strsim::damerau_levenshtein(&lower, &candidate.to_lowercase()), candidate))
+        .filter(|(distance, candidate)| *distance <= 1 + candidate.len().min(word.len()) / 4)
+        .min_by_key(|(distance, _)| *distance)
+        .map(|(_, candidate)| candidate)
+}
+
+/// A hint for a word that is not among the candidates: the nearest one, or all of them where they are few.
+pub fn did_you_mean<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<String> {
+    let candidates: Vec<&str> = candidates.into_iter().collect();
+    if let Some(near) = nearest(word, candidates.iter().copied()) {
+        return Some(format!("did you mean `{near}`?"));
+    }
+    match candidates.len() {
+        0 => None,
+        1 => Some(format!("there is only `{}`", candidates[0])),
+        2..=12 => Some(format!("there is {}", candidates.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", "))),
+        _ => Some(format!("there are {} names; none is near", candidates.len())),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn near_names_are_offered_and_far_ones_listed() {
+        assert_eq!(nearest("inspektion", ["inspection", "hive"]), Some("inspection"));
+        assert_eq!(nearest("zebra", ["inspection", "hive"]), None);
+        assert_eq!(did_you_mean("zebra", ["inspection", "hive"]).as_deref(), Some("there is `inspection`, `hive`"));
+        assert_eq!(did_you_mean("zebra", []), None);
+    }
+}
