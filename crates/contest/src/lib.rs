@@ -1,1 +1,35 @@
+//! A contest: what must come back, the ways of getting it, and what each way sends and does.
+//!
+//! A need is resolved against a schema ([`resolve`]); contenders follow from it ([`Field`]); each contender becomes a
+//! [`Plan`], plain data that can be printed, compared and sent to another process; the layers carry a plan out over a
+//! [`Session`] ([`Execution`]); answers are compared ([`compare`]) against one reference, which for small data is the plain
+//! evaluation over the generated rows ([`evaluate`]). No driver, clock, terminal or environment is known here.
 
+mod answer;
+mod by_hand;
+mod choice;
+mod compare;
+mod dialect;
+mod engine;
+mod evaluate;
+mod field;
+mod key;
+mod layers;
+mod need;
+mod plan;
+mod resolve;
+mod sql;
+
+pub use answer::{Answer, AnswerError, digest, value_from_json, value_to_json};
+pub use by_hand::ByHand;
+pub use choice::{Choices, Columns, Hydration, Loading, Work};
+pub use compare::{Agreement, Difference, Reference, compare};
+pub use dialect::{Dialect, Fidelity, RowList};
+pub use engine::{Counts, EngineError, EngineErrorKind, Flow, Observed, Session, Sink, StatementId};
+pub use evaluate::{Rows, evaluate};
+pub use field::{Field, NotDerived, Restriction};
+pub use layers::{Collect, Consumer, Execution, Touch};
+pub use need::{Aggregate, Condition, Given, Need, Operand, OrderBy, Parameter, Term};
+pub use plan::{AppTerm, Bind, Fetching, Layout, LayoutColumn, Link, Plan, PlanNode, RelationStatement, ResultColumn, RootStatement};
+pub use resolve::{NeedError, NeedPart, NeedText, resolve};
+pub use sql::{OwnSqlError, derive, own_sql};

@@ -1,1 +1,23 @@
+//! Generated rows for a schema.
+//!
+//! A [`Blueprint`] knows how many rows each table has and makes any value from (seed, table, column, row) alone, so that rows
+//! can be made in any order and references need no database. Declared constraints hold by construction: unique values come
+//! from permutations and ordinals, references from counted parents. Nothing here knows a driver, a clock or a file.
 
+mod batch;
+mod blueprint;
+mod guess;
+mod link;
+mod maker;
+mod random;
+mod recipe;
+mod unique;
+mod vocabulary;
+
+pub use batch::{BATCH_ROWS, Batch};
+pub use blueprint::{Blueprint, FillError, FillSubject, Order};
+pub use random::Permutation;
+pub use recipe::RecipeMaker;
+
+/// Counted up whenever the same seed would give other content.
+pub const GENERATOR_VERSION: u32 = 1;

@@ -1,0 +1,50 @@
+//! What a contender leaves to the developer.
+
+use serde::{Deserialize, Serialize};
+
+use crate::choice::{Choices, Columns, Hydration, Loading};
+use crate::plan::Plan;
+
+/// What the developer writes and keeps in step with the schema. Less is more comfortable; statements weigh most, then
+/// columns, then characters.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct ByHand {
+    /// SQL statements written out.
+    pub statements: usize,
+    /// Columns listed or mapped one by one.
+    pub columns: usize,
+    /// Characters of those statements.
+    pub characters: usize,
+}
+
+impl ByHand {
+    /// Of a derived contender.
+    ///
+    /// An entity (tracked or plain) with its relations loaded lazily, in batches or by a join is what a mapper does by itself.
+    /// Grouped and computed values, and everything that becomes a map, a record or nothing, need their SQL written out.
+    /// Columns are named one by one where only the needed ones are fetched, and mapped one by one where a row is read by position.
+    pub fn of(choices: &Choices, plan: &Plan) -> ByHand {
+        let mapper = matches!(choices.hydration, Hydration::Tracked | Hydration::Plain);
+        let in_database = matches!(choices.loading, Some(Loading::Grouped | Loading::Computed));
+        let listed = choices.columns == Some(Columns::Needed);
+        let by_position = matches!(choices.hydration, Hydration::Record | Hydration::Raw);
+        let written = if mapper && !in_database { Vec::new() } else { plan.statements() };
+        let fetched: usize = if plan.nodes.iter().any(|node| node.statement.is_some()) {
+            plan.layouts.iter().map(|layout| layout.columns.len()).sum()
+        } else {
+            plan.root.columns.len()
+        };
+        let columns = match (by_position, listed, in_database && mapper) {
+            (true, ..) | (_, true, _) => fetched,
+            (false, false, true) => plan.give.len(),
+            _ => 0,
+        };
+        ByHand { statements: written.len(), columns, characters: written.iter().map(|sql| sql.chars().count()).sum() }
+    }
+
+    /// Of a developer's own SQL.
+    pub fn of_sql(sql: &str, columns: usize, hydration: Hydration) -> ByHand {
+        let by_position = matches!(hydration, Hydration::Record | Hydration::Raw);
+        ByHand { statements: 1, columns: if by_position { columns } else { 0 }, characters: sql.trim().chars().count() }
+    }
+}

@@ -1,0 +1,125 @@
+//! What an engine must do for contenders.
+
+use std::fmt;
+
+use kampf_schema::{LogicalType, Value, ValueRef};
+use serde::{Deserialize, Serialize};
+
+/// A statement prepared in a session.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct StatementId(pub usize);
+
+/// Whether more rows are wanted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Flow {
+    /// Go on.
+    More,
+    /// Enough.
+    Stop,
+}
+
+/// Takes the rows of a statement, in order, each valid only during the call.
+pub trait Sink {
+    /// One row.
+    fn row(&mut self, row: &[ValueRef<'_>]) -> Flow;
+}
+
+impl<F: FnMut(&[ValueRef<'_>]) -> Flow> Sink for F {
+    fn row(&mut self, row: &[ValueRef<'_>]) -> Flow {
+        self(row)
+    }
+}
+
+/// What went over a session, counted where it left the process.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Counts {
+    /// Statements carried out, begin and commit included.
+    pub statements: u64,
+    /// Waits for the server; for an engine without one, what a server would have needed.
+    pub round_trips: u64,
+    /// Rows delivered.
+    pub rows: u64,
+    /// Bytes of values delivered, by [`ValueRef::size`].
+    pub bytes: u64,
+}
+
+/// One statement as it was carried out.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Observed {
+    /// Its text.
+    pub sql: String,
+    /// Its parameters.
+    pub parameters: Vec<Value>,
+    /// How long it took, from sending to the last row taken, in nanoseconds.
+    pub nanos: u64,
+    /// Rows delivered.
+    pub rows: u64,
+}
+
+/// What kind of trouble an engine has.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum EngineErrorKind {
+    /// The statement is wrong.
+    Statement,
+    /// A rule of the schema does not hold.
+    Constraint,
+    /// No room: disk or memory.
+    Full,
+    /// The data cannot be reached: missing, locked, unreadable, gone.
+    Unreachable,
+    /// The data came in a form that its type does not allow.
+    Value,
+}
+
+/// An engine's error.
+#[derive(Clone, Debug, PartialEq)]
+pub struct EngineError {
+    /// What kind.
+    pub kind: EngineErrorKind,
+    /// What failed on what, in the engine's words.
+    pub message: String,
+    /// The statement, where one was at work.
+    pub sql: Option<String>,
+}
+
+impl fmt::Display for EngineError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.message)
+    }
+}
+
+impl std::error::Error for EngineError {}
+
+/// A connection that does one thing at a time. At most one result is open: a sink cannot reach the session.
+pub trait Session {
+    /// Prepares a statement and keeps it; the same text again gives the same statement. `kinds` says what each result
+    /// column means; where it says nothing the value comes as the engine has it.
+    fn prepare(&mut self, sql: &str, kinds: &[Option<LogicalType>]) -> Result<StatementId, EngineError>;
+
+    /// The names of a prepared statement's result columns.
+    fn columns(&self, statement: StatementId) -> Vec<String>;
+
+    /// Carries out a prepared statement and hands its rows to the sink until it has enough.
+    fn run(&mut self, statement: StatementId, parameters: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<(), EngineError>;
+
+    /// Begins a transaction.
+    fn begin(&mut self) -> Result<(), EngineError>;
+
+    /// Ends the transaction and keeps its changes.
+    fn commit(&mut self) -> Result<(), EngineError>;
+
+    /// Starts counting from zero; rows and bytes are counted only from here on.
+    fn count(&mut self);
+
+    /// What was counted; counting ends.
+    fn counted(&mut self) -> Counts;
+
+    /// Starts noting every statement.
+    fn observe(&mut self);
+
+    /// The statements noted since; noting ends.
+    fn observed(&mut self) -> Vec<Observed>;
+
+    /// The engine's plan for a statement, a line a step, indented by depth.
+    fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>]) -> Result<Vec<String>, EngineError>;
+}

@@ -1,0 +1,44 @@
+//! Maps: each row its own table from name to value.
+
+use std::collections::HashMap;
+
+use kampf_schema::{Value, ValueRef};
+
+use super::store::{Slot, Store, number};
+use crate::plan::Layout;
+
+pub(super) struct Maps {
+    names: Vec<String>,
+    slot_width: usize,
+    rows: Vec<HashMap<String, Value>>,
+    slots: Vec<Slot>,
+}
+
+impl Store for Maps {
+    fn new(layout: &Layout) -> Self {
+        let names = layout.columns.iter().map(|column| column.name.clone()).collect();
+        Maps { names, slot_width: layout.slots, rows: Vec::new(), slots: Vec::new() }
+    }
+
+    fn push(&mut self, row: &[ValueRef<'_>]) -> u32 {
+        self.rows.push(self.names.iter().cloned().zip(row.iter().map(|value| value.to_value())).collect());
+        self.slots.resize(self.slots.len() + self.slot_width, Slot::Unknown);
+        number(self.rows.len() - 1)
+    }
+
+    fn built(&self) -> u64 {
+        self.rows.len() as u64
+    }
+
+    fn value(&self, row: u32, column: usize) -> ValueRef<'_> {
+        self.rows[row as usize].get(&self.names[column]).map_or(ValueRef::Null, Value::as_ref)
+    }
+
+    fn slot(&self, row: u32, slot: usize) -> &Slot {
+        &self.slots[row as usize * self.slot_width + slot]
+    }
+
+    fn slot_mut(&mut self, row: u32, slot: usize) -> &mut Slot {
+        &mut self.slots[row as usize * self.slot_width + slot]
+    }
+}

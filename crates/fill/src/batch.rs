@@ -1,0 +1,152 @@
+//! Rows in a reused buffer.
+
+use kampf_schema::{Units, ValueRef};
+
+use crate::random::mix;
+
+/// Rows made and loaded at a time.
+pub const BATCH_ROWS: usize = 2048;
+
+#[derive(Clone, Copy, Debug)]
+enum Cell {
+    Null,
+    Integer(i64),
+    Decimal(Units, u8),
+    Real(f64),
+    Boolean(bool),
+    Date(i32),
+    Timestamp(i64),
+    Uuid([u8; 16]),
+    /// From here to there in the batch's text.
+    Text(u32, u32),
+    /// Likewise, in its bytes.
+    Blob(u32, u32),
+}
+
+/// Some rows of a table, one after the other; texts lie together in one buffer.
+#[derive(Clone, Debug, Default)]
+pub struct Batch {
+    width: usize,
+    cells: Vec<Cell>,
+    text: String,
+    bytes: Vec<u8>,
+}
+
+impl Batch {
+    /// An empty batch for rows of `width` columns.
+    pub fn new(width: usize) -> Batch {
+        Batch { width, ..Batch::default() }
+    }
+
+    /// Forgets the rows and keeps the memory.
+    pub fn clear(&mut self, width: usize) {
+        self.width = width;
+        self.cells.clear();
+        self.text.clear();
+        self.bytes.clear();
+    }
+
+    /// How many rows there are.
+    pub fn rows(&self) -> usize {
+        self.cells.len().checked_div(self.width).unwrap_or(0)
+    }
+
+    /// A row's values.
+    pub fn row(&self, row: usize) -> impl ExactSizeIterator<Item = ValueRef<'_>> {
+        self.cells[row * self.width..(row + 1) * self.width].iter().map(|cell| self.value_of(*cell))
+    }
+
+    fn value_of(&self, cell: Cell) -> ValueRef<'_> {
+        match cell {
+            Cell::Null => ValueRef::Null,
+            Cell::Integer(number) => ValueRef::Integer(number),
+            Cell::Decimal(units, scale) => ValueRef::Decimal(units, scale),
+            Cell::Real(number) => ValueRef::Real(number),
+            Cell::Boolean(truth) => ValueRef::Boolean(truth),
+            Cell::Date(days) => ValueRef::Date(days),
+            Cell::Timestamp(micros) => ValueRef::Timestamp(micros),
+            Cell::Uuid(bytes) => ValueRef::Uuid(bytes),
+            Cell::Text(start, end) => ValueRef::Text(&self.text[start as usize..end as usize]),
+            Cell::Blob(start, end) => ValueRef::Blob(&self.bytes[start as usize..end as usize]),
+        }
+    }
+
+    /// The last cell added.
+    pub(crate) fn last(&self) -> ValueRef<'_> {
+        self.cells.last().map_or(ValueRef::Null, |cell| self.value_of(*cell))
+    }
+
+    /// Adds a value to the row being made.
+    pub(crate) fn push(&mut self, value: ValueRef<'_>) {
+        let cell = match value {
+            ValueRef::Null => Cell::Null,
+            ValueRef::Integer(number) => Cell::Integer(number),
+            ValueRef::Decimal(units, scale) => Cell::Decimal(units, scale),
+            ValueRef::Real(number) => Cell::Real(number),
+            ValueRef::Boolean(truth) => Cell::Boolean(truth),
+            ValueRef::Date(days) => Cell::Date(days),
+            ValueRef::Timestamp(micros) => Cell::Timestamp(micros),
+            ValueRef::Uuid(bytes) => Cell::Uuid(bytes),
+            ValueRef::Text(text) => {
+                return self.push_text(|buffer| buffer.push_str(text));
+            }
+            ValueRef::Blob(bytes) => {
+                let start = self.bytes.len() as u32;
+                self.bytes.extend_from_slice(bytes);
+                Cell::Blob(start, self.bytes.len() as u32)
+            }
+        };
+        self.cells.push(cell);
+    }
+
+    /// Adds a text that `write` appends to the buffer.
+    pub(crate) fn push_text(&mut self, write: impl FnOnce(&mut String)) {
+        let start = self.text.len() as u32;
+        write(&mut self.text);
+        self.cells.push(Cell::Text(start, self.text.len() as u32));
+    }
+
+    /// Changes the text just added.
+    pub(crate) fn amend_text(&mut self, amend: impl FnOnce(&mut String, usize)) {
+        if let Some(Cell::Text(start, end)) = self.cells.last_mut() {
+            amend(&mut self.text, *start as usize);
+            *end = self.text.len() as u32;
+        }
+    }
+
+    /// A digest of the rows, the first of which has the number `first`. Digests of several batches are added.
+    pub fn digest(&self, first: u64) -> u64 {
+        let mut sum = 0_u64;
+        for row in 0..self.rows() {
+            let mut hash = mix(first + row as u64 + 1);
+            for value in self.row(row) {
+                hash = mix(hash ^ digest_of(value));
+            }
+            sum = sum.wrapping_add(hash);
+        }
+        sum
+    }
+}
+
+fn digest_of(value: ValueRef<'_>) -> u64 {
+    let bytes = |bytes: &[u8]| {
+        let chunks = bytes.chunks(8).map(|chunk| {
+            let mut word = [0; 8];
+            word[..chunk.len()].copy_from_slice(chunk);
+            u64::from_le_bytes(word)
+        });
+        chunks.fold(bytes.len() as u64 ^ 0x5bd1_e995, |hash, word| mix(hash ^ word).rotate_left(11))
+    };
+    match value {
+        ValueRef::Null => 1,
+        ValueRef::Integer(number) => mix(number as u64),
+        ValueRef::Decimal(units, scale) => mix(units.get() as u64 ^ mix((units.get() >> 64) as u64 ^ u64::from(scale))),
+        ValueRef::Real(number) => mix(number.to_bits() ^ 3),
+        ValueRef::Boolean(truth) => 4 + u64::from(truth),
+        ValueRef::Date(days) => mix(days as u64 ^ 5),
+        ValueRef::Timestamp(micros) => mix(micros as u64 ^ 7),
+        ValueRef::Uuid(uuid) => bytes(&uuid),
+        ValueRef::Text(text) => bytes(text.as_bytes()),
+        ValueRef::Blob(blob) => bytes(blob),
+    }
+}

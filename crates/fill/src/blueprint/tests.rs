@@ -1,0 +1,153 @@
+use std::collections::{HashMap, HashSet};
+
+use kampf_schema::expr::{read_recipe, read_row_count};
+use kampf_schema::{Schema, Value, ddl};
+
+use super::*;
+
+fn schema(ddl: &str) -> Schema {
+    ddl::read(ddl).unwrap().schema
+}
+
+fn order(schema: &Schema, rows: &[(&str, &str)], values: &[(&str, &str)]) -> Order {
+    let rows = rows.iter().map(|(table, text)| (schema.find(table).unwrap(), read_row_count(text).unwrap())).collect();
+    let values = values.iter().map(|(name, text)| {
+        let (table, column) = name.split_once('.').unwrap();
+        let table = schema.find(table).unwrap();
+        ((table, schema.table(table).find(column).unwrap()), read_recipe(text).unwrap())
+    });
+    Order { rows, values: values.collect(), seed: 7 }
+}
+
+/// All rows of a table, as texts.
+fn rows(schema: &Schema, blueprint: &Blueprint, table: &str) -> Vec<Vec<String>> {
+    let id = schema.find(table).unwrap();
+    let columns = schema.table(id).columns.len();
+    (0..blueprint.rows(id)).map(|row| (0..columns).map(|column| blueprint.value(id, row, column).to_string()).collect()).collect()
+}
+
+fn distinct(rows: &[Vec<String>], columns: &[usize]) -> usize {
+    rows.iter().map(|row| columns.iter().map(|&column| row[column].clone()).collect::<Vec<_>>()).collect::<HashSet<_>>().len()
+}
+
+const APIARY: &str = "
+CREATE TABLE region (id INTEGER PRIMARY KEY, code CHAR(3) NOT NULL UNIQUE);
+CREATE TABLE apiary (id UUID PRIMARY KEY, region_id INTEGER NOT NULL REFERENCES region, name VARCHAR(80) NOT NULL,
+  UNIQUE (region_id, name));
+CREATE TABLE hive (id INTEGER PRIMARY KEY, apiary_id UUID NOT NULL REFERENCES apiary, number INTEGER NOT NULL,
+  mother_id INTEGER REFERENCES hive (id), state TEXT NOT NULL CHECK (state IN ('alive', 'dead')),
+  boxes INTEGER CHECK (boxes BETWEEN 2 AND 5), UNIQUE (apiary_id, number));
+CREATE TABLE plant (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE);
+CREATE TABLE apiary_plant (apiary_id UUID NOT NULL REFERENCES apiary, plant_id INTEGER NOT NULL REFERENCES plant,
+  PRIMARY KEY (apiary_id, plant_id));
+CREATE TABLE passport (hive_id INTEGER PRIMARY KEY REFERENCES hive, issued DATE NOT NULL);
+";
+
+#[test]
+fn all_constraints_hold_and_parents_are_scattered() {
+    let schema = schema(APIARY);
+    let rows_wanted = [
+        ("region", "20"),
+        ("apiary", "5 per region"),
+        ("hive", "8..12 per apiary"),
+        ("apiary_plant", "3 per apiary"),
+        ("plant", "30"),
+        ("passport", "100"),
+    ];
+    let blueprint = Blueprint::new(&schema, &order(&schema, &rows_wanted, &[])).unwrap();
+    let all = |table| rows(&schema, &blueprint, table);
+    let (region, apiary, hive) = (all("region"), all("apiary"), all("hive"));
+    assert_eq!(distinct(&region, &[1]), 20);
+    assert!(region.iter().all(|row| row[1].chars().count() == 3));
+    assert_eq!((distinct(&apiary, &[0]), distinct(&apiary, &[1, 2])), (apiary.len(), apiary.len()));
+    assert_eq!(distinct(&hive, &[1, 2]), hive.len());
+    let apiaries: HashSet<&String> = apiary.iter().map(|row| &row[0]).collect();
+    let mut per_apiary: HashMap<&String, u32> = HashMap::new();
+    for row in &hive {
+        assert!(apiaries.contains(&row[1]));
+        *per_apiary.entry(&row[1]).or_default() += 1;
+        assert!(matches!(row[4].as_str(), "alive" | "dead"));
+        assert!(row[5] == "null" || (2..=5).contains(&row[5].parse::<i64>().unwrap()), "{}", row[5]);
+        assert!(row[3] == "null" || row[3].parse::<usize>().unwrap() < row[0].parse().unwrap());
+    }
+    assert!(per_apiary.values().all(|count| (8..=12).contains(count)));
+    let neighbours = hive.windows(2).filter(|pair| pair[0][1] == pair[1][1]).count();
+    assert!(neighbours < hive.len() / 20, "{neighbours} of {} lie next to a sibling", hive.len());
+    assert_eq!(distinct(&all("apiary_plant"), &[0, 1]), all("apiary_plant").len());
+    assert_eq!(distinct(&all("passport"), &[0]), 100);
+    assert_eq!(distinct(&all("plant"), &[1]), 30);
+}
+
+#[test]
+fn a_value_is_the_same_in_a_batch_alone_and_again() {
+    let schema = schema(APIARY);
+    let order = order(&schema, &[("region", "3"), ("hive", "5000")], &[("hive.boxes", "normal(3, 1) in 2..5 or null 50%")]);
+    let (one, two) = (Blueprint::new(&schema, &order).unwrap(), Blueprint::new(&schema, &order).unwrap());
+    let hive = schema.find("hive").unwrap();
+    let mut batch = Batch::default();
+    let made = two.batch(hive, 2048, &mut batch);
+    assert_eq!(made, BATCH_ROWS);
+    for row in 0..made {
+        for (column, value) in batch.row(row).enumerate() {
+            assert_eq!(one.value(hive, 2048 + row as u64, column), value.to_value());
+        }
+    }
+    assert_eq!(two.batch(hive, 4096, &mut batch), 904);
+    assert_eq!(two.batch(hive, 5000, &mut batch), 0);
+    let nulls = (0..5000).filter(|&row| one.value(hive, row, 5) == Value::Null).count();
+    assert!((2300..2700).contains(&nulls), "{nulls}");
+    let other = Blueprint::new(&schema, &Order { seed: 8, ..order }).unwrap();
+    assert!((0..100).any(|row| one.value(hive, row, 4) != other.value(hive, row, 4)));
+}
+
+#[test]
+fn the_content_of_a_seed_is_pinned() {
+    let schema = schema(APIARY);
+    let blueprint = Blueprint::new(&schema, &order(&schema, &[("region", "3"), ("hive", "3000")], &[])).unwrap();
+    let digest = |table| {
+        let mut batch = Batch::default();
+        let (mut first, mut sum) = (0, 0_u64);
+        while blueprint.batch(schema.find(table).unwrap(), first, &mut batch) > 0 {
+            sum = sum.wrapping_add(batch.digest(first));
+            first += batch.rows() as u64;
+        }
+        format!("{sum:016x}")
+    };
+    // A change here changes every dataset: count GENERATOR_VERSION up with it.
+    assert_eq!(["region", "apiary", "hive", "passport"].map(digest), ["fec3dbd9406cd37b", "af3009a1058ddfdb", "a0d04fca1f3adc08", "afb47707170f36bf"]);
+}
+
+#[test]
+fn what_cannot_be_met_is_said_with_the_line_that_would_help() {
+    let schema = schema(APIARY);
+    let error = |rows: &[(&str, &str)], values: &[(&str, &str)]| {
+        let error = Blueprint::new(&schema, &order(&schema, rows, values)).unwrap_err();
+        (error.message, error.hint.unwrap_or_default())
+    };
+    assert_eq!(error(&[("region", "5 per hive")], &[]).0, "`region` does not refer to `hive`");
+    assert!(error(&[("passport", "9999999")], &[]).0.contains("cannot all refer to different rows of `hive`"));
+    assert_eq!(error(&[("region", "50")], &[("region.code", "pick('a', 'b')")]).0, "50 rows of `region` cannot all differ in code");
+    assert_eq!(error(&[], &[("hive.apiary_id", "1..3")]).1, "remove this line");
+    assert_eq!(error(&[("region", "0"), ("apiary", "5")], &[]).0, "`apiary` needs rows of `region`, which has none");
+    assert_eq!(error(&[], &[("hive.state", "'alive' or null 5%")]).0, "`hive.state` cannot be null");
+    let strange = ddl::read("CREATE TABLE a (id INTEGER PRIMARY KEY, b INTEGER CHECK (b % 2 = 0))").unwrap().schema;
+    let refused = Blueprint::new(&strange, &Order::default()).unwrap_err();
+    assert_eq!(refused.hint.as_deref(), Some("say under [values] how to meet it, like `\"a.b\" = \"…\"`"));
+    assert!(Blueprint::new(&strange, &order(&strange, &[], &[("a.b", "pick(2, 4)")])).is_ok());
+}
+
+proptest::proptest! {
+    #[test]
+    fn unique_rules_hold_for_any_counts(regions in 1_u32..30, per in 1_u32..9, plants in 1_u32..12, seed in 0_u64..1000) {
+        let schema = schema(APIARY);
+        let (regions, per, plants) = (regions.to_string(), format!("{per} per region"), plants.to_string());
+        let wanted = [("region", regions.as_str()), ("apiary", per.as_str()), ("plant", plants.as_str()), ("apiary_plant", plants.as_str())];
+        let order = Order { seed, ..order(&schema, &wanted, &[]) };
+        if let Ok(blueprint) = Blueprint::new(&schema, &order) {
+            for (table, columns) in [("region", &[1][..]), ("apiary", &[1, 2]), ("hive", &[1, 2]), ("apiary_plant", &[0, 1]), ("plant", &[1])] {
+                let all = rows(&schema, &blueprint, table);
+                proptest::prop_assert_eq!(distinct(&all, columns), all.len());
+            }
+        }
+    }
+}
