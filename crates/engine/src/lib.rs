@@ -1,1 +1,18 @@
+//! Database engines: sessions, bulk load and dialects.
+//!
+//! An [`Engine`] loads a dataset into a folder of its own and opens sessions on it. What its SQL looks like is data beside it.
+//! Nothing above this crate asks which engine it has: [`engine`] gives one by name.
 
+mod engine;
+mod generated;
+mod load;
+mod sqlite;
+
+pub use engine::{Connection, Engine, Loaded, Setting, TableSize, engine, names};
+pub use generated::GeneratedRows;
+pub use load::LoadEvent;
+
+/// A session on a SQLite connection of the caller's, for tests that watch the connection from outside and for benches.
+pub fn sqlite_session(connection: &rusqlite::Connection) -> Box<dyn kampf_contest::Session + '_> {
+    sqlite::session_on(connection)
+}

@@ -1,0 +1,49 @@
+//! How SQLite's SQL is written.
+
+use kampf_contest::{Dialect, Fidelity, RowList};
+use kampf_schema::LogicalType;
+
+pub(super) static SQLITE: Dialect = Dialect {
+    name: "sqlite",
+    max_parameters: 32_766,
+    placeholder: |number| format!("?{number}"),
+    quote: |name| format!("\"{}\"", name.replace('"', "\"\"")),
+    nulls_first: true,
+    avg_is_real: true,
+    row_list: RowList::Values,
+    // LIKE takes no notice of case here; GLOB does.
+    like: "{text} GLOB {value}",
+    like_pattern: glob,
+    contains: "instr({text}, {value}) > 0",
+    starts: "substr({text}, 1, length({value})) = {value}",
+    ends: "(length({value}) = 0 OR substr({text}, -length({value})) = {value})",
+    column_type,
+};
+
+fn glob(pattern: &str) -> String {
+    let mut glob = String::with_capacity(pattern.len());
+    for c in pattern.chars() {
+        match c {
+            '%' => glob.push('*'),
+            '_' => glob.push('?'),
+            '*' | '?' | '[' => glob.extend(['[', c, ']']),
+            other => glob.push(other),
+        }
+    }
+    glob
+}
+
+fn column_type(kind: LogicalType) -> (String, Fidelity) {
+    let (name, fidelity) = match kind {
+        LogicalType::Integer => ("INTEGER", Fidelity::Exact),
+        // Kept as the nearest real, which gives back up to 15 digits when rounded to the scale.
+        LogicalType::Decimal { precision: 0..=15, .. } => ("NUMERIC", Fidelity::Wider),
+        LogicalType::Decimal { .. } => ("NUMERIC", Fidelity::None),
+        LogicalType::Real => ("REAL", Fidelity::Exact),
+        LogicalType::Text { .. } => ("TEXT", Fidelity::Exact),
+        LogicalType::Boolean => ("BOOLEAN", Fidelity::Wider),
+        LogicalType::Date | LogicalType::Timestamp | LogicalType::Uuid => ("TEXT", Fidelity::Wider),
+        LogicalType::Blob => ("BLOB", Fidelity::Exact),
+    };
+    (name.to_owned(), fidelity)
+}

@@ -1,0 +1,23 @@
+//! SQLite's errors in the words of the engine trait.
+
+use kampf_contest::{EngineError, EngineErrorKind};
+use rusqlite::ErrorCode;
+
+pub(super) fn engine_error(error: &rusqlite::Error, sql: Option<&str>) -> EngineError {
+    let kind = match error.sqlite_error_code() {
+        Some(ErrorCode::ConstraintViolation) => EngineErrorKind::Constraint,
+        Some(ErrorCode::DiskFull | ErrorCode::OutOfMemory | ErrorCode::TooBig) => EngineErrorKind::Full,
+        Some(
+            ErrorCode::CannotOpen | ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt | ErrorCode::ReadOnly | ErrorCode::PermissionDenied
+            | ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked | ErrorCode::SystemIoFailure,
+        ) => EngineErrorKind::Unreachable,
+        Some(ErrorCode::TypeMismatch) => EngineErrorKind::Value,
+        _ => EngineErrorKind::Statement,
+    };
+    let message = match error {
+        rusqlite::Error::SqliteFailure(_, Some(message)) => message.clone(),
+        rusqlite::Error::SqlInputError { msg, .. } => msg.clone(),
+        other => other.to_string(),
+    };
+    EngineError { kind, message: format!("SQLite says: {message}"), sql: sql.map(str::to_owned) }
+}

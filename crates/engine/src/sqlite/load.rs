@@ -1,0 +1,134 @@
+//! Loading a dataset: one transaction, indexes after rows, statistics last.
+
+use std::path::Path;
+
+use kampf_contest::{Dialect, EngineError, EngineErrorKind, Fidelity};
+use kampf_fill::Blueprint;
+use kampf_schema::{ColumnId, Schema, Table};
+
+use super::dialect::SQLITE;
+use super::error::engine_error;
+use super::session::bind;
+use super::{MARK, apply};
+use crate::engine::{Loaded, Setting};
+use crate::load::{LoadEvent, pump};
+
+/// Values of one insert statement at most: many rows a statement load faster, very many no more so.
+const INSERT_VALUES: usize = 240;
+
+pub(super) fn load(
+    path: &Path,
+    schema: &Schema,
+    blueprint: &Blueprint,
+    settings: &[Setting],
+    progress: &mut dyn FnMut(LoadEvent<'_>),
+) -> Result<Vec<Loaded>, EngineError> {
+    let plain = |error: rusqlite::Error| engine_error(&error, None);
+    let connection = rusqlite::Connection::open(path).map_err(plain)?;
+    apply(&connection, settings)?;
+    // References hold by construction; checking each row would ask for indexes that are only made afterwards.
+    connection.pragma_update(None, "foreign_keys", false).map_err(plain)?;
+    connection.pragma_update(None, "cache_size", -64_000).map_err(plain)?;
+    let batch = |sql: &str| connection.execute_batch(sql).map_err(|error| engine_error(&error, Some(sql)));
+    batch("BEGIN")?;
+    for table in &schema.tables {
+        batch(&create_table(&SQLITE, schema, table)?)?;
+    }
+    let mut inserts: Vec<Option<(rusqlite::Statement<'_>, rusqlite::Statement<'_>, usize)>> = schema.tables.iter().map(|_| None).collect();
+    let loaded = pump(schema, blueprint, progress, |id, rows| {
+        let table = schema.table(id);
+        if inserts[id.0].is_none() {
+            let many = (INSERT_VALUES / table.columns.len()).max(1);
+            let prepare = |rows| {
+                let sql = insert(&SQLITE, table, rows);
+                connection.prepare(&sql).map_err(|error| engine_error(&error, Some(&sql)))
+            };
+            inserts[id.0] = Some((prepare(1)?, prepare(many)?, many));
+        }
+        let Some((one, several, many)) = &mut inserts[id.0] else { return Ok(()) };
+        let mut row = 0;
+        while row < rows.rows() {
+            let (statement, count) = if row + *many <= rows.rows() { (&mut *several, *many) } else { (&mut *one, 1) };
+            let failed = |error: rusqlite::Error| broken_rule(&error, table);
+            let mut at = 0;
+            for row in row..row + count {
+                for value in rows.row(row) {
+                    at += 1;
+                    bind(statement, at, value).map_err(failed)?;
+                }
+            }
+            statement.raw_execute().map_err(failed)?;
+            row += count;
+        }
+        Ok(())
+    })?;
+    drop(inserts);
+    progress(LoadEvent::Indexes);
+    for table in &schema.tables {
+        for (number, unique) in table.uniques.iter().enumerate() {
+            let sql = index(&SQLITE, table, &unique.columns, true, &format!("{}_unique_{}", table.name, number + 1));
+            connection.execute_batch(&sql).map_err(|error| broken_rule(&error, table))?;
+        }
+        for (number, made) in table.indexes.iter().enumerate() {
+            let name = made.name.clone().unwrap_or_else(|| format!("{}_index_{}", table.name, number + 1));
+            batch(&index(&SQLITE, table, &made.columns, false, &name))?;
+        }
+    }
+    progress(LoadEvent::Statistics);
+    batch("ANALYZE")?;
+    connection.pragma_update(None, "application_id", MARK).map_err(plain)?;
+    batch("COMMIT")?;
+    connection.close().map_err(|(_, error)| plain(error))?;
+    Ok(loaded)
+}
+
+/// A rule of the schema that generated rows break: only recipes of the user's can do that.
+fn broken_rule(error: &rusqlite::Error, table: &Table) -> EngineError {
+    let mut error = engine_error(error, None);
+    if error.kind == EngineErrorKind::Constraint {
+        error.message = format!("the rows made for `{}` break a rule of the schema; {}", table.name, error.message);
+    }
+    error
+}
+
+fn names(dialect: &Dialect, table: &Table, columns: &[ColumnId]) -> String {
+    columns.iter().map(|&column| (dialect.quote)(&table.columns[column].name)).collect::<Vec<_>>().join(", ")
+}
+
+fn create_table(dialect: &Dialect, schema: &Schema, table: &Table) -> Result<String, EngineError> {
+    let quote = dialect.quote;
+    let mut parts = Vec::new();
+    for column in &table.columns {
+        let (kind, fidelity) = (dialect.column_type)(column.kind);
+        if fidelity == Fidelity::None {
+            return Err(EngineError {
+                kind: EngineErrorKind::Value,
+                message: format!("`{}.{}` is {}, which {} cannot keep", table.name, column.name, column.kind, dialect.name),
+                sql: None,
+            });
+        }
+        parts.push(format!("{} {kind}{}", quote(&column.name), if column.nullable { "" } else { " NOT NULL" }));
+    }
+    if !table.primary_key.is_empty() {
+        parts.push(format!("PRIMARY KEY ({})", names(dialect, table, &table.primary_key)));
+    }
+    for reference in &table.references {
+        let parent = schema.table(reference.parent);
+        let (own, theirs) = (names(dialect, table, &reference.columns), names(dialect, parent, &reference.parent_columns));
+        parts.push(format!("FOREIGN KEY ({own}) REFERENCES {} ({theirs})", quote(&parent.name)));
+    }
+    parts.extend(table.checks.iter().map(|check| format!("CHECK ({})", check.sql)));
+    Ok(format!("CREATE TABLE {} (\n  {}\n)", quote(&table.name), parts.join(",\n  ")))
+}
+
+fn index(dialect: &Dialect, table: &Table, columns: &[ColumnId], unique: bool, name: &str) -> String {
+    let quote = dialect.quote;
+    let unique = if unique { "UNIQUE " } else { "" };
+    format!("CREATE {unique}INDEX {} ON {} ({})", quote(name), quote(&table.name), names(dialect, table, columns))
+}
+
+fn insert(dialect: &Dialect, table: &Table, rows: usize) -> String {
+    let columns: Vec<ColumnId> = (0..table.columns.len()).collect();
+    let row = format!("({})", vec!["?"; columns.len()].join(", "));
+    format!("INSERT INTO {} ({}) VALUES {}", (dialect.quote)(&table.name), names(dialect, table, &columns), vec![row; rows].join(", "))
+}

@@ -1,0 +1,122 @@
+//! SQLite, in the process of the contender.
+
+mod dialect;
+mod error;
+mod load;
+mod session;
+
+use std::path::Path;
+
+use kampf_contest::{Dialect, EngineError, EngineErrorKind, Session};
+use kampf_fill::Blueprint;
+use kampf_schema::Schema;
+use rusqlite::OpenFlags;
+
+use crate::engine::{Connection, Engine, Loaded, Setting, TableSize};
+use crate::load::LoadEvent;
+use error::engine_error;
+
+/// The engine.
+pub(crate) struct Sqlite;
+
+/// The file in a dataset's folder.
+const FILE: &str = "dataset.sqlite";
+
+/// Written into the file's header (`PRAGMA application_id`), so that files of Kampf's own making are known: "Kmpf".
+const MARK: i32 = 0x4b6d_7066;
+
+impl Engine for Sqlite {
+    fn name(&self) -> &'static str {
+        "sqlite"
+    }
+
+    fn version(&self) -> String {
+        rusqlite::version().to_owned()
+    }
+
+    fn dialect(&self) -> &'static Dialect {
+        &dialect::SQLITE
+    }
+
+    fn settings(&self) -> Vec<Setting> {
+        // SQLite's own defaults, as most applications leave them.
+        [("cache_size", "-2000"), ("mmap_size", "0"), ("page_size", "4096"), ("temp_store", "0")]
+            .map(|(name, value)| Setting { name: name.to_owned(), value: value.to_owned() })
+            .into()
+    }
+
+    fn load(
+        &self,
+        folder: &Path,
+        schema: &Schema,
+        blueprint: &Blueprint,
+        settings: &[Setting],
+        progress: &mut dyn FnMut(LoadEvent<'_>),
+    ) -> Result<Vec<Loaded>, EngineError> {
+        load::load(&folder.join(FILE), schema, blueprint, settings, progress)
+    }
+
+    fn connect(&self, folder: &Path, settings: &[Setting]) -> Result<Box<dyn Connection>, EngineError> {
+        let path = folder.join(FILE);
+        let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let connection = rusqlite::Connection::open_with_flags(&path, flags).map_err(|error| engine_error(&error, None))?;
+        let mark: i32 = connection.query_row("PRAGMA application_id", [], |row| row.get(0)).map_err(|error| engine_error(&error, None))?;
+        if mark != MARK {
+            return Err(EngineError {
+                kind: EngineErrorKind::Unreachable,
+                message: format!("{} is not a database that Kampf made", path.display()),
+                sql: None,
+            });
+        }
+        apply(&connection, settings)?;
+        Ok(Box::new(SqliteConnection { connection }))
+    }
+
+    #[expect(unsafe_code, reason = "the driver has no safe wrapper for the library's memory counter")]
+    fn library_peak(&self, reset: bool) -> Option<u64> {
+        // SAFETY: the function takes no pointer and may be called at any time, from any thread.
+        let bytes = unsafe { rusqlite::ffi::sqlite3_memory_highwater(i32::from(reset)) };
+        u64::try_from(bytes).ok()
+    }
+}
+
+/// Sets what can be set on an open connection.
+fn apply(connection: &rusqlite::Connection, settings: &[Setting]) -> Result<(), EngineError> {
+    for setting in settings {
+        let value: i64 = setting.value.parse().map_err(|_| EngineError {
+            kind: EngineErrorKind::Value,
+            message: format!("the setting {} needs a whole number, not `{}`", setting.name, setting.value),
+            sql: None,
+        })?;
+        connection.pragma_update(None, &setting.name, value).map_err(|error| engine_error(&error, None))?;
+    }
+    Ok(())
+}
+
+struct SqliteConnection {
+    connection: rusqlite::Connection,
+}
+
+impl Connection for SqliteConnection {
+    fn session(&self) -> Box<dyn Session + '_> {
+        Box::new(session::SqliteSession::new(&self.connection))
+    }
+
+    fn sizes(&self) -> Result<Vec<TableSize>, EngineError> {
+        let sql = "SELECT m.tbl_name, sum(s.pgsize) FROM dbstat s JOIN sqlite_master m ON m.name = s.name GROUP BY m.tbl_name";
+        let query = || {
+            let mut statement = self.connection.prepare(sql)?;
+            let rows = statement.query_map([], |row| Ok(TableSize { table: row.get(0)?, bytes: row.get::<_, i64>(1)?.unsigned_abs() }))?;
+            rows.collect::<Result<Vec<_>, _>>()
+        };
+        query().map_err(|error| engine_error(&error, Some(sql)))
+    }
+}
+
+/// A session on any connection.
+pub(crate) fn session_on(connection: &rusqlite::Connection) -> Box<dyn Session + '_> {
+    Box::new(session::SqliteSession::new(connection))
+}
+
+#[cfg(test)]
+mod tests;
