@@ -10,13 +10,13 @@ use crate::resolve::parse_uuid;
 /// The rows of an answer, each with its values in `give` order.
 pub type Answer = Vec<Vec<Value>>;
 
-/// A value in JSON that is not of its column's type.
+/// Something in an answer that is not what it should be.
 #[derive(Clone, Debug, PartialEq)]
 pub struct AnswerError {
     /// What stood there.
     pub found: String,
     /// What should.
-    pub wanted: LogicalType,
+    pub wanted: String,
 }
 
 impl fmt::Display for AnswerError {
@@ -55,7 +55,7 @@ pub fn value_from_json(json: &Json, kind: Option<LogicalType>) -> Result<Value, 
             other => Value::from(other.to_string().as_str()),
         });
     };
-    let wrong = || AnswerError { found: json.to_string(), wanted: kind };
+    let wrong = || AnswerError { found: json.to_string(), wanted: kind.to_string() };
     let value = match (kind, json) {
         (_, Json::Null) => Some(Value::Null),
         (LogicalType::Integer, Json::Number(number)) => number
@@ -81,6 +81,17 @@ pub fn value_from_json(json: &Json, kind: Option<LogicalType>) -> Result<Value, 
         _ => None,
     };
     value.ok_or_else(wrong)
+}
+
+/// A row of an answer from JSON; with no types, or for values beyond them, as they are.
+///
+/// # Errors
+/// The first value that is not of its type, and a row that is not as long as the types.
+pub fn answer_row_from_json(row: &[Json], kinds: &[Option<LogicalType>]) -> Result<Vec<Value>, AnswerError> {
+    if !kinds.is_empty() && row.len() != kinds.len() {
+        return Err(AnswerError { found: format!("a row of {} values", row.len()), wanted: format!("a row of {}", kinds.len()) });
+    }
+    row.iter().enumerate().map(|(at, json)| value_from_json(json, kinds.get(at).copied().flatten())).collect()
 }
 
 fn hexadecimal(text: &str) -> Option<Vec<u8>> {

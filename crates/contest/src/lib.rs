@@ -20,7 +20,7 @@ mod plan;
 mod resolve;
 mod sql;
 
-pub use answer::{Answer, AnswerError, digest, value_from_json, value_to_json};
+pub use answer::{Answer, AnswerError, answer_row_from_json, digest, value_from_json, value_to_json};
 pub use by_hand::ByHand;
 pub use choice::{Choices, Columns, Hydration, Loading, Work};
 pub use compare::{Agreement, Difference, Reference, compare};

@@ -10,7 +10,7 @@ use crate::load::LoadEvent;
 use crate::sqlite::Sqlite;
 
 /// A setting of an engine, by name.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct Setting {
     /// Its name.
     pub name: String,
@@ -49,6 +49,9 @@ pub trait Engine: Sync {
     /// How its SQL is written.
     fn dialect(&self) -> &'static Dialect;
 
+    /// Whether round trips are only what a server would have needed, since there is none.
+    fn trips_are_modelled(&self) -> bool;
+
     /// The settings that can be chosen, with their defaults.
     fn settings(&self) -> Vec<Setting>;
 
@@ -65,11 +68,14 @@ pub trait Engine: Sync {
         progress: &mut dyn FnMut(LoadEvent<'_>),
     ) -> Result<Vec<Loaded>, EngineError>;
 
-    /// Opens a loaded folder for reading.
+    /// Where a loaded folder's data is, as contenders are told: a file's path or a URL.
+    fn url(&self, folder: &Path) -> String;
+
+    /// Opens loaded data for reading.
     ///
     /// # Errors
     /// When it cannot be reached, or was not made by [`Engine::load`].
-    fn connect(&self, folder: &Path, settings: &[Setting]) -> Result<Box<dyn Connection>, EngineError>;
+    fn connect(&self, url: &str, settings: &[Setting]) -> Result<Box<dyn Connection>, EngineError>;
 
     /// The bytes that the engine's own library holds, apart from Rust's heap, at most since the last call with `reset`; none
     /// where it is not in this process.

@@ -47,8 +47,7 @@ pub(crate) fn pump(
                 }
             }
         });
-        let mut loaded: Vec<Loaded> =
-            schema.tables.iter().map(|table| Loaded { table: table.name.clone(), rows: 0, digest: 0 }).collect();
+        let mut loaded: Vec<Loaded> = schema.tables.iter().map(|table| Loaded { table: table.name.clone(), rows: 0, digest: 0 }).collect();
         for (table, batch, digest) in made {
             take(table, &batch)?;
             let done = &mut loaded[table.0];

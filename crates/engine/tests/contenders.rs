@@ -102,7 +102,13 @@ fn random_need(dice: &mut Dice, schema: &Schema, relations: &Relations) -> NeedT
             0 => format!("{subject} is null"),
             1 => format!("not {subject} is null"),
             2 => format!("{subject} = {subject}"),
-            3 => format!("count({}) > 1", relations.from(root).find(|relation| relation.hops.iter().any(|hop| hop.kind == HopKind::Many)).map_or("x", |relation| relation.name.as_str())),
+            3 => format!(
+                "count({}) > 1",
+                relations
+                    .from(root)
+                    .find(|relation| relation.hops.iter().any(|hop| hop.kind == HopKind::Many))
+                    .map_or("x", |relation| relation.name.as_str())
+            ),
             4 => format!("{subject} between 10 and 500"),
             5 => format!("{subject} contains 'a'"),
             _ => format!("{subject} >= 50"),
@@ -131,7 +137,7 @@ fn check_need(schema: &Schema, need: &Need, folder: &std::path::Path, blueprint:
         let near = field.entered.iter().any(|other| choices.distance(other) == 1);
         assert!(near, "{choices} ({at}) differs from no other in one choice only\n{shown}");
     }
-    let connection = sqlite.connect(folder, &[]).unwrap();
+    let connection = sqlite.connect(&sqlite.url(folder), &[]).unwrap();
     for choices in &field.valid {
         let plan = derive(schema, need, sqlite.dialect(), choices);
         let mut session = connection.session();
@@ -187,15 +193,20 @@ const APIARY: &str = "CREATE TABLE strain (id INTEGER PRIMARY KEY, name VARCHAR(
 #[test]
 fn a_lazy_tracked_relation_is_fetched_once_and_a_plain_one_each_time() {
     let schema = ddl::read(APIARY).unwrap().schema;
-    let order = Order { rows: [(TableId(0), expr::RowCount::Fixed(4)), (TableId(1), expr::RowCount::Fixed(60))].into(), ..Order::default() };
+    let order =
+        Order { rows: [(TableId(0), expr::RowCount::Fixed(4)), (TableId(1), expr::RowCount::Fixed(60))].into(), ..Order::default() };
     let blueprint = Blueprint::new(&schema, &order).unwrap();
     let folder = tempfile::tempdir().unwrap();
     let sqlite = engine("sqlite").unwrap();
     sqlite.load(folder.path(), &schema, &blueprint, &[], &mut |_| {}).unwrap();
-    let text = NeedText { from: "hive".into(), give: vec!["label".into(), "strain.name".into(), "count(inspection)".into()], ..NeedText::default() };
+    let text = NeedText {
+        from: "hive".into(),
+        give: vec!["label".into(), "strain.name".into(), "count(inspection)".into()],
+        ..NeedText::default()
+    };
     let need = resolve(&schema, &Relations::of(&schema), &text).unwrap();
     let field = Field::of(&schema, &need, sqlite.dialect(), &Restriction::default());
-    let connection = sqlite.connect(folder.path(), &[]).unwrap();
+    let connection = sqlite.connect(&sqlite.url(folder.path()), &[]).unwrap();
     let statements = |name: &str| {
         let choices = field.valid.iter().find(|choices| choices.to_string() == name).unwrap_or_else(|| panic!("no {name}"));
         let mut session = connection.session();
@@ -219,7 +230,13 @@ fn statements_counted_are_those_that_sqlite_sees() {
     let folder = tempfile::tempdir().unwrap();
     let sqlite = engine("sqlite").unwrap();
     sqlite.load(folder.path(), &schema, &blueprint, &[], &mut |_| {}).unwrap();
-    let text = NeedText { from: "hive".into(), give: vec!["strain.name".into(), "avg(inspection.temper)".into()], order: vec!["label".into()], limit: Some(30), ..NeedText::default() };
+    let text = NeedText {
+        from: "hive".into(),
+        give: vec!["strain.name".into(), "avg(inspection.temper)".into()],
+        order: vec!["label".into()],
+        limit: Some(30),
+        ..NeedText::default()
+    };
     let need = resolve(&schema, &Relations::of(&schema), &text).unwrap();
     let field = Field::of(&schema, &need, sqlite.dialect(), &Restriction::default());
     let mut raw = rusqlite::Connection::open(folder.path().join("dataset.sqlite")).unwrap();
@@ -255,7 +272,7 @@ fn parameters_are_bound_wherever_the_work_is_done() {
     let parameters = [Value::Integer(7), Value::Integer(9)];
     let reference = evaluate(&need, &GeneratedRows(&blueprint), &parameters);
     assert!(!reference.rows.is_empty());
-    let connection = sqlite.connect(folder.path(), &[]).unwrap();
+    let connection = sqlite.connect(&sqlite.url(folder.path()), &[]).unwrap();
     for choices in Field::of(&schema, &need, sqlite.dialect(), &Restriction::default()).valid {
         let mut collect = Collect::default();
         let mut session = connection.session();

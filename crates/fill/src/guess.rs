@@ -162,7 +162,7 @@ fn text(name: &str, rules: &[&CheckRule], length: Option<u32>) -> Maker {
 
 /// Row counts where none are given: tables that refer to nothing are small where others refer to them, children are several
 /// for each row of their first parent.
-pub(crate) fn rows(schema: &Schema, table: TableId) -> RowCount {
+pub fn rows(schema: &Schema, table: TableId) -> RowCount {
     let model = schema.table(table);
     let parent = model.references.iter().find(|reference| reference.parent != table);
     let Some(parent) = parent else {

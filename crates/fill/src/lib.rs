@@ -16,6 +16,7 @@ mod vocabulary;
 
 pub use batch::{BATCH_ROWS, Batch};
 pub use blueprint::{Blueprint, FillError, FillSubject, Order};
+pub use guess::rows as guessed_rows;
 pub use random::Permutation;
 pub use recipe::RecipeMaker;
 

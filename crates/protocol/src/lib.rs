@@ -1,1 +1,258 @@
+//! What the runner and a contender say to each other: lines of JSON, each beginning with `{"kampf":1,`.
+//!
+//! docs/protocol.md specifies every field. Anything else on a contender's standard output is its log.
 
+use serde::{Deserialize, Serialize};
+use serde_json::Value as Json;
+
+/// The protocol's version; the first thing on every line.
+pub const VERSION: u32 = 1;
+
+/// How every line of the protocol begins.
+pub const PREFIX: &str = "{\"kampf\":1,";
+
+/// A line of the protocol.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+struct Line<M> {
+    kampf: u32,
+    #[serde(flatten)]
+    message: M,
+}
+
+/// From the runner to a contender.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Request {
+    /// The first message: what to do and on what.
+    Hello(Box<Hello>),
+    /// Do it so many times.
+    Run(Run),
+    /// No more.
+    Stop {},
+}
+
+/// What a contender is told first.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Hello {
+    /// The contest's name.
+    pub contest: String,
+    /// The contender's own name.
+    pub contender: String,
+    /// The need as the user wrote it, for programs that want to show or check it.
+    pub need: Json,
+    /// The engine's name.
+    pub engine: String,
+    /// Where the data is: for SQLite the path of the file, else a URL.
+    pub url: String,
+    /// Limits on the process.
+    pub limits: Limits,
+    /// What a contender of Kampf's own is to carry out; programs from outside do not need it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub plan: Option<Json>,
+}
+
+/// Limits that the runner sets on a contender's process.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Limits {
+    /// Bytes of memory.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub memory_bytes: Option<u64>,
+    /// Milliseconds for one `run`.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub run_ms: Option<u64>,
+}
+
+/// What a run is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Mode {
+    /// Send the answers.
+    Answer,
+    /// Count.
+    Count,
+    /// Measure.
+    Time,
+}
+
+/// One run.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Run {
+    /// Its number, to be repeated in the reply.
+    pub id: u64,
+    /// What it is for.
+    pub mode: Mode,
+    /// The parameter sets, each with its values in the order of the need's parameters.
+    pub parameters: Vec<Vec<Json>>,
+    /// How often to go through all sets.
+    pub passes: u64,
+    /// Calls with one set that are measured as one span; 1 unless a call is very short.
+    #[serde(default = "one")]
+    pub calls_per_span: u64,
+}
+
+fn one() -> u64 {
+    1
+}
+
+/// From a contender to the runner.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Reply {
+    /// Connected and ready to run.
+    Ready(Ready),
+    /// Some rows of an answer, in order.
+    Rows(Rows),
+    /// A run is done.
+    Ran(Ran),
+    /// It cannot be done.
+    Failed(Failed),
+}
+
+/// What a contender can do.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Ready {
+    /// The modes it knows.
+    pub can: Vec<Mode>,
+}
+
+/// Rows of an answer.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Rows {
+    /// The run.
+    pub id: u64,
+    /// Place of the parameter set, from 0.
+    pub set: usize,
+    /// The rows, each with its values in `give` order.
+    pub rows: Vec<Vec<Json>>,
+}
+
+/// The end of a run.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Ran {
+    /// The run.
+    pub id: u64,
+    /// Nanoseconds of each span, in order.
+    #[serde(default)]
+    pub spans_ns: Vec<u64>,
+    /// Nanoseconds of processor time in all spans together.
+    #[serde(default)]
+    pub cpu_ns: u64,
+    /// Rows of the answers.
+    pub rows: u64,
+    /// What was counted, per call.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub counts: Option<Counts>,
+}
+
+/// What a contender counts over one call. What it cannot count it leaves out.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Counts {
+    /// Statements carried out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub statements: Option<u64>,
+    /// Waits for the server.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub round_trips: Option<u64>,
+    /// Rows delivered.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rows: Option<u64>,
+    /// Bytes of values delivered.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bytes: Option<u64>,
+    /// Objects built.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub objects: Option<u64>,
+    /// Most live heap bytes less those at the start.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub heap_peak_bytes: Option<u64>,
+    /// Heap allocations.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub allocations: Option<u64>,
+    /// Most bytes held by the engine's library in the process.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub engine_bytes: Option<u64>,
+}
+
+/// Why something cannot be done.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Failed {
+    /// In words.
+    pub reason: String,
+}
+
+/// What a line of a contender's output is.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Received {
+    /// A reply.
+    Reply(Reply),
+    /// Its log.
+    Log,
+    /// A line that begins like one of the protocol but is not.
+    Broken(String),
+}
+
+/// A request as a line, with its end of line.
+pub fn request_line(request: &Request) -> String {
+    line(request)
+}
+
+/// A reply as a line, with its end of line.
+pub fn reply_line(reply: &Reply) -> String {
+    line(reply)
+}
+
+fn line<M: Serialize>(message: &M) -> String {
+    let mut text = serde_json::to_string(&Line { kampf: VERSION, message }).expect("messages hold nothing that JSON cannot");
+    text.push('\n');
+    text
+}
+
+/// Reads a line of a contender.
+pub fn read_reply(line: &str) -> Received {
+    if !line.starts_with(PREFIX) {
+        return Received::Log;
+    }
+    match serde_json::from_str::<Line<Reply>>(line) {
+        Ok(line) => Received::Reply(line.message),
+        Err(error) => Received::Broken(error.to_string()),
+    }
+}
+
+/// Reads a line of the runner.
+///
+/// # Errors
+/// What the line should have been.
+pub fn read_request(line: &str) -> Result<Request, String> {
+    if !line.starts_with(PREFIX) {
+        return Err(format!("a line of the protocol begins with {PREFIX}"));
+    }
+    serde_json::from_str::<Line<Request>>(line).map(|line| line.message).map_err(|error| error.to_string())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn messages_are_lines_that_begin_as_promised_and_read_back() {
+        let run = Request::Run(Run { id: 3, mode: Mode::Time, parameters: vec![vec![Json::from(7)]], passes: 2, calls_per_span: 1 });
+        let text = request_line(&run);
+        assert_eq!(text, "{\"kampf\":1,\"run\":{\"id\":3,\"mode\":\"time\",\"parameters\":[[7]],\"passes\":2,\"calls_per_span\":1}}\n");
+        assert_eq!(read_request(&text), Ok(run));
+        assert_eq!(request_line(&Request::Stop {}), "{\"kampf\":1,\"stop\":{}}\n");
+        let ran = Reply::Ran(Ran { id: 3, spans_ns: vec![5], rows: 1, ..Ran::default() });
+        assert_eq!(read_reply(&reply_line(&ran)), Received::Reply(ran));
+        assert_eq!(read_reply("hello"), Received::Log);
+        assert!(matches!(read_reply("{\"kampf\":1,\"nothing\":{}}"), Received::Broken(_)));
+        assert!(read_request("{}").is_err());
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn no_line_makes_the_reader_panic(text in ".{0,40}") {
+            let _ = read_reply(&text);
+            let _ = read_reply(&format!("{PREFIX}{text}"));
+            let _ = read_request(&format!("{PREFIX}{text}"));
+        }
+    }
+}

@@ -1,1 +1,23 @@
+//! Running contenders: processes, clocks, limits, signals, rounds.
+//!
+//! The runner reports what happens as [`Event`]s and returns plain results; it prints nothing. [`serve`] is the other side: what
+//! a contender of Kampf's own does in its process.
 
+mod allocator;
+mod check;
+mod contender;
+mod contest;
+mod event;
+mod machine;
+mod process;
+mod race;
+mod talk;
+
+pub use allocator::{CountingAllocator, HeapCounts, count_heap};
+pub use check::{CheckedEntry, CheckedVerdict, Checks, Probe, check, more_than};
+pub use contender::{OwnContender, serve};
+pub use contest::{Contest, Entry, EntryWay, Parameter, ParameterSource, Setup};
+pub use event::Event;
+pub use machine::Machine;
+pub use process::{Inbox, Trouble};
+pub use race::{Entrant, RaceOptions, RaceReport, Raced, race};

@@ -76,6 +76,7 @@ pub struct Table {
     /// Checks.
     pub checks: Vec<Check>,
     /// Place of its CREATE TABLE in the DDL file.
+    #[serde(skip)]
     pub span: Span,
 }
 
@@ -117,6 +118,7 @@ pub struct Column {
     /// Its default.
     pub default: Option<Default>,
     /// Place of its definition in the DDL file.
+    #[serde(skip)]
     pub span: Span,
 }
 
@@ -155,6 +157,7 @@ pub struct Reference {
     /// The key columns referred to, in the order of `columns`.
     pub parent_columns: Vec<ColumnId>,
     /// Place in the DDL file.
+    #[serde(skip)]
     pub span: Span,
 }
 
@@ -168,6 +171,7 @@ pub struct Check {
     /// Whether `rules` says all that the check says.
     pub understood: bool,
     /// Place in the DDL file.
+    #[serde(skip)]
     pub span: Span,
 }
 

@@ -8,8 +8,14 @@ pub(super) fn engine_error(error: &rusqlite::Error, sql: Option<&str>) -> Engine
         Some(ErrorCode::ConstraintViolation) => EngineErrorKind::Constraint,
         Some(ErrorCode::DiskFull | ErrorCode::OutOfMemory | ErrorCode::TooBig) => EngineErrorKind::Full,
         Some(
-            ErrorCode::CannotOpen | ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt | ErrorCode::ReadOnly | ErrorCode::PermissionDenied
-            | ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked | ErrorCode::SystemIoFailure,
+            ErrorCode::CannotOpen
+            | ErrorCode::NotADatabase
+            | ErrorCode::DatabaseCorrupt
+            | ErrorCode::ReadOnly
+            | ErrorCode::PermissionDenied
+            | ErrorCode::DatabaseBusy
+            | ErrorCode::DatabaseLocked
+            | ErrorCode::SystemIoFailure,
         ) => EngineErrorKind::Unreachable,
         Some(ErrorCode::TypeMismatch) => EngineErrorKind::Value,
         _ => EngineErrorKind::Statement,

@@ -38,6 +38,10 @@ impl Engine for Sqlite {
         &dialect::SQLITE
     }
 
+    fn trips_are_modelled(&self) -> bool {
+        true
+    }
+
     fn settings(&self) -> Vec<Setting> {
         // SQLite's own defaults, as most applications leave them.
         [("cache_size", "-2000"), ("mmap_size", "0"), ("page_size", "4096"), ("temp_store", "0")]
@@ -56,10 +60,14 @@ impl Engine for Sqlite {
         load::load(&folder.join(FILE), schema, blueprint, settings, progress)
     }
 
-    fn connect(&self, folder: &Path, settings: &[Setting]) -> Result<Box<dyn Connection>, EngineError> {
-        let path = folder.join(FILE);
+    fn url(&self, folder: &Path) -> String {
+        folder.join(FILE).to_string_lossy().into_owned()
+    }
+
+    fn connect(&self, url: &str, settings: &[Setting]) -> Result<Box<dyn Connection>, EngineError> {
+        let path = Path::new(url);
         let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let connection = rusqlite::Connection::open_with_flags(&path, flags).map_err(|error| engine_error(&error, None))?;
+        let connection = rusqlite::Connection::open_with_flags(path, flags).map_err(|error| engine_error(&error, None))?;
         let mark: i32 = connection.query_row("PRAGMA application_id", [], |row| row.get(0)).map_err(|error| engine_error(&error, None))?;
         if mark != MARK {
             return Err(EngineError {

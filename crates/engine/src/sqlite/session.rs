@@ -194,9 +194,7 @@ fn convert(stored: Stored<'_>, kind: Option<LogicalType>) -> Option<ValueRef<'_>
             ValueRef::Integer(number as i64)
         }
         (Stored::Text(bytes), Some(LogicalType::Date)) => ValueRef::Date(parse_date(std::str::from_utf8(bytes).ok()?)?),
-        (Stored::Text(bytes), Some(LogicalType::Timestamp)) => {
-            ValueRef::Timestamp(parse_timestamp(std::str::from_utf8(bytes).ok()?)?)
-        }
+        (Stored::Text(bytes), Some(LogicalType::Timestamp)) => ValueRef::Timestamp(parse_timestamp(std::str::from_utf8(bytes).ok()?)?),
         (Stored::Text(bytes), Some(LogicalType::Uuid)) => ValueRef::Uuid(uuid(bytes)?),
         _ => return None,
     })

@@ -114,7 +114,10 @@ fn the_content_of_a_seed_is_pinned() {
         format!("{sum:016x}")
     };
     // A change here changes every dataset: count GENERATOR_VERSION up with it.
-    assert_eq!(["region", "apiary", "hive", "passport"].map(digest), ["fec3dbd9406cd37b", "af3009a1058ddfdb", "a0d04fca1f3adc08", "afb47707170f36bf"]);
+    assert_eq!(
+        ["region", "apiary", "hive", "passport"].map(digest),
+        ["fec3dbd9406cd37b", "af3009a1058ddfdb", "a0d04fca1f3adc08", "afb47707170f36bf"]
+    );
 }
 
 #[test]

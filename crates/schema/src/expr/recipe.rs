@@ -141,6 +141,16 @@ fn row_count(input: &mut Input<'_>) -> ModalResult<RowCount> {
     }
 }
 
+impl fmt::Display for RowCount {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            RowCount::Fixed(rows) => write!(f, "{rows}"),
+            RowCount::Per { low, high: None, parent } => write!(f, "{} per {parent}", Literal(low)),
+            RowCount::Per { low, high: Some(high), parent } => write!(f, "{}..{} per {parent}", Literal(low), Literal(high)),
+        }
+    }
+}
+
 impl fmt::Display for Argument {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {

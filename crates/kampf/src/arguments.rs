@@ -1,0 +1,221 @@
+//! The command line's form.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+/// Races the ways of answering a need from a database against each other, and says which to choose and why.
+#[derive(Debug, Parser)]
+#[command(name = "kampf", version, about, max_term_width = 100, propagate_version = true)]
+pub(crate) struct Arguments {
+    #[command(subcommand)]
+    pub(crate) command: Command,
+    #[command(flatten)]
+    pub(crate) general: General,
+}
+
+#[derive(Args, Clone, Debug)]
+pub(crate) struct General {
+    /// The file that describes the project
+    #[arg(short, long, global = true, default_value = "kampf.toml", value_name = "FILE")]
+    pub(crate) file: PathBuf,
+    /// What results look like on standard output
+    #[arg(long, global = true, value_enum, default_value_t = Format::Text)]
+    pub(crate) format: Format,
+    /// Whether to use colour
+    #[arg(long, global = true, value_enum, default_value_t = Color::Auto, value_name = "WHEN")]
+    pub(crate) color: Color,
+    /// Say only results and errors
+    #[arg(short, long, global = true)]
+    pub(crate) quiet: bool,
+    /// Say more: what was passed over, and why
+    #[arg(short, long, global = true)]
+    pub(crate) verbose: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    /// For people
+    Text,
+    /// For programs
+    Json,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Color {
+    /// On a terminal, unless NO_COLOR is set
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// The whole example: makes the apiary data, checks and races its contests
+    Demo(Demo),
+    /// Make a folder to start from
+    New(New),
+    /// Generate the rows and load them
+    Fill,
+    /// The contenders of a contest and the SQL each sends
+    Show(Show),
+    /// Whether all contenders give the same answer
+    Check(Check),
+    /// Measure the contenders against each other and decide
+    Race(Race),
+    /// Every statement of one run of one contender
+    Trace(Trace),
+    #[command(hide = true)]
+    Contender,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct Demo {
+    /// The folder to make it in
+    #[arg(default_value = "kampf-demo")]
+    pub(crate) dir: PathBuf,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct New {
+    /// The folder to make
+    pub(crate) dir: PathBuf,
+    /// A file of SQL statements that make your tables
+    #[arg(long, value_name = "FILE")]
+    pub(crate) schema: Option<PathBuf>,
+}
+
+/// Which contenders take part.
+#[derive(Args, Clone, Debug, Default)]
+pub(crate) struct Selection {
+    /// Enter every valid combination of the choices
+    #[arg(long)]
+    pub(crate) all: bool,
+    /// Enter only contenders whose name fits; * stands for anything; may be given several times
+    #[arg(long, value_name = "PATTERN")]
+    pub(crate) only: Vec<String>,
+}
+
+/// Limits on each contender.
+#[derive(Args, Clone, Debug)]
+pub(crate) struct Bounds {
+    /// Longest time for a single run of a contender
+    #[arg(long, value_name = "TIME", default_value = "30s", value_parser = duration)]
+    pub(crate) timeout: std::time::Duration,
+    /// Most memory of a contender's process
+    #[arg(long, value_name = "SIZE", value_parser = size)]
+    pub(crate) memory_limit: Option<u64>,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct Show {
+    /// The contest; without one, all contests are listed
+    pub(crate) contest: Option<String>,
+    /// List the relations that the schema gives, with their names
+    #[arg(long)]
+    pub(crate) relations: bool,
+    #[command(flatten)]
+    pub(crate) selection: Selection,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct Check {
+    /// The contests; all of them where none is given
+    pub(crate) contests: Vec<String>,
+    /// Print the agreed answer, one JSON array of values a row
+    #[arg(long)]
+    pub(crate) answer: bool,
+    #[command(flatten)]
+    pub(crate) selection: Selection,
+    #[command(flatten)]
+    pub(crate) bounds: Bounds,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct Race {
+    /// The contests; all of them where none is given
+    pub(crate) contests: Vec<String>,
+    /// Time for the rounds of a contest
+    #[arg(long, value_name = "TIME", default_value = "15s", value_parser = duration)]
+    pub(crate) time: std::time::Duration,
+    /// At most so many rounds
+    #[arg(long, default_value_t = 40, value_parser = clap::value_parser!(u32).range(1..=100_000))]
+    pub(crate) rounds: u32,
+    /// Leave nobody out, however slow
+    #[arg(long)]
+    pub(crate) exact: bool,
+    /// Exit with 1 when no contender of a contest meets its requirements
+    #[arg(long)]
+    pub(crate) require: bool,
+    #[command(flatten)]
+    pub(crate) selection: Selection,
+    #[command(flatten)]
+    pub(crate) bounds: Bounds,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct Trace {
+    /// The contest
+    pub(crate) contest: String,
+    /// The contender, by its name
+    pub(crate) contender: String,
+}
+
+/// Reads `150ms`, `1.5 s`, `2min`.
+pub(crate) fn duration(text: &str) -> Result<std::time::Duration, String> {
+    let (number, unit) = number_and_unit(text)?;
+    let seconds = match unit {
+        "us" | "µs" => number / 1e6,
+        "ms" => number / 1e3,
+        "s" | "" => number,
+        "min" | "m" => number * 60.0,
+        other => return Err(format!("`{other}` is not a unit of time; use us, ms, s or min")),
+    };
+    std::time::Duration::try_from_secs_f64(seconds).map_err(|_| format!("`{text}` is too long"))
+}
+
+/// Reads `64 MiB`, `10kB`, `1GiB`, or plain bytes.
+pub(crate) fn size(text: &str) -> Result<u64, String> {
+    let (number, unit) = number_and_unit(text)?;
+    let factor = match unit.to_lowercase().as_str() {
+        "" | "b" => 1.0,
+        "kb" => 1e3,
+        "kib" | "k" => 1024.0,
+        "mb" => 1e6,
+        "mib" | "m" => 1024.0 * 1024.0,
+        "gb" => 1e9,
+        "gib" | "g" => 1024.0 * 1024.0 * 1024.0,
+        _ => return Err(format!("`{unit}` is not a unit of size; use KiB, MiB or GiB")),
+    };
+    let bytes = number * factor;
+    if bytes < 9e18 { Ok(bytes as u64) } else { Err(format!("`{text}` is too large")) }
+}
+
+fn number_and_unit(text: &str) -> Result<(f64, &str), String> {
+    let text = text.trim();
+    let end = text.find(|c: char| !(c.is_ascii_digit() || c == '.' || c == '_')).unwrap_or(text.len());
+    let number = text[..end].replace('_', "").parse::<f64>().map_err(|_| format!("`{text}` does not begin with a number"))?;
+    Ok((number, text[end..].trim()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn times_and_sizes_are_read_with_their_units() {
+        assert_eq!(duration("150ms").unwrap().as_millis(), 150);
+        assert_eq!(duration("1.5 s").unwrap().as_millis(), 1500);
+        assert_eq!(duration("2min").unwrap().as_secs(), 120);
+        assert!(duration("fast").is_err() && duration("1 year").is_err() && duration("").is_err() && duration("1e400").is_err());
+        assert_eq!((size("32 MiB"), size("10kB"), size("7")), (Ok(32 << 20), Ok(10_000), Ok(7)));
+        assert!(size("1 stone").is_err() && size("99999999999 GiB").is_err());
+    }
+
+    #[test]
+    fn the_command_line_is_well_formed() {
+        <Arguments as clap::CommandFactory>::command().debug_assert();
+    }
+}

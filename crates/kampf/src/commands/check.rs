@@ -1,0 +1,143 @@
+//! `kampf check`
+
+use kampf_contest::value_to_json;
+use kampf_runner::{CheckedVerdict, Checks, Contest};
+use kampf_schema::Value;
+use serde_json::json;
+
+use super::session::{filled, inbox, open, setup, trouble};
+use super::{Ending, print, say};
+use crate::arguments::{Check, Format, General};
+use crate::output::{Column, Look, Page, RaceProgress, count, paint};
+use crate::problem::Problem;
+use crate::project::resolve;
+
+pub(super) fn run(general: &General, arguments: &Check) -> Result<Ending, Problem> {
+    let project = open(general)?;
+    let contests = project.contests(&arguments.contests)?;
+    if arguments.answer && contests.len() != 1 {
+        return Err(Problem::wrong("--answer prints the answer of one contest").hint("name the contest: `kampf check CONTEST --answer`"));
+    }
+    let mut selected = Vec::new();
+    for config in contests {
+        selected.push(resolve(&project, config, &arguments.selection)?.contest);
+    }
+    let dataset = filled(general, &project)?;
+    let inbox = inbox()?;
+    let setup = setup(&project, &dataset, &arguments.bounds)?;
+    let mut all_agree = true;
+    let mut json = Vec::new();
+    for contest in &selected {
+        let mut progress = RaceProgress::new(&contest.name, general.quiet);
+        let checks = kampf_runner::check(&inbox, &setup, contest, false, &mut |event| progress.take(&event))
+            .map_err(|error| trouble(&contest.name, &error))?;
+        drop(progress);
+        let agree = checks.entries.iter().all(|entry| entry.verdict == CheckedVerdict::Agrees);
+        all_agree &= agree;
+        if general.format == Format::Json && !arguments.answer {
+            json.push(as_json(contest, &checks));
+            continue;
+        }
+        let mut page = Page::new();
+        check_text(&mut page, contest, &checks);
+        if arguments.answer {
+            if !agree {
+                say(general.quiet, page.into_text().trim_end());
+            }
+            print(&answer_lines(contest, &checks))?;
+        } else {
+            page.blank();
+            print(&page.into_text())?;
+        }
+    }
+    if general.format == Format::Json && !arguments.answer {
+        print(&format!("{:#}\n", json!({"contests": json})))?;
+    }
+    Ok(if all_agree { Ending::Done } else { Ending::No })
+}
+
+/// The agreed answer: a line of JSON a row.
+fn answer_lines(contest: &Contest, checks: &Checks) -> String {
+    let rows = checks.references.iter().flat_map(|reference| reference.answer(contest.limit()));
+    rows.map(|row| {
+        let values: Vec<_> = row.iter().map(|value| value_to_json(value.as_ref())).collect();
+        format!("{}\n", json!(values))
+    })
+    .collect()
+}
+
+fn as_json(contest: &Contest, checks: &Checks) -> serde_json::Value {
+    let entries = checks.entries.iter().map(|entry| match &entry.verdict {
+        CheckedVerdict::Agrees => json!({"name": entry.name, "agrees": true}),
+        CheckedVerdict::Undecided => json!({"name": entry.name, "agrees": null, "reason": UNDECIDED}),
+        CheckedVerdict::Failed(trouble) => json!({"name": entry.name, "agrees": false, "reason": trouble.to_string()}),
+        CheckedVerdict::Disagrees(set, difference) => {
+            let row = |row: &Option<Vec<Value>>| {
+                row.as_ref().map(|row| row.iter().map(|value| value_to_json(value.as_ref())).collect::<Vec<_>>())
+            };
+            json!({
+                "name": entry.name, "agrees": false, "parameter_set": set, "row": difference.row, "column": difference.column,
+                "expected_rows": difference.expected_rows, "found_rows": difference.found_rows,
+                "expected": row(&difference.expected), "found": row(&difference.found),
+            })
+        }
+    });
+    json!({"name": contest.name, "reference": checks.reference_by, "contenders": entries.collect::<Vec<_>>()})
+}
+
+const UNDECIDED: &str = "it cannot be decided: rows at the limit are alike in their sort keys; add an order term";
+
+/// How the contenders of a contest answered, differences side by side.
+pub(super) fn check_text(page: &mut Page, contest: &Contest, checks: &Checks) {
+    let rows: usize = checks.references.iter().map(|reference| reference.answer(contest.limit()).len()).sum();
+    let sets = match checks.references.len() {
+        0 | 1 => String::new(),
+        sets => format!(" over {sets} parameter sets"),
+    };
+    page.line(format!("{}  {} rows{sets}, by {}", paint(Look::Title, &contest.name), count(rows as u64), checks.reference_by));
+    let agreeing: Vec<&str> =
+        checks.entries.iter().filter(|entry| entry.verdict == CheckedVerdict::Agrees).map(|entry| entry.name.as_str()).collect();
+    if agreeing.len() == checks.entries.len() {
+        page.line(format!("  {}", paint(Look::Good, &format!("all {} contenders give this answer", agreeing.len()))));
+        return;
+    }
+    for entry in &checks.entries {
+        match &entry.verdict {
+            CheckedVerdict::Agrees => page.line(format!("  {}  {}", paint(Look::Good, "agrees"), entry.name)),
+            CheckedVerdict::Undecided => page.paragraph(&format!("  {}  {}: {UNDECIDED}", paint(Look::Bad, "open"), entry.name), 10),
+            CheckedVerdict::Failed(trouble) => page.paragraph(&format!("  {}  {}: {trouble}", paint(Look::Bad, "failed"), entry.name), 10),
+            CheckedVerdict::Disagrees(_, difference) => {
+                page.line(format!("  {} {}", paint(Look::Bad, "differs"), entry.name));
+                difference_text(page, contest, difference);
+            }
+        }
+    }
+}
+
+/// The first difference of an answer, the right row above the contender's.
+fn difference_text(page: &mut Page, contest: &Contest, difference: &kampf_contest::Difference) {
+    if difference.expected_rows != difference.found_rows {
+        page.line(format!("    {} rows, where {} are right", count(difference.found_rows as u64), count(difference.expected_rows as u64)));
+    }
+    let names: Vec<String> = contest.need.iter().flat_map(|need| need.give.iter().map(|given| given.name.clone())).collect();
+    let width = difference.expected.iter().chain(&difference.found).map(Vec::len).max().unwrap_or(0);
+    let mut columns = vec![Column::left(format!("    row {}", difference.row + 1))];
+    columns.extend((0..width).map(|at| Column::left(names.get(at).cloned().unwrap_or_else(|| format!("{}", at + 1)))));
+    let row = |title: &str, values: &Option<Vec<Value>>, marked: Look| {
+        let mut cells = vec![(Look::Quiet, format!("    {title}"))];
+        cells.extend((0..width).map(|at| {
+            let text = match values.as_ref().and_then(|values| values.get(at)) {
+                Some(value) => shortened(&value.to_string()),
+                None => "(none)".to_owned(),
+            };
+            (if difference.column == Some(at) { marked } else { Look::Strong }, text)
+        }));
+        cells
+    };
+    page.table(&columns, &[row("right", &difference.expected, Look::Good), row("this one", &difference.found, Look::Bad)]);
+}
+
+fn shortened(text: &str) -> String {
+    let plain: String = text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+    if plain.chars().count() <= 40 { plain } else { plain.chars().take(39).chain(['…']).collect() }
+}

@@ -1,0 +1,42 @@
+//! `kampf demo`
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use super::new::make_folder;
+use super::{Ending, race, say};
+use crate::arguments::{Bounds, Demo, Format, General, Race, Selection};
+use crate::problem::Problem;
+
+const TOML: &str = include_str!("../../templates/apiary.toml");
+const SQL: &str = include_str!("../../templates/apiary.sql");
+/// Time for the rounds of each contest, so that the whole stays under a minute.
+const TIME: Duration = Duration::from_secs(10);
+
+pub(super) fn run(general: &General, arguments: &Demo) -> Result<Ending, Problem> {
+    let dir = &arguments.dir;
+    let file: PathBuf = dir.join("kampf.toml");
+    if file.exists() {
+        say(general.quiet, &format!("{} is there already; running it as it is", dir.display()));
+    } else {
+        make_folder(dir, &[("kampf.toml", TOML), ("apiary.sql", SQL)])?;
+        say(general.quiet, &format!("made {}: a network of apiaries with 5,000 hives, and three contests", dir.display()));
+    }
+    let general = General { file, ..general.clone() };
+    let race = Race {
+        contests: Vec::new(),
+        time: TIME,
+        rounds: 40,
+        exact: false,
+        require: false,
+        selection: Selection::default(),
+        bounds: Bounds { timeout: Duration::from_secs(30), memory_limit: None },
+    };
+    let ending = race::run(&general, &race)?;
+    if general.format == Format::Text {
+        let dir = dir.display();
+        say(general.quiet, &format!("everything is in {dir}: edit kampf.toml there and run `kampf race` again, or look closer with"));
+        say(general.quiet, &format!("  cd {dir}; kampf show calmest-hives; kampf trace calmest-hives lazy.database.all.tracked"));
+    }
+    Ok(ending)
+}

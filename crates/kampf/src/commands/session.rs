@@ -1,0 +1,63 @@
+//! What checking, racing and tracing share: the project, its data, and the setup of contenders.
+
+use kampf_runner::{Inbox, Setup, Trouble};
+
+use super::say;
+use crate::arguments::{Bounds, General};
+use crate::output::{FillProgress, bytes, count};
+use crate::problem::{Problem, SURROUNDINGS};
+use crate::project::Project;
+use crate::store::{Dataset, dataset};
+
+/// Opens the project and says, where asked to, what was passed over.
+pub(super) fn open(general: &General) -> Result<Project, Problem> {
+    let project = Project::open(&general.file)?;
+    if general.verbose {
+        project.passed_over.iter().for_each(|passed| say(general.quiet, passed));
+    }
+    Ok(project)
+}
+
+/// The project's data, filled now when missing or stale.
+pub(super) fn filled(general: &General, project: &Project) -> Result<Dataset, Problem> {
+    let mut progress = FillProgress::new(general.quiet);
+    let dataset = dataset(project, &mut |event| progress.take(event))?;
+    drop(progress);
+    if !dataset.reused {
+        let rows: u64 = dataset.record.tables.iter().map(|table| table.rows).sum();
+        let size: u64 = dataset.record.tables.iter().map(|table| table.bytes).sum();
+        say(general.quiet, &format!("filled {} rows, {}, in {:.1} s", count(rows), bytes(size), dataset.record.seconds));
+    }
+    Ok(dataset)
+}
+
+/// The setup of contenders.
+pub(super) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds) -> Result<Setup<'a>, Problem> {
+    let binary = std::env::current_exe().map_err(|error| Problem::surroundings(format!("cannot find the own program: {error}")))?;
+    let folder = std::path::absolute(&dataset.folder).unwrap_or_else(|_| dataset.folder.clone());
+    Ok(Setup {
+        binary,
+        engine: project.engine,
+        settings: project.settings.clone(),
+        folder,
+        blueprint: &project.blueprint,
+        seed: project.config.seed,
+        timeout: bounds.timeout,
+        memory_limit: bounds.memory_limit,
+    })
+}
+
+/// An inbox that heeds Ctrl-C.
+pub(super) fn inbox() -> Result<Inbox, Problem> {
+    let inbox = Inbox::new();
+    inbox.heed_signals().map_err(|error| Problem::surroundings(format!("cannot listen for signals: {error}")))?;
+    Ok(inbox)
+}
+
+/// Trouble that concerns a whole contest.
+pub(super) fn trouble(contest: &str, trouble: &Trouble) -> Problem {
+    match trouble {
+        Trouble::Interrupted => Problem { exit: SURROUNDINGS, ..Problem::surroundings("interrupted before there was a result") },
+        other => Problem::surroundings(format!("the reference answer of `{contest}` cannot be had: {other}")),
+    }
+}

@@ -1,0 +1,149 @@
+//! `kampf show`
+
+use kampf_runner::EntryWay;
+use kampf_schema::HopKind;
+use serde_json::json;
+
+use super::session::open;
+use super::{Ending, print};
+use crate::arguments::{Format, General, Show};
+use crate::output::{Column, Look, Page, paint};
+use crate::problem::Problem;
+use crate::project::{Project, resolve};
+
+pub(super) fn run(general: &General, arguments: &Show) -> Result<Ending, Problem> {
+    let project = open(general)?;
+    let text = match &arguments.contest {
+        _ if arguments.relations => relations(&project, general.format),
+        None => contests(&project, general.format)?,
+        Some(name) => contest(&project, name, arguments, general.format)?,
+    };
+    print(&text)?;
+    Ok(Ending::Done)
+}
+
+fn contests(project: &Project, format: Format) -> Result<String, Problem> {
+    if format == Format::Json {
+        let list: Vec<_> = project.config.contests.iter().map(|contest| json!({"name": contest.name, "about": contest.about})).collect();
+        return Ok(format!("{:#}\n", json!(list)));
+    }
+    let mut page = Page::new();
+    let rows: Vec<_> = project
+        .contests(&[])?
+        .iter()
+        .map(|contest| vec![(Look::Strong, contest.name.clone()), (Look::Quiet, contest.about.clone().unwrap_or_default())])
+        .collect();
+    page.table(&[Column::left("contest"), Column::left("about")], &rows);
+    page.blank();
+    page.line("`kampf show CONTEST` lists its contenders and their SQL, `kampf show --relations` the names of relations.");
+    Ok(page.into_text())
+}
+
+fn relations(project: &Project, format: Format) -> String {
+    let schema = &project.schema;
+    let mut all = Vec::new();
+    for table in schema.ids() {
+        for relation in project.relations.from(table) {
+            let kind = if relation.hops.iter().any(|hop| hop.kind == HopKind::Many) { "many" } else { "one" };
+            let target = relation.hops.last().map_or("", |hop| schema.table(hop.to).name.as_str());
+            let hop = &relation.hops[0];
+            let (child, columns) = if hop.kind == HopKind::One { (hop.from, &hop.from_columns) } else { (hop.to, &hop.to_columns) };
+            let names: Vec<&str> = columns.iter().map(|&column| schema.table(child).columns[column].name.as_str()).collect();
+            let by = format!("{}.{}", schema.table(child).name, names.join(", "));
+            all.push((schema.table(table).name.clone(), relation.name.clone(), kind, target.to_owned(), by));
+        }
+    }
+    if format == Format::Json {
+        let list: Vec<_> = all
+            .iter()
+            .map(|(table, name, kind, target, by)| json!({"table": table, "name": name, "to": kind, "target": target, "by": by}))
+            .collect();
+        return format!("{:#}\n", json!(list));
+    }
+    let columns =
+        [Column::left("from"), Column::left("relation"), Column::left("to"), Column::left("table"), Column::left("by").yielding(1)];
+    let rows: Vec<_> = all
+        .into_iter()
+        .map(|(table, name, kind, target, by)| {
+            vec![(Look::Quiet, table), (Look::Strong, name), (Look::Quiet, kind.to_owned()), (Look::Strong, target), (Look::Quiet, by)]
+        })
+        .collect();
+    let mut page = Page::new();
+    page.table(&columns, &rows);
+    page.into_text()
+}
+
+fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> Result<String, Problem> {
+    let config = project.contest(name)?;
+    let selected = resolve(project, config, &arguments.selection)?;
+    if format == Format::Json {
+        let list: Vec<_> = selected
+            .contest
+            .entries
+            .iter()
+            .map(|entry| match &entry.way {
+                EntryWay::Plan(plan) => {
+                    json!({"name": entry.name, "choices": entry.choices, "sql": plan.statements(), "by_hand": entry.by_hand})
+                }
+                EntryWay::Program(words, _) => json!({"name": entry.name, "command": words}),
+            })
+            .collect();
+        let not_derived: Vec<_> =
+            selected.field.not_derived.iter().map(|not| json!({"name": not.choices.to_string(), "reason": not.reason})).collect();
+        return Ok(format!("{:#}\n", json!({"contest": name, "contenders": list, "not_derived": not_derived})));
+    }
+    let mut page = Page::new();
+    page.line(format!("{}  {}", paint(Look::Title, name), config.about.as_deref().unwrap_or_default()));
+    if !selected.order_appended.is_empty() {
+        page.paragraph(&format!("The order does not end in a unique key, so {} was added to it.", selected.order_appended.join(", ")), 0);
+    }
+    let mut last: Option<Vec<String>> = None;
+    for entry in &selected.contest.entries {
+        page.blank();
+        match &entry.way {
+            EntryWay::Program(words, _) => {
+                page.line(format!("{}  a program: {}", paint(Look::Strong, &entry.name), words.join(" ")));
+            }
+            EntryWay::Plan(plan) => {
+                let statements = plan.statements();
+                let note = match entry.by_hand {
+                    Some(by_hand) if by_hand.statements + by_hand.columns > 0 => {
+                        format!("by hand: {} SQL, {} columns", by_hand.statements, by_hand.columns)
+                    }
+                    _ => "by hand: nothing".to_owned(),
+                };
+                page.line(format!("{}  {}", paint(Look::Strong, &entry.name), paint(Look::Quiet, &note)));
+                if last.as_ref() == Some(&statements) {
+                    page.line(paint(Look::Quiet, "  sends the same SQL as the one above"));
+                } else {
+                    for (at, statement) in statements.iter().enumerate() {
+                        if at > 0 {
+                            let how = if plan.fetching == kampf_contest::Fetching::Lazy {
+                                "then, for each parent touched:"
+                            } else {
+                                "then, for all keys:"
+                            };
+                            page.line(paint(Look::Quiet, &format!("  {how}")));
+                        }
+                        statement.lines().for_each(|line| page.line(format!("    {line}")));
+                    }
+                }
+                last = Some(statements);
+            }
+        }
+    }
+    page.blank();
+    if arguments.selection.all {
+        page.line(paint(Look::Title, "not derived"));
+        for not in &selected.field.not_derived {
+            page.paragraph(&format!("  {}: {}", not.choices, not.reason), 4);
+        }
+    } else {
+        let more =
+            selected.field.valid.len().saturating_sub(selected.contest.entries.iter().filter(|entry| entry.choices.is_some()).count());
+        if more > 0 {
+            page.line(format!("{more} more combinations are valid; --all shows them, and why others are not derived"));
+        }
+    }
+    Ok(page.into_text())
+}

@@ -1,0 +1,230 @@
+//! `kampf trace`
+
+use kampf_contest::{Execution, Observed, Session, Touch, value_to_json};
+use kampf_runner::EntryWay;
+use kampf_schema::{ValueRef, did_you_mean};
+use serde_json::json;
+
+use super::session::{filled, open, setup};
+use super::{Ending, print};
+use crate::arguments::{Bounds, Format, General, Selection, Trace};
+use crate::output::{Look, Page, count, duration, paint};
+use crate::problem::Problem;
+use crate::project::resolve;
+
+/// Single statements shown without `-v`.
+const SHOWN: usize = 6;
+
+/// All statements of one shape.
+struct Shape {
+    sql: String,
+    /// The first of them.
+    first: Observed,
+    count: u64,
+    nanos: u64,
+    rows: u64,
+    /// How many different parameter lists there were.
+    lists: u64,
+    plan: Vec<String>,
+}
+
+pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Problem> {
+    let project = open(general)?;
+    let config = project.contest(&arguments.contest)?;
+    let selected = resolve(&project, config, &Selection { all: true, only: Vec::new() })?;
+    let names = || selected.contest.entries.iter().map(|entry| entry.name.as_str());
+    let entry = selected.contest.entries.iter().find(|entry| entry.name == arguments.contender).ok_or_else(|| {
+        let problem = Problem::wrong(format!("`{}` has no contender `{}`", config.name, arguments.contender));
+        problem.hint(format!("`kampf show {} --all` lists them", config.name)).maybe_hint(did_you_mean(&arguments.contender, names()))
+    })?;
+    let EntryWay::Plan(plan) = &entry.way else {
+        return Err(Problem::wrong(format!("`{}` is a program, whose statements Kampf cannot see", entry.name))
+            .hint("trace a derived contender or one of your own SQL"));
+    };
+    let dataset = filled(general, &project)?;
+    let bounds = Bounds { timeout: std::time::Duration::MAX, memory_limit: None };
+    let setup = setup(&project, &dataset, &bounds)?;
+    let parameters = selected.contest.parameter_sets(&setup, 0).swap_remove(0);
+    let engine_problem = |error: kampf_contest::EngineError| Problem::surroundings(format!("`{}` failed: {error}", entry.name));
+    let connection = project.engine.connect(&project.engine.url(&setup.folder), &project.settings).map_err(engine_problem)?;
+    let mut session = connection.session();
+    let mut execution = Execution::new((**plan).clone());
+    // The first call prepares and warms up; the second is the one that is shown.
+    execution.call(session.as_mut(), &parameters, &mut Touch::default()).map_err(engine_problem)?;
+    session.observe();
+    let mut touch = Touch::default();
+    let begun = std::time::Instant::now();
+    execution.call(session.as_mut(), &parameters, &mut touch).map_err(engine_problem)?;
+    let whole = begun.elapsed().as_nanos() as f64;
+    let observed = session.observed();
+    let shapes = shapes(session.as_mut(), &observed).map_err(engine_problem)?;
+    let text = if general.format == Format::Json {
+        as_json(&arguments.contest, &entry.name, &observed, &shapes, touch.rows())
+    } else {
+        as_text(general.verbose, &arguments.contest, &entry.name, &observed, &shapes, touch.rows(), whole)
+    };
+    print(&text)?;
+    Ok(Ending::Done)
+}
+
+/// Groups statements that differ only in how many keys they list.
+fn shapes(session: &mut dyn Session, observed: &[Observed]) -> Result<Vec<Shape>, kampf_contest::EngineError> {
+    let mut shapes: Vec<Shape> = Vec::new();
+    for statement in observed {
+        let sql = shape_of(&statement.sql);
+        match shapes.iter_mut().find(|shape| shape.sql == sql) {
+            Some(shape) => {
+                shape.count += 1;
+                shape.nanos += statement.nanos;
+                shape.rows += statement.rows;
+                shape.lists += u64::from(shape.first.parameters != statement.parameters);
+            }
+            None => shapes.push(Shape {
+                sql,
+                first: statement.clone(),
+                count: 1,
+                nanos: statement.nanos,
+                rows: statement.rows,
+                lists: 1,
+                plan: Vec::new(),
+            }),
+        }
+    }
+    for shape in &mut shapes {
+        let parameters: Vec<ValueRef<'_>> = shape.first.parameters.iter().map(|value| value.as_ref()).collect();
+        // BEGIN and COMMIT have no plan.
+        if shape.sql.contains(char::is_whitespace) {
+            shape.plan = session.explain(&shape.first.sql, &parameters)?;
+        }
+    }
+    Ok(shapes)
+}
+
+/// The text with every list of placeholders as one.
+fn shape_of(sql: &str) -> String {
+    let mut shape = String::with_capacity(sql.len().min(4096));
+    let mut rest = sql;
+    while let Some(at) = rest.find(", ?") {
+        let behind = rest[at + 3..].trim_start_matches(|c: char| c.is_ascii_digit());
+        shape.push_str(&rest[..at]);
+        let before_is_placeholder = shape.trim_end_matches(|c: char| c.is_ascii_digit()).ends_with('?') || shape.ends_with('…');
+        if before_is_placeholder {
+            if !shape.ends_with('…') {
+                shape.push_str(", …");
+            }
+        } else {
+            shape.push_str(&rest[at..rest.len() - behind.len()]);
+        }
+        rest = behind;
+    }
+    shape + rest
+}
+
+fn repeated(shape: &Shape) -> bool {
+    shape.count > 2 && shape.lists > 2
+}
+
+fn as_json(contest: &str, contender: &str, observed: &[Observed], shapes: &[Shape], answer: u64) -> String {
+    let statements: Vec<_> = observed
+        .iter()
+        .map(|statement| {
+            let parameters: Vec<_> = statement.parameters.iter().map(|value| value_to_json(value.as_ref())).collect();
+            json!({"sql": statement.sql, "parameters": parameters, "ns": statement.nanos, "rows": statement.rows})
+        })
+        .collect();
+    let shapes: Vec<_> = shapes
+        .iter()
+        .map(|shape| {
+            json!({
+                "sql": shape.sql, "statements": shape.count, "ns": shape.nanos, "rows": shape.rows,
+                "repeated_per_parent": repeated(shape), "plan": shape.plan,
+            })
+        })
+        .collect();
+    let rows: u64 = observed.iter().map(|statement| statement.rows).sum();
+    let document = json!({
+        "contest": contest, "contender": contender, "rows_read": rows, "rows_needed": answer, "shapes": shapes, "statements": statements,
+    });
+    format!("{document:#}\n")
+}
+
+fn as_text(verbose: bool, contest: &str, contender: &str, observed: &[Observed], shapes: &[Shape], answer: u64, whole: f64) -> String {
+    let mut page = Page::new();
+    page.line(format!("{}  {}", paint(Look::Title, contest), paint(Look::Strong, contender)));
+    let rows: u64 = observed.iter().map(|statement| statement.rows).sum();
+    let sql: u64 = observed.iter().map(|statement| statement.nanos).sum();
+    page.paragraph(
+        &format!(
+            "{} {}, {} of {} spent in them; {} rows read for an answer of {}{}",
+            count(observed.len() as u64),
+            if observed.len() == 1 { "statement" } else { "statements" },
+            duration(sql as f64),
+            duration(whole),
+            count(rows),
+            count(answer),
+            match rows.checked_div(answer) {
+                Some(times) if times >= 2 => format!(", {} for each row needed", count(times)),
+                _ => String::new(),
+            }
+        ),
+        0,
+    );
+    for (number, shape) in shapes.iter().enumerate() {
+        page.blank();
+        let times = if shape.count == 1 { "once".to_owned() } else { format!("{} times", count(shape.count)) };
+        page.line(format!(
+            "{} sent {times}, {} in all, {} rows",
+            paint(Look::Strong, &format!("{}.", number + 1)),
+            duration(shape.nanos as f64),
+            count(shape.rows)
+        ));
+        if repeated(shape) {
+            let per = duration(shape.nanos as f64 / shape.count as f64);
+            page.paragraph(&format!("   {} the same statement for one parent after the other, {per} each", paint(Look::Bad, "N+1:")), 3);
+        }
+        shape.sql.lines().for_each(|line| page.line(format!("     {line}")));
+        let parameters = parameters_text(&shape.first);
+        if !parameters.is_empty() {
+            page.line(paint(Look::Quiet, &format!("     {} {parameters}", if shape.count == 1 { "with" } else { "first with" })));
+        }
+        shape.plan.iter().for_each(|step| page.line(paint(Look::Quiet, &format!("     plan: {step}"))));
+    }
+    page.blank();
+    page.line(paint(Look::Title, "in order"));
+    let shown = if verbose { observed.len() } else { SHOWN.min(observed.len()) };
+    for (at, statement) in observed.iter().take(shown).enumerate() {
+        let shape = shapes.iter().position(|shape| shape.sql == shape_of(&statement.sql)).map_or(0, |at| at + 1);
+        let rows = if statement.rows == 1 { "1 row".to_owned() } else { format!("{} rows", count(statement.rows)) };
+        let parameters = parameters_text(statement);
+        let with = if parameters.is_empty() { String::new() } else { format!("  with {parameters}") };
+        page.line(format!(
+            "{:>6}  statement {shape}  {:>8}  {rows}{}",
+            at + 1,
+            duration(statement.nanos as f64),
+            paint(Look::Quiet, &with)
+        ));
+    }
+    if shown < observed.len() {
+        page.line(format!("        … and {} more (-v lists all)", count((observed.len() - shown) as u64)));
+    }
+    page.into_text()
+}
+
+fn parameters_text(statement: &Observed) -> String {
+    let shown: Vec<String> = statement.parameters.iter().take(6).map(|value| value.to_string().chars().take(30).collect()).collect();
+    let more = statement.parameters.len().saturating_sub(6);
+    let tail = if more > 0 { format!(", … {} more", count(more as u64)) } else { String::new() };
+    format!("{}{tail}", shown.join(", "))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lists_of_keys_have_one_shape() {
+        assert_eq!(shape_of("a IN (?1, ?2, ?3)"), "a IN (?1, …)");
+        assert_eq!(shape_of("a IN (?1)"), "a IN (?1)");
+        assert_eq!(shape_of("f(x, ?1) AND y IN (?2, ?3)"), "f(x, ?1) AND y IN (?2, …)");
+    }
+}

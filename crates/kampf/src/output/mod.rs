@@ -1,0 +1,15 @@
+//! What people read: numbers, tables, SQL, verdicts.
+
+mod numbers;
+mod page;
+mod progress;
+mod race_table;
+mod style;
+mod verdict_text;
+
+pub(crate) use numbers::{bytes, count, duration};
+pub(crate) use page::{Column, Page};
+pub(crate) use progress::{FillProgress, RaceProgress};
+pub(crate) use race_table::race_table;
+pub(crate) use style::{Look, choose_color, paint};
+pub(crate) use verdict_text::verdict_text;

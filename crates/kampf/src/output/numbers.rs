@@ -1,0 +1,73 @@
+//! Numbers as people read them.
+
+/// A duration in nanoseconds with three digits and its unit: `730 ns`, `4.21 ms`, `1.50 s`.
+pub(crate) fn duration(nanos: f64) -> String {
+    let (value, unit) = match nanos {
+        n if n < 999.5 => (n, "ns"),
+        n if n < 999.5e3 => (n / 1e3, "us"),
+        n if n < 999.5e6 => (n / 1e6, "ms"),
+        n => (n / 1e9, "s"),
+    };
+    match value {
+        v if unit == "ns" || v >= 99.95 => format!("{v:.0} {unit}"),
+        v if v >= 9.995 => format!("{v:.1} {unit}"),
+        v => format!("{v:.2} {unit}"),
+    }
+}
+
+/// Bytes with their unit: `812 B`, `4.1 KiB`, `32 MiB`.
+pub(crate) fn bytes(bytes: u64) -> String {
+    let (value, unit) = match bytes as f64 {
+        b if b < 1024.0 => return format!("{bytes} B"),
+        b if b < 1024.0 * 1024.0 => (b / 1024.0, "KiB"),
+        b if b < 1024.0 * 1024.0 * 1024.0 => (b / (1024.0 * 1024.0), "MiB"),
+        b => (b / (1024.0 * 1024.0 * 1024.0), "GiB"),
+    };
+    if value >= 9.95 { format!("{value:.0} {unit}") } else { format!("{value:.1} {unit}") }
+}
+
+/// A whole number with its thousands apart: `200,000`.
+pub(crate) fn count(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+/// How far behind: `+34 %`, from twice as long on `x5.2`.
+pub(crate) fn behind(ratio: f64) -> String {
+    match ratio {
+        r if r >= 9.95 => format!("x{r:.0}"),
+        r if r >= 2.0 => format!("x{r:.1}"),
+        r => share(r - 1.0),
+    }
+}
+
+/// A share with its sign: `+34 %`, `-3 %`, `+0.4 %`.
+pub(crate) fn share(share: f64) -> String {
+    let percent = share * 100.0;
+    let text = if percent.abs() < 9.95 { format!("{percent:+.1} %") } else { format!("{percent:+.0} %") };
+    if text == "-0.0 %" { "+0.0 %".to_owned() } else { text }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_are_short_and_keep_their_size() {
+        assert_eq!(
+            [0.0, 730.4, 999.6, 4_210.0, 38_249_000.0, 999_600_000.0, 1.5e9].map(duration),
+            ["0 ns", "730 ns", "1.00 us", "4.21 us", "38.2 ms", "1.00 s", "1.50 s"]
+        );
+        assert_eq!([0, 1023, 4200, 32 << 20, 3 << 30].map(bytes), ["0 B", "1023 B", "4.1 KiB", "32 MiB", "3.0 GiB"]);
+        assert_eq!([0, 999, 1000, 1_234_567].map(count), ["0", "999", "1,000", "1,234,567"]);
+        assert_eq!([1.0, 1.004, 1.34, 1.999, 2.04, 45.3].map(behind), ["+0.0 %", "+0.4 %", "+34 %", "+100 %", "x2.0", "x45"]);
+        assert_eq!(share(-0.0001), "+0.0 %");
+    }
+}

@@ -1,0 +1,110 @@
+//! Tables and wrapped text in the width there is.
+
+use unicode_width::UnicodeWidthStr;
+
+use super::style::{Look, paint, width};
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Align {
+    Left,
+    Right,
+}
+
+/// A column of a table.
+#[derive(Clone, Debug)]
+pub(crate) struct Column {
+    pub(crate) title: String,
+    pub(crate) align: Align,
+    /// Columns with a higher number go first where there is no room; 0 always stays.
+    pub(crate) yields: u8,
+}
+
+impl Column {
+    pub(crate) fn left(title: impl Into<String>) -> Column {
+        Column { title: title.into(), align: Align::Left, yields: 0 }
+    }
+
+    pub(crate) fn right(title: impl Into<String>) -> Column {
+        Column { title: title.into(), align: Align::Right, yields: 0 }
+    }
+
+    pub(crate) fn yielding(mut self, order: u8) -> Column {
+        self.yields = order;
+        self
+    }
+}
+
+/// Text being put together.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Page {
+    text: String,
+}
+
+impl Page {
+    pub(crate) fn new() -> Page {
+        Page::default()
+    }
+
+    pub(crate) fn line(&mut self, line: impl AsRef<str>) {
+        self.text.push_str(line.as_ref().trim_end());
+        self.text.push('\n');
+    }
+
+    pub(crate) fn blank(&mut self) {
+        self.text.push('\n');
+    }
+
+    /// A paragraph, wrapped at words; lines after the first are moved in by `hang`.
+    pub(crate) fn paragraph(&mut self, text: &str, hang: usize) {
+        let room = width();
+        let mut line = String::new();
+        for word in text.split(' ') {
+            if !line.trim().is_empty() && line.width() + 1 + plain_width(word) > room {
+                self.line(&line);
+                line = " ".repeat(hang);
+            } else if !line.trim().is_empty() {
+                line.push(' ');
+            }
+            line.push_str(word);
+        }
+        self.line(&line);
+    }
+
+    /// A table. Each cell has its look; rows are as long as there are columns.
+    pub(crate) fn table(&mut self, columns: &[Column], rows: &[Vec<(Look, String)>]) {
+        let mut shown: Vec<usize> = (0..columns.len()).collect();
+        let widest = |at: usize| rows.iter().map(|row| row[at].1.width()).chain([columns[at].title.width()]).max().unwrap_or(0);
+        let total = |shown: &[usize]| shown.iter().map(|&at| widest(at) + 2).sum::<usize>().saturating_sub(2);
+        while total(&shown) > width() {
+            let Some(&first) = shown.iter().filter(|&&at| columns[at].yields > 0).max_by_key(|&&at| columns[at].yields) else { break };
+            shown.retain(|&at| at != first);
+        }
+        let put = |line: &mut String, at: usize, look: Look, text: &str| {
+            if !line.is_empty() {
+                line.push_str("  ");
+            }
+            let space = " ".repeat(widest(at).saturating_sub(text.width()));
+            match columns[at].align {
+                Align::Left => *line += &format!("{}{space}", paint(look, text)),
+                Align::Right => *line += &format!("{space}{}", paint(look, text)),
+            }
+        };
+        let mut head = String::new();
+        shown.iter().for_each(|&at| put(&mut head, at, Look::Quiet, &columns[at].title));
+        self.line(head);
+        for row in rows {
+            let mut line = String::new();
+            shown.iter().for_each(|&at| put(&mut line, at, row[at].0, &row[at].1));
+            self.line(line);
+        }
+    }
+
+    pub(crate) fn into_text(self) -> String {
+        self.text
+    }
+}
+
+/// Width without the codes that colour it.
+fn plain_width(text: &str) -> usize {
+    anstream::adapter::strip_str(text).to_string().width()
+}

@@ -1,0 +1,124 @@
+//! The table of a race: best first, bars against the best.
+
+use super::numbers::{behind, bytes, count, duration};
+use super::page::{Column, Page};
+use super::style::{Look, paint};
+use crate::document::{ContenderPart, ContestPart, Outcome};
+
+/// Cells of the best contender's bar; a bar four times as long is the longest, and longer ones end in an arrow.
+const BEST_CELLS: f64 = 4.0;
+const MOST_CELLS: f64 = 16.0;
+
+/// The table and what belongs right under it.
+pub(crate) fn race_table(page: &mut Page, contest: &ContestPart) {
+    let columns = [
+        Column::left("contender"),
+        Column::left("a call takes").yielding(3),
+        Column::right("median"),
+        Column::right("behind"),
+        Column::right("p95").yielding(7),
+        Column::right("first call").yielding(8),
+        Column::right("| statements"),
+        Column::right("trips").yielding(5),
+        Column::right("rows"),
+        Column::right("bytes").yielding(4),
+        Column::right("| held at most"),
+        Column::right("objects").yielding(6),
+    ];
+    let shown: Vec<&ContenderPart> = contest.contenders.iter().filter(|contender| contender.latency_ns.median.is_some()).collect();
+    let best = shown.iter().filter_map(|contender| contender.latency_ns.median).min_by(f64::total_cmp).unwrap_or(1.0);
+    let rows: Vec<Vec<(Look, String)>> = shown.iter().map(|contender| row(contender, contest, best)).collect();
+    page.table(&columns, &rows);
+    page.blank();
+    legend(page, contest);
+    let reasons = contest.contenders.iter().filter(|contender| contender.outcome != Outcome::Outclassed);
+    for contender in reasons {
+        if let Some(reason) = &contender.reason {
+            let look = if matches!(contender.outcome, Outcome::Disagrees | Outcome::Failed) { Look::Bad } else { Look::Quiet };
+            page.paragraph(&format!("  {} {}", paint(look, &format!("{}:", contender.name)), reason), 4);
+        }
+    }
+}
+
+fn row(contender: &ContenderPart, contest: &ContestPart, best: f64) -> Vec<(Look, String)> {
+    let latency = &contender.latency_ns;
+    let median = latency.median.unwrap_or(best);
+    let chosen = [&contest.verdict.choose, &contest.verdict.comfortable].contains(&&Some(contender.name.clone()));
+    let out = matches!(contender.outcome, Outcome::Outclassed | Outcome::RuledOut | Outcome::Disagrees | Outcome::Failed);
+    let look = if chosen {
+        Look::Good
+    } else if out {
+        Look::Quiet
+    } else {
+        Look::Strong
+    };
+    let plain = if out { Look::Quiet } else { Look::Strong };
+    let time = |nanos: Option<f64>| nanos.map_or_else(|| "-".to_owned(), duration);
+    let number = |number: Option<u64>| number.map_or_else(|| "-".to_owned(), count);
+    let size = |number: Option<u64>| number.map_or_else(|| "-".to_owned(), bytes);
+    let ratio = latency.behind.unwrap_or(median / best);
+    let behind = match contender.outcome {
+        Outcome::Standing => "best".to_owned(),
+        Outcome::Unresolved => format!("? {}", behind(ratio)),
+        _ => behind(ratio),
+    };
+    vec![
+        (look, contender.name.clone()),
+        (if out { Look::Quiet } else { Look::Bar }, bar(median / best)),
+        (plain, duration(median)),
+        (plain, behind),
+        (Look::Quiet, time(latency.p95)),
+        (Look::Quiet, time(latency.cold)),
+        (plain, number(contender.statements)),
+        (plain, number(contender.round_trips)),
+        (plain, number(contender.rows)),
+        (plain, size(contender.bytes)),
+        (plain, size(contender.heap_peak_bytes)),
+        (Look::Quiet, number(contender.objects)),
+    ]
+}
+
+fn bar(ratio: f64) -> String {
+    let cells = ratio * BEST_CELLS;
+    if cells > MOST_CELLS {
+        return format!("{}▶", "█".repeat(MOST_CELLS as usize - 1));
+    }
+    let eighths = (cells * 8.0).round() as usize;
+    let rest = ["", "▏", "▎", "▍", "▌", "▋", "▊", "▉"][eighths % 8];
+    format!("{}{rest}", "█".repeat(eighths / 8))
+}
+
+fn legend(page: &mut Page, contest: &ContestPart) {
+    let has = |outcome| contest.contenders.iter().any(|contender| contender.outcome == outcome);
+    let mut notes = vec!["Statements, trips, rows and bytes are the same in any language; time and memory are those of Kampf's compiled layers, and usually larger elsewhere.".to_owned()];
+    let says = |name: &str, how: &str| contest.contenders.iter().any(|contender| contender.counted.get(name).is_some_and(|way| way == how));
+    if says("round_trips", "modelled") {
+        notes.push("Trips are what a server would need; this engine has none.".to_owned());
+    }
+    if says("heap_peak_bytes", "resident") {
+        notes.push("For programs, memory is the growth of the whole process.".to_owned());
+    }
+    if has(Outcome::Unresolved) {
+        notes.push("? cannot be told from the best with these rounds.".to_owned());
+    }
+    if has(Outcome::Outclassed) {
+        notes.push("Faint ones were so far behind that they were not run to the end.".to_owned());
+    }
+    page.paragraph(&paint_words(&notes.join(" ")), 0);
+}
+
+/// Each word on its own, so that wrapping does not tear the colour.
+fn paint_words(text: &str) -> String {
+    text.split(' ').map(|word| paint(Look::Quiet, word)).collect::<Vec<_>>().join(" ")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bars_grow_with_the_ratio_and_end_in_an_arrow() {
+        assert_eq!([1.0, 1.5, 1.03, 4.0].map(bar), ["████", "██████", "████▏", "████████████████"]);
+        assert_eq!(bar(5.0), "███████████████▶");
+    }
+}

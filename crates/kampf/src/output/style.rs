@@ -1,0 +1,47 @@
+//! Colour and width.
+
+use std::io::IsTerminal;
+
+use anstyle::{AnsiColor, Style};
+
+use crate::arguments::Color;
+
+/// What a piece of text is, which decides its look.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Look {
+    Title,
+    Good,
+    Bad,
+    Quiet,
+    Bar,
+    Strong,
+}
+
+/// Decides once whether colour is used, for standard output and standard error alike.
+pub(crate) fn choose_color(color: Color) {
+    match color {
+        Color::Always => anstream::ColorChoice::Always.write_global(),
+        Color::Never => anstream::ColorChoice::Never.write_global(),
+        Color::Auto => {}
+    }
+}
+
+/// Text with its look; the stream it is printed to takes the colour away where it does not belong.
+pub(crate) fn paint(look: Look, text: &str) -> String {
+    let style = match look {
+        Look::Title => Style::new().bold().fg_color(Some(AnsiColor::Yellow.into())),
+        Look::Good => Style::new().bold().fg_color(Some(AnsiColor::Green.into())),
+        Look::Bad => Style::new().bold().fg_color(Some(AnsiColor::Red.into())),
+        Look::Quiet => Style::new().dimmed(),
+        Look::Bar => Style::new().fg_color(Some(AnsiColor::Yellow.into())),
+        Look::Strong => Style::new().bold(),
+    };
+    if text.is_empty() { String::new() } else { format!("{style}{text}{style:#}") }
+}
+
+/// Columns to write in: those of the terminal, else 100.
+pub(crate) fn width() -> usize {
+    let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
+    let width = if std::io::stdout().is_terminal() { terminal } else { None };
+    width.unwrap_or(100).clamp(40, 200)
+}

@@ -1,0 +1,173 @@
+//! What went wrong, for a person: what, where, what to do, and the exit status.
+
+use std::fmt;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use kampf_schema::{LineColumn, Span};
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+
+/// The answer to the question is no.
+pub(crate) const NO: u8 = 1;
+/// The command line or a file is wrong.
+pub(crate) const WRONG: u8 = 2;
+/// The surroundings failed, or the user stopped before any result.
+pub(crate) const SURROUNDINGS: u8 = 3;
+
+/// A text file that was read, for places in it.
+#[derive(Clone, Debug)]
+pub(crate) struct Source {
+    /// As the user knows it.
+    pub(crate) path: PathBuf,
+    pub(crate) text: Arc<str>,
+}
+
+impl Source {
+    /// Reads a file.
+    pub(crate) fn read(path: &Path, what: &str) -> Result<Source, Problem> {
+        let bytes = std::fs::read(path).map_err(|error| {
+            let problem = Problem::file(&format!("cannot read {what}"), path, &error);
+            if error.kind() == std::io::ErrorKind::NotFound { Problem { exit: WRONG, ..problem } } else { problem }
+        })?;
+        match String::from_utf8(bytes) {
+            Ok(text) => Ok(Source { path: path.to_owned(), text: text.into() }),
+            Err(error) => {
+                let at = error.utf8_error().valid_up_to();
+                let line = error.as_bytes()[..at].iter().filter(|&&byte| byte == b'\n').count() + 1;
+                Err(Problem::wrong(format!(
+                    "{} is not UTF-8 text: byte {} in line {line} is not part of a character",
+                    path.display(),
+                    at + 1
+                ))
+                .hint("save it as UTF-8"))
+            }
+        }
+    }
+
+    /// A place in it.
+    pub(crate) fn place(&self, span: Span) -> Place {
+        Place { source: self.clone(), span }
+    }
+}
+
+/// A place in a file.
+#[derive(Clone, Debug)]
+pub(crate) struct Place {
+    source: Source,
+    span: Span,
+}
+
+/// A problem.
+#[derive(Clone, Debug)]
+pub(crate) struct Problem {
+    pub(crate) message: String,
+    pub(crate) place: Option<Place>,
+    pub(crate) hint: Option<String>,
+    pub(crate) exit: u8,
+}
+
+impl Problem {
+    /// Something the user wrote is wrong.
+    pub(crate) fn wrong(message: impl Into<String>) -> Problem {
+        Problem { message: message.into(), place: None, hint: None, exit: WRONG }
+    }
+
+    /// The surroundings failed.
+    pub(crate) fn surroundings(message: impl Into<String>) -> Problem {
+        Problem { message: message.into(), place: None, hint: None, exit: SURROUNDINGS }
+    }
+
+    /// A file or folder cannot be used.
+    pub(crate) fn file(what: &str, path: &Path, error: &std::io::Error) -> Problem {
+        use std::io::ErrorKind;
+        let (reason, hint) = match error.kind() {
+            ErrorKind::NotFound => ("it does not exist".to_owned(), None),
+            ErrorKind::PermissionDenied => ("permission denied".to_owned(), Some("check who owns it and its permissions")),
+            ErrorKind::StorageFull => ("the disk is full".to_owned(), Some("make room and try again; nothing that was there is lost")),
+            ErrorKind::ReadOnlyFilesystem => ("the file system is read-only".to_owned(), Some("use a folder that can be written to")),
+            ErrorKind::IsADirectory => ("it is a folder".to_owned(), None),
+            _ => (error.to_string(), None),
+        };
+        let problem = Problem::surroundings(format!("{what} {}: {reason}", path.display()));
+        Problem { hint: hint.map(str::to_owned), ..problem }
+    }
+
+    pub(crate) fn hint(mut self, hint: impl Into<String>) -> Problem {
+        self.hint = Some(hint.into());
+        self
+    }
+
+    pub(crate) fn maybe_hint(mut self, hint: Option<String>) -> Problem {
+        self.hint = hint.or(self.hint);
+        self
+    }
+
+    pub(crate) fn at(mut self, place: Place) -> Problem {
+        self.place = Some(place);
+        self
+    }
+}
+
+/// Columns of a source line that are shown at most.
+const SHOWN: usize = 110;
+
+impl fmt::Display for Problem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        writeln!(f, "{}", self.message)?;
+        if let Some(Place { source, span }) = &self.place {
+            let at = LineColumn::of(&source.text, span.start);
+            writeln!(f, "  at {}:{}:{}", source.path.display(), at.line, at.column)?;
+            let line_start = source.text[..span.start.min(source.text.len())].rfind('\n').map_or(0, |at| at + 1);
+            let line = source.text[line_start..].lines().next().unwrap_or_default().trim_end_matches('\r');
+            let from = (span.start - line_start).min(line.len());
+            let to = (span.end.max(span.start) - line_start).clamp(from, line.len());
+            let plain = |text: &str| text.chars().map(|c| if c == '\t' || c.width().is_none() { ' ' } else { c }).collect::<String>();
+            let (mut before, marked) = (plain(&line[..from]), plain(&line[from..to]));
+            let mut after = plain(&line[to..]);
+            if before.width() + marked.width() > SHOWN {
+                let kept: Vec<char> = before.chars().rev().take(40).collect();
+                before = std::iter::once('…').chain(kept.into_iter().rev()).collect();
+            }
+            let marked: String = marked.chars().take(SHOWN).collect();
+            let room = SHOWN.saturating_sub(before.width() + marked.width());
+            if after.width() > room {
+                after = after.chars().take(room).chain(['…']).collect();
+            }
+            writeln!(f, "    {before}{marked}{after}")?;
+            writeln!(f, "    {}{}", " ".repeat(before.width()), "^".repeat(marked.width().max(1)))?;
+        }
+        if let Some(hint) = &self.hint {
+            writeln!(f, "  {hint}")?;
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn shown(text: &str, span: Span) -> String {
+        let source = Source { path: "kampf.toml".into(), text: text.into() };
+        Problem::wrong("it is wrong").at(source.place(span)).hint("do it right").to_string()
+    }
+
+    #[test]
+    fn the_caret_stands_under_the_place_also_behind_wide_characters_and_at_the_end() {
+        let text = "a = 1\n\tb = '蜂巢 lable'\n";
+        let start = text.find("lable").unwrap();
+        let expected = "it is wrong\n  at kampf.toml:2:10\n     b = '蜂巢 lable'\n               ^^^^^\n  do it right\n";
+        assert_eq!(shown(text, Span::new(start, start + 5)), expected);
+        assert!(shown(text, Span::new(text.len(), text.len() + 9)).contains("kampf.toml:3:1\n    \n    ^\n"));
+        assert!(shown("", Span::new(0, 0)).contains("kampf.toml:1:1"));
+    }
+
+    #[test]
+    fn a_long_line_is_shown_around_the_place() {
+        let text = format!("{}lable{}", "x".repeat(500), "y".repeat(500));
+        let shown = shown(&text, Span::new(500, 505));
+        let lines: Vec<&str> = shown.lines().collect();
+        assert!(lines[2].starts_with("    …x") && lines[2].ends_with("y…") && lines[2].width() < 120, "{}", lines[2]);
+        assert_eq!(lines[2].find("lable").map(|at| lines[2][..at].width()), lines[3].find('^'));
+    }
+}

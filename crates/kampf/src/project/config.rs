@@ -1,0 +1,273 @@
+//! kampf.toml as it is written.
+
+use std::time::Duration;
+
+use kampf_contest::{Columns, Hydration, Loading, Restriction, Work};
+use kampf_schema::{Span, did_you_mean};
+use toml::de::DeTable;
+
+use super::reader::{Reader, integer, span};
+use super::written::Written;
+use crate::arguments::{duration, size};
+use crate::problem::{Problem, Source};
+
+/// The file, read and checked for form; names in it are not yet looked up.
+#[derive(Clone, Debug)]
+pub(crate) struct Config {
+    pub(crate) source: Source,
+    pub(crate) schema: Written,
+    pub(crate) engine: Option<Written>,
+    pub(crate) settings: Vec<(Written, String)>,
+    pub(crate) seed: u64,
+    pub(crate) rows: Vec<(Written, Written)>,
+    pub(crate) values: Vec<(Written, Written)>,
+    pub(crate) relations: Vec<(Written, Written)>,
+    /// Whether each call of a contender is wrapped in a transaction.
+    pub(crate) transaction: bool,
+    pub(crate) contests: Vec<ContestConfig>,
+}
+
+/// One contest.
+#[derive(Clone, Debug)]
+pub(crate) struct ContestConfig {
+    pub(crate) name: String,
+    pub(crate) span: Span,
+    pub(crate) about: Option<String>,
+    pub(crate) from: Option<Written>,
+    pub(crate) give: Vec<Written>,
+    pub(crate) filter: Option<Written>,
+    pub(crate) order: Vec<Written>,
+    pub(crate) limit: Option<(u64, Span)>,
+    pub(crate) ordered: bool,
+    pub(crate) parameters: Vec<(String, Written)>,
+    pub(crate) choices: Restriction,
+    pub(crate) require: Require,
+    pub(crate) contenders: Vec<OwnConfig>,
+}
+
+/// A contender of the user's.
+#[derive(Clone, Debug)]
+pub(crate) struct OwnConfig {
+    pub(crate) name: String,
+    pub(crate) way: OwnWay,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum OwnWay {
+    Sql(Written, Hydration),
+    Program(Vec<String>),
+}
+
+/// What a contender must meet to be chosen.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub(crate) struct Require {
+    pub(crate) p95: Option<Duration>,
+    pub(crate) median: Option<Duration>,
+    pub(crate) memory: Option<u64>,
+    pub(crate) statements: Option<u64>,
+    pub(crate) round_trips: Option<u64>,
+    pub(crate) rows: Option<u64>,
+}
+
+impl Require {
+    pub(crate) fn is_empty(&self) -> bool {
+        *self == Require::default()
+    }
+}
+
+impl Config {
+    pub(crate) fn read(source: &Source) -> Result<Config, Problem> {
+        let parsed = DeTable::parse(&source.text).map_err(|error| {
+            let place = error.span().map_or(Span::default(), span);
+            Problem::wrong(format!("this is not TOML: {}", error.message().replace('\n', ", "))).at(source.place(place))
+        })?;
+        let mut top = Reader::new(source, "", parsed.get_ref());
+        let schema = top.string("schema")?.ok_or_else(|| {
+            Problem::wrong(format!("{} names no schema", source.path.display()))
+                .hint("write `schema = \"….sql\"`: a file of SQL statements that make your tables")
+        })?;
+        let mut engine = None;
+        let mut settings = Vec::new();
+        if let Some((key, value)) = top.get("engine") {
+            if value.get_ref().is_str() {
+                engine = Some(top.text((key, value))?);
+            } else {
+                let mut table = top.inner((key, value))?;
+                engine = table.string("name")?;
+                if let Some(inner) = table.table("settings")? {
+                    for item in inner.items() {
+                        let text = integer(item.1.get_ref()).map(|number| number.to_string());
+                        let text = match (text, item.1.get_ref().as_integer()) {
+                            (Some(text), _) => text,
+                            (None, Some(number)) => number.as_str().replace('_', ""),
+                            (None, None) => inner.text(item)?.value,
+                        };
+                        settings.push((Written::new(&source.text, span(item.0.span()), item.0.get_ref()), text));
+                    }
+                }
+                table.finish()?;
+            }
+        }
+        let seed = top.number("seed")?.map_or(1, |(seed, _)| seed);
+        let rows = pairs(&mut top, source, "rows", true)?;
+        let values = pairs(&mut top, source, "values", false)?;
+        let relations = pairs(&mut top, source, "relations", false)?;
+        let mut transaction = false;
+        if let Some(mut conditions) = top.table("conditions")? {
+            transaction = conditions.truth("transaction")?.unwrap_or(false);
+            conditions.finish()?;
+        }
+        let mut contests = Vec::new();
+        if let Some(all) = top.table("contest")? {
+            for item in all.items() {
+                contests.push(contest(source, item.0.get_ref(), span(item.0.span()), all.inner(item)?)?);
+            }
+        }
+        top.finish()?;
+        contests.sort_by_key(|contest| contest.span.start);
+        Ok(Config { source: source.clone(), schema, engine, settings, seed, rows, values, relations, transaction, contests })
+    }
+}
+
+/// A table from names of the user's to texts, or to plain numbers where those are allowed.
+fn pairs(top: &mut Reader<'_>, source: &Source, key: &'static str, numbers: bool) -> Result<Vec<(Written, Written)>, Problem> {
+    let Some(table) = top.table(key)? else { return Ok(Vec::new()) };
+    let mut pairs = Vec::new();
+    for item in table.items() {
+        let name = Written::new(&source.text, span(item.0.span()), item.0.get_ref());
+        let value = match integer(item.1.get_ref()) {
+            Some(number) if numbers => Written::new(&source.text, span(item.1.span()), &number.to_string()),
+            _ if item.1.get_ref().is_table() => {
+                return Err(Problem::wrong(format!("`{0}` must be a text, not a table", item.0.get_ref()))
+                    .at(source.place(span(item.0.span())))
+                    .hint(format!("put the whole name in quotes: \"{}.…\" = \"…\"", item.0.get_ref())));
+            }
+            _ => table.text(item)?,
+        };
+        pairs.push((name, value));
+    }
+    Ok(pairs)
+}
+
+fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> Result<ContestConfig, Problem> {
+    if name.is_empty() || name.contains(|c: char| c.is_whitespace() || c.is_control() || c == '/') {
+        return Err(Problem::wrong("a contest's name is one word, like `calmest-hives`").at(source.place(place)));
+    }
+    let mut config = ContestConfig {
+        name: name.to_owned(),
+        span: place,
+        about: table.string("about")?.map(|about| about.value),
+        from: table.string("from")?,
+        give: table.strings("give")?,
+        filter: table.string("where")?,
+        order: table.strings("order")?,
+        limit: table.number("limit")?,
+        ordered: table.truth("ordered")?.unwrap_or(false),
+        parameters: Vec::new(),
+        choices: Restriction::default(),
+        require: Require::default(),
+        contenders: Vec::new(),
+    };
+    if let Some(parameters) = table.table("parameters")? {
+        for item in parameters.items() {
+            let text = match item.1.get_ref() {
+                toml::de::DeValue::String(_) => parameters.text(item)?,
+                // A plain number, truth or date is a fixed value as it stands.
+                _ => Written::new(&source.text, span(item.1.span()), source.text.get(item.1.span()).unwrap_or_default()),
+            };
+            config.parameters.push((item.0.get_ref().to_string(), text));
+        }
+    }
+    if let Some(mut choices) = table.table("choices")? {
+        config.choices.loading = options(source, &mut choices, "loading", Loading::ALL, Loading::from_word, Loading::word)?;
+        config.choices.work = options(source, &mut choices, "work", Work::ALL, Work::from_word, Work::word)?;
+        config.choices.columns = options(source, &mut choices, "columns", Columns::ALL, Columns::from_word, Columns::word)?;
+        config.choices.hydration = options(source, &mut choices, "hydration", Hydration::ALL, Hydration::from_word, Hydration::word)?;
+        choices.finish()?;
+    }
+    if let Some(mut require) = table.table("require")? {
+        config.require = Require {
+            p95: unit(source, &mut require, "p95", duration)?,
+            median: unit(source, &mut require, "median", duration)?,
+            memory: unit(source, &mut require, "memory", size)?,
+            statements: require.number("statements")?.map(|(number, _)| number),
+            round_trips: require.number("round_trips")?.map(|(number, _)| number),
+            rows: require.number("rows")?.map(|(number, _)| number),
+        };
+        require.finish()?;
+    }
+    if let Some(contenders) = table.table("contender")? {
+        for item in contenders.items() {
+            config.contenders.push(own(source, item.0.get_ref(), span(item.0.span()), contenders.inner(item)?)?);
+        }
+    }
+    table.finish()?;
+    Ok(config)
+}
+
+fn own(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> Result<OwnConfig, Problem> {
+    let at = |problem: Problem| problem.at(source.place(place));
+    if name.contains('.') || name.is_empty() || name.contains(char::is_whitespace) {
+        let hint = "names with points belong to derived contenders; call yours like `window`";
+        return Err(at(Problem::wrong("a contender's name is one word without points").hint(hint)));
+    }
+    let sql = table.string("sql")?;
+    let command = table.strings("command")?;
+    let hydration = table.string("hydration")?;
+    table.finish()?;
+    let way = match (sql, command.is_empty()) {
+        (Some(sql), true) => {
+            let hydration = match &hydration {
+                None => Hydration::Record,
+                Some(word) => option(source, "hydration", word, Hydration::ALL, Hydration::from_word, Hydration::word)?,
+            };
+            if hydration == Hydration::Tracked {
+                return Err(at(Problem::wrong("rows of your own SQL have no identity, so they cannot be tracked"))
+                    .hint("use plain, map, record or raw"));
+            }
+            OwnWay::Sql(sql, hydration)
+        }
+        (None, false) => {
+            if let Some(hydration) = hydration {
+                return Err(Problem::wrong("a program does its own hydration").at(source.place(hydration.span)).hint("remove this line"));
+            }
+            OwnWay::Program(command.into_iter().map(|word| word.value).collect())
+        }
+        (Some(_), false) => return Err(at(Problem::wrong(format!("`{name}` has both `sql` and `command`")).hint("keep one of the two"))),
+        (None, true) => {
+            return Err(at(Problem::wrong(format!("`{name}` says nothing to do")).hint("give it `sql = \"…\"` or `command = [\"…\"]`")));
+        }
+    };
+    Ok(OwnConfig { name: name.to_owned(), way })
+}
+
+fn options<T: Copy>(
+    source: &Source,
+    table: &mut Reader<'_>,
+    key: &'static str,
+    all: &[T],
+    from_word: fn(&str) -> Option<T>,
+    word: fn(T) -> &'static str,
+) -> Result<Vec<T>, Problem> {
+    table.strings(key)?.iter().map(|written| option(source, key, written, all, from_word, word)).collect()
+}
+
+fn option<T: Copy>(
+    source: &Source,
+    choice: &str,
+    written: &Written,
+    all: &[T],
+    from_word: fn(&str) -> Option<T>,
+    word: fn(T) -> &'static str,
+) -> Result<T, Problem> {
+    from_word(&written.value).ok_or_else(|| {
+        Problem::wrong(format!("`{}` is not an option of {choice}", written.value))
+            .at(source.place(written.span))
+            .maybe_hint(did_you_mean(&written.value, all.iter().map(|&option| word(option))))
+    })
+}
+
+fn unit<T>(source: &Source, table: &mut Reader<'_>, key: &'static str, read: fn(&str) -> Result<T, String>) -> Result<Option<T>, Problem> {
+    let Some(written) = table.string(key)? else { return Ok(None) };
+    read(&written.value).map(Some).map_err(|message| Problem::wrong(message).at(source.place(written.span)))
+}

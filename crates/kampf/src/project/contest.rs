@@ -1,0 +1,236 @@
+//! From a contest's texts to its field.
+
+use kampf_contest::{ByHand, Dialect, Field, Need, NeedPart, NeedText, OrderBy, Plan, Term, derive, own_sql, resolve as resolve_need};
+use kampf_fill::RecipeMaker;
+use kampf_runner::{Contest, Entry, EntryWay, Parameter, ParameterSource, more_than};
+use kampf_schema::expr::{self, Node};
+use kampf_schema::{LogicalType, Span};
+use serde_json::json;
+
+use super::config::{ContestConfig, OwnWay};
+use super::{Project, find_column, need_part};
+use crate::arguments::Selection;
+use crate::problem::{Problem, Source};
+
+/// A contest with its field, and what did not enter it.
+pub(crate) struct Selected {
+    pub(crate) contest: Contest,
+    pub(crate) field: Field,
+    /// Whether a sort key was added so that the order is total.
+    pub(crate) order_appended: Vec<String>,
+}
+
+/// Resolves a contest and picks its field.
+pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Selection) -> Result<Selected, Problem> {
+    let source = &project.config.source;
+    let header = |problem: Problem| problem.at(source.place(config.span));
+    let need = need(project, config)?;
+    let dialect = project.engine.dialect();
+    let names: Vec<String> = config.parameters.iter().map(|(name, _)| name.clone()).collect();
+    let field = need.as_ref().map(|need| Field::of(&project.schema, need, dialect, &config.choices)).unwrap_or_default();
+    let mut entries = Vec::new();
+    if let Some(need) = &need {
+        let chosen = if selection.all { &field.valid } else { &field.entered };
+        for choices in chosen
+            .iter()
+            .chain(field.valid.iter().filter(|choices| asked_for(selection, &choices.to_string()) && !chosen.contains(choices)))
+        {
+            let plan = Plan { transaction: project.config.transaction, ..derive(&project.schema, need, dialect, choices) };
+            let by_hand = Some(ByHand::of(choices, &plan));
+            entries.push(Entry { name: choices.to_string(), choices: Some(*choices), way: EntryWay::Plan(Box::new(plan)), by_hand });
+        }
+    }
+    for own in &config.contenders {
+        let (way, by_hand) = match &own.way {
+            OwnWay::Program(words) => (EntryWay::Program(words.clone(), project.folder.clone()), None),
+            OwnWay::Sql(sql, hydration) => {
+                let plan = own_sql(need.as_ref(), &sql.value, &names, dialect, *hydration).map_err(|error| {
+                    Problem::wrong(format!("the parameter `:{}` has no value", error.name))
+                        .at(source.place(sql.place(error.span)))
+                        .hint(format!("give it one under [contest.{}.parameters]", config.name))
+                })?;
+                let columns = plan.give.len();
+                let plan = Plan { transaction: project.config.transaction, ..plan };
+                (EntryWay::Plan(Box::new(plan)), Some(ByHand::of_sql(&sql.value, columns, *hydration)))
+            }
+        };
+        entries.push(Entry { name: own.name.clone(), choices: None, way, by_hand });
+    }
+    let all = entries.len();
+    if !selection.only.is_empty() {
+        entries.retain(|entry| asked_for(selection, &entry.name));
+    }
+    if entries.is_empty() {
+        if all > 0 {
+            let problem = Problem::wrong(format!("no contender of `{}` fits {}", config.name, selection.only.join(" or ")));
+            return Err(problem.hint(format!("`kampf show {} --all` lists them all; * stands for anything", config.name)));
+        }
+        return Err(header(Problem::wrong(format!("`{}` has no contender", config.name)))
+            .hint("give it a need (`from` and `give`), or SQL of your own under [contest.….contender.…]"));
+    }
+    let order_appended = need.iter().flat_map(|need| appended(project, need)).collect();
+    let parameters = parameters(project, config, need.as_ref())?;
+    let reference = need.as_ref().map(|need| reference(project, need, &field, dialect));
+    let contest = Contest {
+        name: config.name.clone(),
+        need_text: need_text(config),
+        ordered: config.ordered,
+        parameters,
+        entries,
+        reference: reference.flatten(),
+        need,
+    };
+    Ok(Selected { contest, field, order_appended })
+}
+
+fn asked_for(selection: &Selection, name: &str) -> bool {
+    selection.only.iter().any(|pattern| fits(pattern, name))
+}
+
+/// Whether a name fits a pattern in which * stands for anything.
+fn fits(pattern: &str, name: &str) -> bool {
+    match pattern.split_once('*') {
+        None => pattern == name,
+        Some((head, tail)) => {
+            name.strip_prefix(head).is_some_and(|rest| (0..=rest.len()).any(|at| rest.is_char_boundary(at) && fits(tail, &rest[at..])))
+        }
+    }
+}
+
+fn need(project: &Project, config: &ContestConfig) -> Result<Option<Need>, Problem> {
+    let source = &project.config.source;
+    let at_header = |problem: Problem| problem.at(source.place(config.span));
+    let Some(from) = &config.from else {
+        let stray = [!config.give.is_empty(), config.filter.is_some(), !config.order.is_empty(), config.limit.is_some()];
+        if stray.contains(&true) {
+            return Err(
+                at_header(Problem::wrong(format!("`{}` does not say from which table", config.name))).hint("add `from = \"table\"`")
+            );
+        }
+        if config.contenders.len() < 2 {
+            return Err(at_header(Problem::wrong(format!("`{}` has nothing to compare", config.name)))
+                .hint("give it a need (`from` and `give`), or at least two contenders of your own"));
+        }
+        return Ok(None);
+    };
+    if config.give.is_empty() {
+        return Err(at_header(Problem::wrong(format!("`{}` does not say what to give", config.name)))
+            .hint("add `give = [\"column\", …]`: columns, paths like `strain.name`, aggregates like `count(inspection)`"));
+    }
+    let text = NeedText {
+        from: from.value.clone(),
+        give: config.give.iter().map(|give| give.value.clone()).collect(),
+        filter: config.filter.as_ref().map(|filter| filter.value.clone()),
+        order: config.order.iter().map(|order| order.value.clone()).collect(),
+        limit: config.limit.map(|(limit, _)| limit),
+        parameters: config.parameters.iter().map(|(name, _)| name.clone()).collect(),
+    };
+    resolve_need(&project.schema, &project.relations, &text).map(Some).map_err(|error| {
+        let span = match (need_part(config, error.part), config.limit) {
+            (Some(written), _) => written.place(error.span),
+            (None, Some((_, limit))) if error.part == NeedPart::Limit => limit,
+            _ => config.span,
+        };
+        Problem::wrong(error.message).at(source.place(span)).maybe_hint(error.hint)
+    })
+}
+
+/// The need with its sort keys given too, and a larger limit, and the leanest plan for it.
+fn reference(project: &Project, need: &Need, field: &Field, dialect: &Dialect) -> Option<(Need, Plan)> {
+    let mut longer = need.clone();
+    longer.limit = need.limit.map(more_than);
+    for (at, by) in need.order.iter().enumerate() {
+        let kind = by.term.kind(&project.schema, need.root);
+        longer.give.push(kampf_contest::Given { name: format!("sort key {}", at + 1), term: by.term.clone(), kind });
+    }
+    let choices = field.valid.last()?;
+    let plan = derive(&project.schema, &longer, dialect, choices);
+    // A derived row may hold a column once that is given twice; the plan knows where each value is.
+    Some((longer, plan))
+}
+
+fn appended(project: &Project, need: &Need) -> Vec<String> {
+    let table = project.schema.table(need.root);
+    let name = |by: &OrderBy<Term>| by.term.column().map(|column| table.columns[column].name.clone());
+    need.order.iter().filter(|by| by.appended).filter_map(name).collect()
+}
+
+fn need_text(config: &ContestConfig) -> serde_json::Value {
+    json!({
+        "from": config.from.as_ref().map(|from| &from.value),
+        "give": config.give.iter().map(|give| &give.value).collect::<Vec<_>>(),
+        "where": config.filter.as_ref().map(|filter| &filter.value),
+        "order": config.order.iter().map(|order| &order.value).collect::<Vec<_>>(),
+        "limit": config.limit.map(|(limit, _)| limit),
+        "parameters": config.parameters.iter().map(|(name, _)| name).collect::<Vec<_>>(),
+    })
+}
+
+/// The parameters; without a need they take their types from their values.
+fn parameters(project: &Project, config: &ContestConfig, need: Option<&Need>) -> Result<Vec<Parameter>, Problem> {
+    let kind = |at: usize| need.and_then(|need| need.parameters.get(at)).map(|parameter| parameter.kind);
+    config.parameters.iter().enumerate().map(|(at, (name, text))| parameter(project, name, text, kind(at))).collect()
+}
+
+fn parameter(project: &Project, name: &str, text: &super::Written, kind: Option<LogicalType>) -> Result<Parameter, Problem> {
+    let source: &Source = &project.config.source;
+    let at = |problem: Problem, span: Span| problem.at(source.place(text.place(span)));
+    if let Ok(give) = expr::read_give(&text.value)
+        && let Node::Call { name: function, arguments } = &give.value.node
+        && function.text.eq_ignore_ascii_case("any")
+    {
+        let [argument] = arguments.as_slice() else {
+            return Err(at(Problem::wrong("`any` takes a column").hint("like `any(hive.id)`"), give.value.span));
+        };
+        let (table, column) = find_column(&project.schema, &argument.to_string()).map_err(|problem| at(problem, argument.span))?;
+        let own = project.schema.table(table).columns[column].kind;
+        if kind.is_some_and(|kind| !kind.comparable_with(own)) {
+            return Err(at(Problem::wrong(format!("`{argument}` is {own}, which cannot stand for `:{name}`")), argument.span));
+        }
+        if project.blueprint.rows(table) == 0 {
+            return Err(at(Problem::wrong(format!("`{argument}` has no values: its table is empty")), argument.span));
+        }
+        let source = ParameterSource::Any(table, column);
+        return Ok(Parameter { name: name.to_owned(), kind: kind.unwrap_or(own), source });
+    }
+    let recipe = expr::read_recipe(&text.value).map_err(|error| at(Problem::wrong(error.message), error.span))?;
+    let kind = kind.unwrap_or(match &recipe.source {
+        expr::Source::Literal(value) | expr::Source::Range(value, _) => kind_of(value),
+        expr::Source::Call { .. } => LogicalType::TEXT,
+    });
+    RecipeMaker::new(&recipe, kind, project.config.seed, name)
+        .map(|maker| Parameter { name: name.to_owned(), kind, source: ParameterSource::Recipe(maker) })
+        .map_err(|(message, hint, span)| at(Problem::wrong(message), span.unwrap_or(Span::new(0, text.value.len()))).maybe_hint(hint))
+}
+
+fn kind_of(value: &kampf_schema::Value) -> LogicalType {
+    use kampf_schema::Value;
+    match value {
+        Value::Integer(_) => LogicalType::Integer,
+        Value::Decimal(_, scale) => LogicalType::Decimal { precision: 15, scale: *scale },
+        Value::Real(_) => LogicalType::Real,
+        Value::Boolean(_) => LogicalType::Boolean,
+        Value::Date(_) => LogicalType::Date,
+        Value::Timestamp(_) => LogicalType::Timestamp,
+        _ => LogicalType::TEXT,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn patterns_stand_for_any_text() {
+        for (pattern, name, expected) in [
+            ("lazy.*", "lazy.app.all.tracked", true),
+            ("*.tracked", "lazy.app.all.tracked", true),
+            ("lazy", "lazy.app", false),
+            ("*a*d*", "lazy.app.all.tracked", true),
+            ("", "", true),
+            ("*", "ü", true),
+        ] {
+            assert_eq!(fits(pattern, name), expected, "{pattern} {name}");
+        }
+    }
+}

@@ -1,0 +1,314 @@
+//! A project: kampf.toml and its schema, with every name looked up.
+
+mod config;
+mod contest;
+mod reader;
+mod written;
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+
+use kampf_contest::NeedPart;
+use kampf_engine::{Engine, Setting};
+use kampf_fill::{Blueprint, FillError, FillSubject, Order};
+use kampf_schema::ddl::{self, Ddl};
+use kampf_schema::{ColumnId, Relations, Schema, Span, TableId, did_you_mean, expr};
+
+pub(crate) use config::{Config, ContestConfig, Require};
+pub(crate) use contest::resolve;
+pub(crate) use written::Written;
+
+use crate::problem::{Problem, Source};
+
+/// Everything a command needs to know.
+pub(crate) struct Project {
+    pub(crate) config: Config,
+    /// The folder of kampf.toml.
+    pub(crate) folder: PathBuf,
+    pub(crate) schema: Schema,
+    pub(crate) relations: Relations,
+    pub(crate) engine: &'static dyn Engine,
+    pub(crate) settings: Vec<Setting>,
+    pub(crate) blueprint: Blueprint,
+    /// What was passed over in the DDL, in words.
+    pub(crate) passed_over: Vec<String>,
+}
+
+impl Project {
+    /// Reads a project.
+    pub(crate) fn open(file: &Path) -> Result<Project, Problem> {
+        if !file.exists() {
+            return Err(Problem::wrong(format!("there is no {}", file.display()))
+                .hint("`kampf new DIR` makes a folder to start from, `kampf demo` a whole example; -f names another file"));
+        }
+        let source = Source::read(file, "the project file")?;
+        let config = Config::read(&source)?;
+        let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned();
+        let ddl_path = folder.join(&config.schema.value);
+        let ddl = Source::read(&ddl_path, "the schema").map_err(|problem| match problem.place {
+            None if !ddl_path.exists() => Problem { place: Some(source.place(config.schema.span)), ..problem },
+            _ => problem,
+        })?;
+        let read = read_ddl(&ddl)?;
+        let passed_over = read
+            .passed_over
+            .iter()
+            .map(|passed| {
+                format!(
+                    "{}:{}: passed over: {}",
+                    ddl.path.display(),
+                    kampf_schema::LineColumn::of(&ddl.text, passed.span.start).line,
+                    passed.what
+                )
+            })
+            .collect();
+        let engine = find_engine(&source, config.engine.as_ref())?;
+        let settings = settings(&source, engine, &config.settings)?;
+        let schema = usable(&config, &ddl, read)?;
+        let relations = relations(&source, &schema, &config.relations)?;
+        let blueprint = blueprint(&source, &ddl, &schema, &config)?;
+        Ok(Project { config, folder, schema, relations, engine, settings, blueprint, passed_over })
+    }
+
+    /// The contest of a name.
+    pub(crate) fn contest(&self, name: &str) -> Result<&ContestConfig, Problem> {
+        let names = || self.config.contests.iter().map(|contest| contest.name.as_str());
+        self.config.contests.iter().find(|contest| contest.name == name).ok_or_else(|| {
+            Problem::wrong(format!("{} has no contest `{name}`", self.config.source.path.display())).maybe_hint(did_you_mean(name, names()))
+        })
+    }
+
+    /// The contests of some names; all of them for no names.
+    pub(crate) fn contests(&self, names: &[String]) -> Result<Vec<&ContestConfig>, Problem> {
+        if names.is_empty() {
+            if self.config.contests.is_empty() {
+                return Err(Problem::wrong(format!("{} has no contest", self.config.source.path.display()))
+                    .hint("write one: [contest.NAME] with `from = \"table\"` and `give = [\"column\", …]`"));
+            }
+            return Ok(self.config.contests.iter().collect());
+        }
+        names.iter().map(|name| self.contest(name)).collect()
+    }
+
+    /// What decides whether loaded data still fits: everything that made it, in one text.
+    pub(crate) fn essence(&self) -> String {
+        let mut rows: Vec<String> = self.config.rows.iter().map(|(table, rows)| format!("{}={}", table.value, rows.value)).collect();
+        let mut values: Vec<String> =
+            self.config.values.iter().map(|(column, recipe)| format!("{}={}", column.value, recipe.value)).collect();
+        rows.sort();
+        values.sort();
+        let major = self.engine.version().split('.').next().unwrap_or_default().to_owned();
+        // Settings that only matter for reading are not among it; those that shape the file are.
+        let page_size: Vec<&str> =
+            self.settings.iter().filter(|setting| setting.name == "page_size").map(|setting| setting.value.as_str()).collect();
+        serde_json::json!({
+            "schema": self.schema, "rows": rows, "values": values, "seed": self.config.seed, "variant": {},
+            "engine": self.engine.name(), "engine_major": major, "page_size": page_size,
+            "generator": kampf_fill::GENERATOR_VERSION,
+        })
+        .to_string()
+    }
+}
+
+/// Reads a DDL file, errors as problems.
+pub(crate) fn read_ddl(source: &Source) -> Result<Ddl, Problem> {
+    if source.text.trim().is_empty() {
+        return Err(
+            Problem::wrong(format!("{} is empty", source.path.display())).hint("put the SQL statements there that make your tables")
+        );
+    }
+    ddl::read(&source.text).map_err(|error| Problem::wrong(error.message).at(source.place(error.span)).maybe_hint(error.hint))
+}
+
+fn find_engine(source: &Source, name: Option<&Written>) -> Result<&'static dyn Engine, Problem> {
+    let wanted = name.map_or("sqlite", |name| name.value.as_str());
+    kampf_engine::engine(wanted).ok_or_else(|| {
+        let problem = Problem::wrong(format!("there is no engine `{wanted}`")).maybe_hint(did_you_mean(wanted, kampf_engine::names()));
+        name.map_or(problem.clone(), |name| problem.at(source.place(name.span)))
+    })
+}
+
+fn settings(source: &Source, engine: &dyn Engine, wanted: &[(Written, String)]) -> Result<Vec<Setting>, Problem> {
+    let mut settings = engine.settings();
+    for (name, value) in wanted {
+        let known: Vec<String> = settings.iter().map(|setting| setting.name.clone()).collect();
+        let Some(setting) = settings.iter_mut().find(|setting| setting.name == name.value) else {
+            return Err(Problem::wrong(format!("{} has no setting `{}` that can be chosen", engine.name(), name.value))
+                .at(source.place(name.span))
+                .maybe_hint(did_you_mean(&name.value, known.iter().map(String::as_str))));
+        };
+        setting.value.clone_from(value);
+    }
+    Ok(settings)
+}
+
+/// The schema without tables that were not understood; one that a contest or a parent of its tables needs is a problem.
+fn usable(config: &Config, ddl: &Source, read: Ddl) -> Result<Schema, Problem> {
+    let mut schema = read.schema;
+    if read.not_understood.is_empty() {
+        return Ok(schema);
+    }
+    let mut needed: Vec<TableId> = Vec::new();
+    let mentioned = |table: &str| {
+        let names =
+            |text: &Written| text.value.split(|c: char| !(c.is_alphanumeric() || c == '_')).any(|word| word.eq_ignore_ascii_case(table));
+        config.contests.iter().any(|contest| {
+            let texts = contest.from.iter().chain(&contest.give).chain(&contest.filter).chain(&contest.order);
+            let own = contest.contenders.iter().filter_map(|own| match &own.way {
+                config::OwnWay::Sql(sql, _) => Some(sql),
+                config::OwnWay::Program(_) => None,
+            });
+            texts.chain(own).any(names)
+        })
+    };
+    for id in schema.ids() {
+        if mentioned(&schema.table(id).name) {
+            needed.push(id);
+        }
+    }
+    let mut at = 0;
+    while at < needed.len() {
+        for reference in &schema.table(needed[at]).references {
+            if !needed.contains(&reference.parent) {
+                needed.push(reference.parent);
+            }
+        }
+        at += 1;
+    }
+    for (table, error) in &read.not_understood {
+        if needed.iter().any(|&id| schema.table(id).name == *table) {
+            return Err(Problem::wrong(error.message.clone()).at(ddl.place(error.span)).maybe_hint(error.hint.clone()));
+        }
+    }
+    let strange = |schema: &Schema, id: TableId| read.not_understood.iter().any(|(table, _)| *table == schema.table(id).name);
+    let mut dropped: Vec<TableId> = schema.ids().filter(|&id| strange(&schema, id)).collect();
+    // What refers to a table that is not there cannot be there either.
+    let mut at = 0;
+    while at < dropped.len() {
+        for id in schema.ids() {
+            if !dropped.contains(&id) && schema.table(id).references.iter().any(|reference| reference.parent == dropped[at]) {
+                dropped.push(id);
+            }
+        }
+        at += 1;
+    }
+    let kept: Vec<TableId> = schema.ids().filter(|id| !dropped.contains(id)).collect();
+    let place = |old: TableId| TableId(kept.iter().position(|&id| id == old).unwrap_or(0));
+    let mut tables = Vec::new();
+    for &id in &kept {
+        let mut table = schema.tables[id.0].clone();
+        for reference in &mut table.references {
+            reference.parent = place(reference.parent);
+        }
+        tables.push(table);
+    }
+    schema.tables = tables;
+    Ok(schema)
+}
+
+fn relations(source: &Source, schema: &Schema, names: &[(Written, Written)]) -> Result<Relations, Problem> {
+    let mut relations = Relations::of(schema);
+    for (name, column) in names {
+        let at = |problem: Problem, written: &Written| problem.at(source.place(written.span));
+        let form = "like \"keeper.approved\" = \"inspection.approved_by\": table and new name, then the column that refers";
+        let (Some((table, new)), Some((child, reference))) = (name.value.split_once('.'), column.value.split_once('.')) else {
+            return Err(at(Problem::wrong("a relation is named by two names joined by a point").hint(form), name));
+        };
+        let find = |wanted: &str, written: &Written| {
+            schema.find(wanted).ok_or_else(|| {
+                at(Problem::wrong(format!("there is no table `{wanted}`")), written)
+                    .maybe_hint(did_you_mean(wanted, schema.tables.iter().map(|table| table.name.as_str())))
+            })
+        };
+        let (table, child) = (find(table, name)?, find(child, column)?);
+        let own = schema.table(child).find(reference);
+        let parent = schema
+            .table(child)
+            .references
+            .iter()
+            .find(|known| own.is_some_and(|own| known.columns.contains(&own)))
+            .map(|reference| reference.parent);
+        let from_parent = parent == Some(table) && child != table;
+        if parent.is_some() && !from_parent && child != table {
+            return Err(at(
+                Problem::wrong(format!("`{}` does not lead from or to `{}`", column.value, schema.table(table).name)).hint(form),
+                column,
+            ));
+        }
+        relations
+            .name(schema, child, reference, from_parent, new)
+            .map_err(|error| at(Problem::wrong(error.message), column).maybe_hint(error.hint))?;
+    }
+    Ok(relations)
+}
+
+fn blueprint(source: &Source, ddl: &Source, schema: &Schema, config: &Config) -> Result<Blueprint, Problem> {
+    let mut order = Order { rows: HashMap::new(), values: HashMap::new(), seed: config.seed };
+    let tables = || schema.tables.iter().map(|table| table.name.as_str());
+    for (name, rows) in &config.rows {
+        let table = schema.find(&name.value).ok_or_else(|| {
+            Problem::wrong(format!("there is no table `{}`", name.value))
+                .at(source.place(name.span))
+                .maybe_hint(did_you_mean(&name.value, tables()))
+        })?;
+        let count =
+            expr::read_row_count(&rows.value).map_err(|error| Problem::wrong(error.message).at(source.place(rows.place(error.span))))?;
+        order.rows.insert(table, count);
+    }
+    for (name, recipe) in &config.values {
+        let (table, column) = find_column(schema, &name.value).map_err(|problem| problem.at(source.place(name.span)))?;
+        let recipe =
+            expr::read_recipe(&recipe.value).map_err(|error| Problem::wrong(error.message).at(source.place(recipe.place(error.span))))?;
+        order.values.insert((table, column), recipe);
+    }
+    Blueprint::new(schema, &order).map_err(|error| fill_problem(source, ddl, schema, config, error))
+}
+
+/// The column of `table.column`.
+pub(crate) fn find_column(schema: &Schema, name: &str) -> Result<(TableId, ColumnId), Problem> {
+    let (table, column) = name
+        .split_once('.')
+        .ok_or_else(|| Problem::wrong("this must name a column, like \"hive.label\"").hint("write \"table.column\""))?;
+    let table = schema.find(table).ok_or_else(|| {
+        Problem::wrong(format!("there is no table `{table}`"))
+            .maybe_hint(did_you_mean(table, schema.tables.iter().map(|table| table.name.as_str())))
+    })?;
+    let model = schema.table(table);
+    let column = model.find(column).ok_or_else(|| {
+        Problem::wrong(format!("`{}` has no column `{column}`", model.name))
+            .maybe_hint(did_you_mean(column, model.columns.iter().map(|column| column.name.as_str())))
+    })?;
+    Ok((table, column))
+}
+
+fn fill_problem(source: &Source, ddl: &Source, schema: &Schema, config: &Config, error: FillError) -> Problem {
+    let problem = Problem::wrong(error.message).maybe_hint(error.hint);
+    let written = |pairs: &[(Written, Written)], fits: &dyn Fn(&str) -> bool| {
+        pairs.iter().find(|(name, _)| fits(&name.value)).map(|(_, value)| error.span.map_or(value.span, |span| value.place(span)))
+    };
+    let place: Option<Span> = match &error.subject {
+        FillSubject::Schema(span) => return problem.at(ddl.place(*span)),
+        FillSubject::Rows(table) => written(&config.rows, &|name| schema.find(name) == Some(*table)),
+        FillSubject::Values(table, column) => {
+            written(&config.values, &|name| find_column(schema, name).is_ok_and(|found| found == (*table, *column)))
+        }
+    };
+    match (place, &error.subject) {
+        (Some(span), _) => problem.at(source.place(span)),
+        (None, FillSubject::Rows(table)) => problem.at(ddl.place(schema.table(*table).span)),
+        (None, FillSubject::Values(table, column)) => problem.at(ddl.place(schema.table(*table).columns[*column].span)),
+        (None, FillSubject::Schema(_)) => problem,
+    }
+}
+
+/// The text of the part of a need that an error is in.
+pub(crate) fn need_part<'a>(contest: &'a ContestConfig, part: NeedPart) -> Option<&'a Written> {
+    match part {
+        NeedPart::From => contest.from.as_ref(),
+        NeedPart::Give(at) => contest.give.get(at),
+        NeedPart::Where => contest.filter.as_ref(),
+        NeedPart::Order(at) => contest.order.get(at),
+        NeedPart::Limit => None,
+        NeedPart::Parameter(at) => contest.parameters.get(at).map(|(_, value)| value),
+    }
+}

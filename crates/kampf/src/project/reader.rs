@@ -1,0 +1,110 @@
+//! Reading the tables of kampf.toml key by key, with places, so that unknown keys and wrong kinds are errors that can be shown.
+
+use kampf_schema::{Span, did_you_mean};
+use toml::Spanned;
+use toml::de::{DeString, DeTable, DeValue};
+
+use super::written::Written;
+use crate::problem::{Problem, Source};
+
+/// A table being read.
+pub(crate) struct Reader<'a> {
+    source: &'a Source,
+    /// How it is called in errors, `[contest.calmest]`.
+    name: String,
+    table: &'a DeTable<'a>,
+    known: Vec<&'static str>,
+}
+
+pub(crate) type Item<'a> = (&'a Spanned<DeString<'a>>, &'a Spanned<DeValue<'a>>);
+
+pub(crate) fn span(range: std::ops::Range<usize>) -> Span {
+    Span::new(range.start, range.end)
+}
+
+impl<'a> Reader<'a> {
+    pub(crate) fn new(source: &'a Source, name: impl Into<String>, table: &'a DeTable<'a>) -> Reader<'a> {
+        Reader { source, name: name.into(), table, known: Vec::new() }
+    }
+
+    pub(crate) fn get(&mut self, key: &'static str) -> Option<Item<'a>> {
+        self.known.push(key);
+        self.table.get_key_value(key)
+    }
+
+    /// All keys, for tables whose keys are names of the user's.
+    pub(crate) fn items(&self) -> impl Iterator<Item = Item<'a>> + use<'a> {
+        self.table.iter()
+    }
+
+    pub(crate) fn string(&mut self, key: &'static str) -> Result<Option<Written>, Problem> {
+        self.get(key).map(|item| self.text(item)).transpose()
+    }
+
+    pub(crate) fn text(&self, (key, value): Item<'a>) -> Result<Written, Problem> {
+        let text = value.get_ref().as_str().ok_or_else(|| self.wrong_kind(key.get_ref(), value, "a text in quotes"))?;
+        Ok(Written::new(&self.source.text, span(value.span()), text))
+    }
+
+    pub(crate) fn strings(&mut self, key: &'static str) -> Result<Vec<Written>, Problem> {
+        let Some((name, value)) = self.get(key) else { return Ok(Vec::new()) };
+        let list = value.get_ref().as_array().ok_or_else(|| self.wrong_kind(name.get_ref(), value, "a list of texts, like [\"…\"]"))?;
+        list.iter().map(|item| self.text((name, item))).collect()
+    }
+
+    pub(crate) fn number(&mut self, key: &'static str) -> Result<Option<(u64, Span)>, Problem> {
+        let Some((name, value)) = self.get(key) else { return Ok(None) };
+        let number = integer(value.get_ref()).ok_or_else(|| self.wrong_kind(name.get_ref(), value, "a whole number from 0 on"))?;
+        Ok(Some((number, span(value.span()))))
+    }
+
+    pub(crate) fn truth(&mut self, key: &'static str) -> Result<Option<bool>, Problem> {
+        let Some((name, value)) = self.get(key) else { return Ok(None) };
+        value.get_ref().as_bool().map(Some).ok_or_else(|| self.wrong_kind(name.get_ref(), value, "true or false"))
+    }
+
+    pub(crate) fn table(&mut self, key: &'static str) -> Result<Option<Reader<'a>>, Problem> {
+        self.get(key).map(|item| self.inner(item)).transpose()
+    }
+
+    /// A table under a name of the user's.
+    pub(crate) fn inner(&self, (key, value): Item<'a>) -> Result<Reader<'a>, Problem> {
+        let table = value.get_ref().as_table().ok_or_else(|| self.wrong_kind(key.get_ref(), value, "a table"))?;
+        let name = match self.name.trim_matches(['[', ']']) {
+            "" => format!("[{}]", key.get_ref()),
+            outer => format!("[{outer}.{}]", key.get_ref()),
+        };
+        Ok(Reader::new(self.source, name, table))
+    }
+
+    pub(crate) fn wrong_kind(&self, key: &str, value: &Spanned<DeValue<'_>>, wanted: &str) -> Problem {
+        let found = match value.get_ref() {
+            DeValue::String(_) => "a text",
+            DeValue::Integer(_) => "a whole number",
+            DeValue::Float(_) => "a number with a point",
+            DeValue::Boolean(_) => "true or false",
+            DeValue::Datetime(_) => "a date",
+            DeValue::Array(_) => "a list",
+            DeValue::Table(_) => "a table",
+        };
+        Problem::wrong(format!("`{key}` must be {wanted}, not {found}")).at(self.source.place(span(value.span())))
+    }
+
+    /// Refuses keys that nothing asked for.
+    pub(crate) fn finish(self) -> Result<(), Problem> {
+        for (key, _) in self.table {
+            if !self.known.contains(&key.get_ref().as_ref()) {
+                let name = if self.name.is_empty() { "kampf.toml".to_owned() } else { self.name.clone() };
+                return Err(Problem::wrong(format!("`{}` is not a key of {name}", key.get_ref()))
+                    .at(self.source.place(span(key.span())))
+                    .maybe_hint(did_you_mean(key.get_ref(), self.known.iter().copied())));
+            }
+        }
+        Ok(())
+    }
+}
+
+pub(crate) fn integer(value: &DeValue<'_>) -> Option<u64> {
+    let number = value.as_integer()?;
+    u64::from_str_radix(&number.as_str().replace('_', ""), number.radix()).ok()
+}

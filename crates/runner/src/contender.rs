@@ -1,0 +1,183 @@
+//! The contender's side: carrying out a plan in a process of its own.
+
+use std::hint::black_box;
+use std::io::{BufRead, Write};
+use std::time::Instant;
+
+use kampf_contest::{Collect, EngineError, Execution, Plan, Session, Touch, value_from_json, value_to_json};
+use kampf_engine::{Engine, Setting, engine};
+use kampf_protocol::{Counts, Failed, Hello, Mode, Ran, Ready, Reply, Request, Rows, Run, read_request, reply_line};
+use kampf_schema::{LogicalType, Value};
+use rustix::time::{ClockId, clock_gettime};
+use serde::{Deserialize, Serialize};
+
+use crate::allocator::count_heap;
+
+/// What the runner tells a contender of Kampf's own besides what every contender hears.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct OwnContender {
+    /// The plan.
+    pub plan: Plan,
+    /// Settings of the engine.
+    pub settings: Vec<Setting>,
+    /// Types of the parameters.
+    pub parameters: Vec<LogicalType>,
+}
+
+/// Rows of an answer on one line.
+const ROWS_PER_LINE: usize = 200;
+
+/// Serves one contender until the runner says stop or goes away.
+///
+/// # Errors
+/// Only when the output cannot be written; whatever is wrong with the contender is told to the runner.
+pub fn serve(mut input: impl BufRead, mut output: impl Write) -> std::io::Result<()> {
+    let refuse = |output: &mut dyn Write, reason: String| {
+        output.write_all(reply_line(&Reply::Failed(Failed { reason })).as_bytes())?;
+        output.flush()
+    };
+    // The parent's end is this process's end, even in the middle of a call.
+    let _ = rustix::process::set_parent_process_death_signal(Some(rustix::process::Signal::KILL));
+    let mut line = String::new();
+    if input.read_line(&mut line)? == 0 {
+        return Ok(());
+    }
+    let hello = match read_request(&line) {
+        Ok(Request::Hello(hello)) => hello,
+        Ok(_) => return refuse(&mut output, "`hello` was expected first".to_owned()),
+        Err(reason) => return refuse(&mut output, reason),
+    };
+    let opened = own_contender(&hello).and_then(|own| {
+        let engine = engine(&hello.engine).ok_or_else(|| format!("there is no engine `{}`", hello.engine))?;
+        let connection = engine.connect(&hello.url, &own.settings).map_err(|error| error.to_string())?;
+        Ok((own, engine, connection))
+    });
+    let (own, engine, connection) = match opened {
+        Ok(opened) => opened,
+        Err(reason) => return refuse(&mut output, reason),
+    };
+    let mut contender = Contender {
+        engine,
+        session: connection.session(),
+        execution: Execution::new(own.plan),
+        kinds: own.parameters,
+        output: &mut output,
+    };
+    contender.say(&Reply::Ready(Ready { can: vec![Mode::Answer, Mode::Count, Mode::Time] }))?;
+    loop {
+        line.clear();
+        if input.read_line(&mut line)? == 0 {
+            return Ok(());
+        }
+        match read_request(&line) {
+            Ok(Request::Run(run)) => contender.run(&run)?,
+            Ok(Request::Stop {}) => return Ok(()),
+            Ok(Request::Hello(_)) => contender.say(&Reply::Failed(Failed { reason: "a second `hello`".to_owned() }))?,
+            Err(reason) => contender.say(&Reply::Failed(Failed { reason }))?,
+        }
+    }
+}
+
+fn own_contender(hello: &Hello) -> Result<OwnContender, String> {
+    let plan = hello.plan.clone().ok_or("there is no plan to carry out")?;
+    serde_json::from_value(plan).map_err(|error| format!("the plan cannot be read: {error}"))
+}
+
+struct Contender<'a> {
+    engine: &'static dyn Engine,
+    session: Box<dyn Session + 'a>,
+    execution: Execution,
+    kinds: Vec<LogicalType>,
+    output: &'a mut dyn Write,
+}
+
+impl Contender<'_> {
+    fn say(&mut self, reply: &Reply) -> std::io::Result<()> {
+        self.output.write_all(reply_line(reply).as_bytes())?;
+        self.output.flush()
+    }
+
+    fn run(&mut self, run: &Run) -> std::io::Result<()> {
+        let sets: Result<Vec<Vec<Value>>, _> = run
+            .parameters
+            .iter()
+            .map(|set| set.iter().zip(&self.kinds).map(|(json, kind)| value_from_json(json, Some(*kind))).collect())
+            .collect();
+        let sets = match sets {
+            Ok(sets) => sets,
+            Err(error) => return self.say(&Reply::Failed(Failed { reason: format!("a parameter is wrong: {error}") })),
+        };
+        let done = match run.mode {
+            Mode::Answer => return self.answer(run.id, &sets),
+            Mode::Count => self.count(run.id, &sets),
+            Mode::Time => self.time(run, &sets),
+        };
+        match done {
+            Ok(ran) => self.say(&Reply::Ran(ran)),
+            Err(error) => self.say(&Reply::Failed(Failed { reason: error.to_string() })),
+        }
+    }
+
+    fn answer(&mut self, id: u64, sets: &[Vec<Value>]) -> std::io::Result<()> {
+        let mut count = 0;
+        for (set, parameters) in sets.iter().enumerate() {
+            let mut collect = Collect::default();
+            if let Err(error) = self.execution.call(self.session.as_mut(), parameters, &mut collect) {
+                return self.say(&Reply::Failed(Failed { reason: error.to_string() }));
+            }
+            count += collect.rows.len() as u64;
+            for rows in collect.rows.chunks(ROWS_PER_LINE) {
+                let rows = rows.iter().map(|row| row.iter().map(|value| value_to_json(value.as_ref())).collect()).collect();
+                self.say(&Reply::Rows(Rows { id, set, rows }))?;
+            }
+        }
+        self.say(&Reply::Ran(Ran { id, rows: count, ..Ran::default() }))
+    }
+
+    /// One call with the first set, all counters on. The call is not timed.
+    fn count(&mut self, id: u64, sets: &[Vec<Value>]) -> Result<Ran, EngineError> {
+        let parameters = sets.first().map(Vec::as_slice).unwrap_or_default();
+        let mut touch = Touch::default();
+        self.session.count();
+        self.engine.library_peak(true);
+        let (called, heap) = count_heap(|| self.execution.call(self.session.as_mut(), parameters, &mut touch));
+        let counted = self.session.counted();
+        called?;
+        let counts = Counts {
+            statements: Some(counted.statements),
+            round_trips: Some(counted.round_trips),
+            rows: Some(counted.rows),
+            bytes: Some(counted.bytes),
+            objects: Some(self.execution.objects()),
+            heap_peak_bytes: Some(heap.peak_bytes),
+            allocations: Some(heap.allocations),
+            engine_bytes: self.engine.library_peak(false),
+        };
+        Ok(Ran { id, rows: black_box(touch).rows(), counts: Some(counts), ..Ran::default() })
+    }
+
+    fn time(&mut self, run: &Run, sets: &[Vec<Value>]) -> Result<Ran, EngineError> {
+        let mut spans_ns = Vec::with_capacity(usize::try_from(run.passes).unwrap_or(0).saturating_mul(sets.len()).min(1 << 20));
+        let mut rows = 0;
+        let cpu = processor_time();
+        for _ in 0..run.passes {
+            for parameters in sets {
+                let mut touch = Touch::default();
+                let start = Instant::now();
+                for _ in 0..run.calls_per_span {
+                    self.execution.call(self.session.as_mut(), parameters, &mut touch)?;
+                }
+                spans_ns.push(u64::try_from(start.elapsed().as_nanos()).unwrap_or(u64::MAX));
+                rows += black_box(touch).rows();
+            }
+        }
+        let cpu_ns = processor_time().saturating_sub(cpu);
+        Ok(Ran { id: run.id, spans_ns, cpu_ns, rows, counts: None })
+    }
+}
+
+/// Processor time of this process, in nanoseconds.
+fn processor_time() -> u64 {
+    let time = clock_gettime(ClockId::ProcessCPUTime);
+    u64::try_from(time.tv_sec).unwrap_or(0) * 1_000_000_000 + u64::try_from(time.tv_nsec).unwrap_or(0)
+}

@@ -1,0 +1,366 @@
+//! Rounds until the time is up.
+
+use std::time::{Duration, Instant};
+
+use kampf_protocol::{Counts, Mode};
+use kampf_race::{Race, RaceSettings, Standing, median};
+use kampf_schema::Value;
+use rand::SeedableRng;
+use rand::seq::SliceRandom;
+use rand_pcg::Pcg64Mcg;
+
+use crate::check::{CheckedVerdict, Checks, Probe, references, verdict_on};
+use crate::contest::{Contest, Entry, Setup};
+use crate::event::Event;
+use crate::process::{Inbox, Trouble};
+use crate::talk::Talk;
+
+/// How a race is run.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct RaceOptions {
+    /// At most so many rounds.
+    pub rounds: usize,
+    /// No round begins that cannot end in this time.
+    pub time: Duration,
+    /// Nobody is left out or dropped.
+    pub exact: bool,
+    /// Contenders whose calls take no longer than this are never left out or dropped, in nanoseconds: they may be good enough.
+    pub keep_below: Option<f64>,
+    /// At least so many measured calls of a contender that is kept, in every round.
+    pub least_calls: u64,
+}
+
+/// A race that was run.
+#[derive(Clone, Debug)]
+pub struct RaceReport {
+    /// Every entry of the field, in its order.
+    pub entrants: Vec<Entrant>,
+    /// How they stand, best first; places are those of `entrants`.
+    pub standings: Vec<Standing>,
+    /// Rounds that were finished.
+    pub rounds: usize,
+    /// From the first round to the end.
+    pub total: Duration,
+    /// Time inside measured spans.
+    pub measured: Duration,
+    /// Whether the user ended it.
+    pub interrupted: bool,
+}
+
+/// A contender on its way through the race.
+#[derive(Clone, Debug)]
+pub struct Entrant {
+    /// Its name.
+    pub name: String,
+    /// What was measured.
+    pub raced: Raced,
+    /// Why it was not run, or not to the end.
+    pub reason: Option<String>,
+    /// Whether the reason is a wrong answer, given after the race.
+    pub disagrees: bool,
+}
+
+/// What was measured of a contender.
+#[derive(Clone, Debug, Default)]
+pub struct Raced {
+    /// Nanoseconds of a call, per round.
+    pub rounds: Vec<f64>,
+    /// Nanoseconds of each measured call, per round.
+    pub calls: Vec<Vec<f64>>,
+    /// Nanoseconds of the first call on a new connection, per round.
+    pub cold: Vec<f64>,
+    /// Processor nanoseconds of a call, per round.
+    pub cpu: Vec<f64>,
+    /// What was counted in the first round.
+    pub counts: Option<Counts>,
+    /// Time of a run by the runner's clock beyond the contender's own spans, as a share of the spans, per round.
+    excess: Vec<f64>,
+}
+
+/// A measured part lasts at least this long, so that clock and pipe do not count.
+const SHORTEST_RUN_NS: f64 = 10e6;
+/// Shorter calls are measured in blocks of at least this length.
+const SHORTEST_SPAN_NS: f64 = 10e3;
+/// A contender so many times slower than the best in the check is not raced.
+const OUTCLASSED_IN_CHECK: f64 = 20.0;
+/// Nanoseconds that a run may last beyond its spans for messages to go and come.
+const PIPE_NS: f64 = 1e6;
+
+/// How often a contender is called in a round.
+#[derive(Clone, Copy, Debug)]
+struct Pace {
+    passes: u64,
+    calls_per_span: u64,
+}
+
+impl Pace {
+    fn of(probe: &Probe, sets: usize, options: &RaceOptions) -> Pace {
+        let unmeasured = probe.start.as_nanos() as f64 + probe.cold_ns;
+        let call = probe.call_ns.max(50.0);
+        let calls_per_span = (SHORTEST_SPAN_NS / call).ceil().max(1.0);
+        let pass = call * calls_per_span * sets as f64;
+        // A twentieth more than asked, since calls get faster once everything is warm.
+        let passes = (1.05 * unmeasured.max(SHORTEST_RUN_NS) / pass).ceil().max(1.0);
+        let kept = options.keep_below.is_none_or(|keep| call <= keep);
+        let least = if kept { options.least_calls.div_ceil(sets as u64) } else { 1 };
+        Pace { passes: (passes as u64).max(least), calls_per_span: calls_per_span as u64 }
+    }
+}
+
+struct Track<'a> {
+    inbox: &'a Inbox,
+    setup: &'a Setup<'a>,
+    contest: &'a Contest,
+    paces: Vec<Option<Pace>>,
+    entrants: Vec<Entrant>,
+    measured_ns: f64,
+}
+
+/// Runs the race of a contest that was checked with probes.
+///
+/// # Errors
+/// The user's wish to stop before the first round was finished, or trouble that concerns no single contender.
+pub fn race(
+    inbox: &Inbox,
+    setup: &Setup<'_>,
+    contest: &Contest,
+    checks: &Checks,
+    options: &RaceOptions,
+    events: &mut dyn FnMut(Event<'_>),
+) -> Result<RaceReport, Trouble> {
+    let count = contest.entries.len();
+    let sets = contest.parameter_sets(setup, 0).len();
+    let entrant = |entry: &Entry| Entrant { name: entry.name.clone(), raced: Raced::default(), reason: None, disagrees: false };
+    let mut track = Track {
+        inbox,
+        setup,
+        contest,
+        paces: checks.entries.iter().map(|checked| checked.probe.as_ref().map(|probe| Pace::of(probe, sets, options))).collect(),
+        entrants: contest.entries.iter().map(entrant).collect(),
+        measured_ns: 0.0,
+    };
+    let mut race = Race::new(count, RaceSettings { exact: options.exact, keep_below: options.keep_below, ..RaceSettings::default() });
+    for (at, checked) in checks.entries.iter().enumerate() {
+        if checked.verdict != CheckedVerdict::Agrees || checked.probe.is_none() {
+            race.fail(at);
+            if checked.verdict == CheckedVerdict::Agrees {
+                track.entrants[at].reason = Some("it cannot be timed".to_owned());
+            }
+        }
+    }
+    if !options.exact {
+        track.leave_out(&mut race, checks, options.keep_below, events)?;
+    }
+    let begun = Instant::now();
+    let mut random = Pcg64Mcg::seed_from_u64(setup.seed);
+    let mut lasted: Vec<Duration> = vec![Duration::ZERO; count];
+    let mut interrupted = false;
+    for round in 0..options.rounds as u64 {
+        let racing = race.racing();
+        let expected: Duration = racing.iter().map(|&at| lasted[at]).sum();
+        let left = options.time.saturating_sub(begun.elapsed());
+        // A race of one still tells how long it takes; five rounds are enough for that.
+        if racing.is_empty() || (round > 0 && expected > left) || (racing.len() == 1 && round >= 5) {
+            break;
+        }
+        let leader = race.leader().map(|at| contest.entries[at].name.as_str());
+        events(Event::Round { number: round as usize + 1, racing: racing.len(), leader, left });
+        match track.round(&mut race, round, &mut random, &mut lasted, events) {
+            Ok(()) => {}
+            Err(Trouble::Interrupted) => {
+                interrupted = true;
+                break;
+            }
+            Err(trouble) => return Err(trouble),
+        }
+    }
+    let total = begun.elapsed();
+    if interrupted && race.rounds() == 0 {
+        return Err(Trouble::Interrupted);
+    }
+    if !interrupted {
+        events(Event::Confirming);
+        track.confirm(&mut race, checks)?;
+    }
+    track.look_for_contradictions(&mut race);
+    Ok(RaceReport {
+        rounds: race.rounds(),
+        standings: race.standings(),
+        entrants: track.entrants,
+        total,
+        measured: Duration::from_nanos(track.measured_ns as u64),
+        interrupted,
+    })
+}
+
+impl Track<'_> {
+    /// Leaves out contenders that are hopeless already in the check, once a repeat confirms it.
+    fn leave_out(
+        &mut self,
+        race: &mut Race,
+        checks: &Checks,
+        keep_below: Option<f64>,
+        events: &mut dyn FnMut(Event<'_>),
+    ) -> Result<(), Trouble> {
+        let probes: Vec<(usize, f64)> = race.racing().into_iter().filter_map(|at| Some((at, checks.entries[at].probe?.call_ns))).collect();
+        let Some(best) = probes.iter().map(|(_, call)| *call).min_by(f64::total_cmp) else { return Ok(()) };
+        let sets = self.contest.parameter_sets(self.setup, 0);
+        for (at, call) in probes {
+            if call <= OUTCLASSED_IN_CHECK * best || keep_below.is_some_and(|keep| call <= keep) {
+                continue;
+            }
+            let again = Talk::start(self.inbox, self.setup, self.contest, &self.contest.entries[at]).and_then(|mut talk| {
+                let cold = talk.run(Mode::Time, &sets[..1], 1, 1)?;
+                let counts = talk.run(Mode::Count, &sets, 1, 1)?.ran.counts;
+                Ok((cold, talk.run(Mode::Time, &sets, 1, 1)?, counts))
+            });
+            match again {
+                Ok((cold, timed, counts)) => {
+                    let spans = &timed.ran.spans_ns;
+                    let repeat = spans.iter().sum::<u64>() as f64 / spans.len().max(1) as f64;
+                    if repeat > OUTCLASSED_IN_CHECK * best {
+                        let times = repeat.min(call) / best;
+                        self.entrants[at].reason = Some(format!("outclassed in the check: x{times:.0}"));
+                        let raced = &mut self.entrants[at].raced;
+                        raced.counts = counts;
+                        raced.rounds = vec![repeat.min(call)];
+                        raced.cold = cold.ran.spans_ns.iter().map(|&span| span as f64).collect();
+                        race.outclass(at);
+                        events(Event::Outclassed(&self.contest.entries[at].name, times));
+                    }
+                }
+                Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
+                Err(trouble) => self.fail(race, at, &trouble, events),
+            }
+        }
+        Ok(())
+    }
+
+    /// One round: everyone once, in random order, each in a fresh process.
+    fn round(
+        &mut self,
+        race: &mut Race,
+        round: u64,
+        random: &mut Pcg64Mcg,
+        lasted: &mut [Duration],
+        events: &mut dyn FnMut(Event<'_>),
+    ) -> Result<(), Trouble> {
+        let sets = self.contest.parameter_sets(self.setup, round);
+        let mut order = race.racing();
+        order.shuffle(random);
+        let mut taken: Vec<Option<Taken>> = vec![None; self.contest.entries.len()];
+        for at in order {
+            let begun = Instant::now();
+            match self.run_once(at, &sets, round == 0) {
+                Ok(run) => taken[at] = Some(run),
+                Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
+                Err(trouble) => self.fail(race, at, &trouble, events),
+            }
+            lasted[at] = begun.elapsed();
+        }
+        let values: Vec<Option<f64>> = taken.iter().map(|run| run.as_ref().map(|run| run.call_ns)).collect();
+        for (at, run) in taken.into_iter().enumerate() {
+            let Some(run) = run else { continue };
+            self.measured_ns += run.spans_ns;
+            let raced = &mut self.entrants[at].raced;
+            raced.rounds.push(run.call_ns);
+            raced.calls.push(run.calls);
+            raced.cold.push(run.cold_ns);
+            raced.cpu.push(run.cpu_ns);
+            raced.excess.push(run.excess);
+            raced.counts = raced.counts.or(run.counts);
+        }
+        for drop in race.record(&values) {
+            let leader = &self.contest.entries[drop.leader].name;
+            self.entrants[drop.contender].reason =
+                Some(format!("outclassed after round {} by {leader}: x{:.1}", race.rounds(), drop.times));
+            events(Event::Outclassed(&self.contest.entries[drop.contender].name, drop.times));
+        }
+        Ok(())
+    }
+
+    fn run_once(&self, at: usize, sets: &[Vec<Value>], count: bool) -> Result<Taken, Trouble> {
+        let pace = self.paces[at].ok_or_else(|| Trouble::Refused("it was not probed".to_owned()))?;
+        let mut talk = Talk::start(self.inbox, self.setup, self.contest, &self.contest.entries[at])?;
+        let cold = talk.run(Mode::Time, &sets[..1], 1, 1)?;
+        let counts = if count && talk.can(Mode::Count) { talk.run(Mode::Count, sets, 1, 1)?.ran.counts } else { None };
+        let timed = talk.run(Mode::Time, sets, pace.passes, pace.calls_per_span)?;
+        let spans = &timed.ran.spans_ns;
+        let expected = pace.passes * sets.len() as u64;
+        if spans.len() as u64 != expected {
+            return Err(Trouble::Broken(format!("{} spans for {expected} were given", spans.len())));
+        }
+        let spans_ns = spans.iter().sum::<u64>() as f64;
+        let calls = spans.len() as f64 * pace.calls_per_span as f64;
+        let wall_ns = timed.wall.as_nanos() as f64;
+        if spans_ns > wall_ns * 1.01 {
+            return Err(Trouble::Refused("it reports more time than passed by the runner's clock".to_owned()));
+        }
+        Ok(Taken {
+            call_ns: spans_ns / calls,
+            spans_ns,
+            calls: spans.iter().map(|&span| span as f64 / pace.calls_per_span as f64).collect(),
+            cold_ns: cold.ran.spans_ns.first().map_or(0.0, |&span| span as f64),
+            cpu_ns: timed.ran.cpu_ns as f64 / calls,
+            excess: (wall_ns - spans_ns - PIPE_NS).max(0.0) / spans_ns.max(1.0),
+            counts,
+        })
+    }
+
+    fn fail(&mut self, race: &mut Race, at: usize, trouble: &Trouble, events: &mut dyn FnMut(Event<'_>)) {
+        race.fail(at);
+        self.entrants[at].reason = Some(trouble.to_string());
+        events(Event::Failed(&self.contest.entries[at].name, trouble.to_string()));
+    }
+
+    /// Asks every survivor once more, with parameters it has not seen.
+    fn confirm(&mut self, race: &mut Race, checks: &Checks) -> Result<(), Trouble> {
+        let unseen = self.contest.parameter_sets(self.setup, u64::from(u32::MAX));
+        let fresh =
+            if self.contest.parameters.is_empty() { None } else { Some(references(self.inbox, self.setup, self.contest, &unseen)?.0) };
+        let expected = fresh.as_ref().unwrap_or(&checks.references);
+        for at in race.racing() {
+            let answers = Talk::start(self.inbox, self.setup, self.contest, &self.contest.entries[at])
+                .and_then(|mut talk| talk.run(Mode::Answer, &unseen, 1, 1))
+                .map(|done| done.answers);
+            let reason = match answers {
+                Ok(answers) => match verdict_on(self.contest, expected, &answers) {
+                    CheckedVerdict::Disagrees(..) => {
+                        self.entrants[at].disagrees = true;
+                        "it gave another answer when asked again after the race".to_owned()
+                    }
+                    _ => continue,
+                },
+                Err(Trouble::Interrupted) => return Ok(()),
+                Err(trouble) => trouble.to_string(),
+            };
+            race.fail(at);
+            self.entrants[at].reason = Some(reason);
+        }
+        Ok(())
+    }
+
+    /// A contender whose runs last longer than it says, round after round, is not believed.
+    fn look_for_contradictions(&mut self, race: &mut Race) {
+        for at in race.racing() {
+            let excess = median(&self.entrants[at].raced.excess).unwrap_or(0.0);
+            if excess > 0.01 {
+                let reason = format!("its runs last {:.0} % longer by the runner's clock than it reports", excess * 100.0);
+                self.entrants[at].reason = Some(reason);
+                race.fail(at);
+            }
+        }
+    }
+}
+
+/// What one run in a round gave.
+#[derive(Clone, Debug)]
+struct Taken {
+    call_ns: f64,
+    spans_ns: f64,
+    calls: Vec<f64>,
+    cold_ns: f64,
+    cpu_ns: f64,
+    excess: f64,
+    counts: Option<Counts>,
+}
