@@ -52,7 +52,7 @@ fn without_requirements(contenders: &[ContenderPart], eligible: &[usize]) -> Ver
     let near = eligible.iter().copied().filter(|&at| contenders[at].latency_ns.median.is_some_and(|median| median <= limit));
     let comfortable = near
         .min_by(|&left, &right| comfort(&contenders[left], &contenders[right]))
-        .filter(|&at| at != fastest && contenders[at].by_hand.is_some() && by_hand(&contenders[at]) < by_hand(&contenders[fastest]));
+        .filter(|&at| at != fastest && contenders[at].by_hand.is_some() && is_less_work(&contenders[at], &contenders[fastest]));
     let alike = eligible.iter().copied().filter(|&at| contenders[at].outcome == Outcome::Unresolved).collect();
     Verdict { choose: Some(fastest), comfortable, alike, ..Verdict::default() }
 }
@@ -67,6 +67,12 @@ fn comfort(left: &ContenderPart, right: &ContenderPart) -> std::cmp::Ordering {
 /// What a contender leaves to the developer; a program leaves everything.
 fn by_hand(contender: &ContenderPart) -> ByHand {
     contender.by_hand.unwrap_or(ByHand { statements: usize::MAX, columns: usize::MAX, characters: usize::MAX })
+}
+
+/// Whether there are fewer statements or columns; a few characters less are no comfort.
+fn is_less_work(left: &ContenderPart, right: &ContenderPart) -> bool {
+    let (left, right) = (by_hand(left), by_hand(right));
+    (left.statements, left.columns) < (right.statements, right.columns)
 }
 
 type Reading = (&'static str, Option<f64>, f64, fn(f64) -> String);

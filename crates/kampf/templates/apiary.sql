@@ -49,7 +49,7 @@ CREATE TABLE inspection (
     mites        INTEGER,
     remarks      TEXT
 );
-CREATE INDEX inspection_hive ON inspection (hive_id);
+CREATE INDEX inspection_hive ON inspection (hive_id, temper);
 
 CREATE TABLE weighing (
     id         INTEGER PRIMARY KEY,

@@ -117,23 +117,28 @@ impl Race {
         for (runner, value) in self.runners.iter_mut().zip(round) {
             runner.rounds.push(*value);
         }
-        let limit = match self.rounds() {
-            0 | 1 => return Vec::new(),
-            2 => 8.0,
-            _ => 3.0,
-        };
         let Some(leader) = self.leader().filter(|_| !self.settings.exact) else { return Vec::new() };
-        let (_, slowest) = self.range(leader).unwrap_or((0.0, 0.0));
         let mut drops = Vec::new();
         for contender in self.racing() {
-            let Some((fastest, own_slowest)) = self.range(contender) else { continue };
-            let kept = self.settings.keep_below.is_some_and(|keep| own_slowest <= keep);
-            if contender != leader && !kept && fastest > limit * slowest {
+            let slowest = self.range(contender).map_or(0.0, |(_, slowest)| slowest);
+            let kept = self.settings.keep_below.is_some_and(|keep| slowest <= keep);
+            if let (false, Some(times)) = (kept, self.is_outclassed(contender, leader)) {
                 self.runners[contender].state = State::Outclassed;
-                drops.push(Drop { contender, leader, times: fastest / slowest });
+                drops.push(Drop { contender, leader, times });
             }
         }
         drops
+    }
+
+    /// How many times a contender's fastest run is longer than the leader's slowest, where that is enough to be outclassed.
+    fn is_outclassed(&self, contender: usize, leader: usize) -> Option<f64> {
+        let limit = match self.rounds() {
+            0 | 1 => return None,
+            2 => 8.0,
+            _ => 3.0,
+        };
+        let ((fastest, _), (_, slowest)) = (self.range(contender)?, self.range(leader)?);
+        (contender != leader && fastest > limit * slowest).then(|| fastest / slowest)
     }
 
     /// The contender in the race with the smallest median.
@@ -153,11 +158,13 @@ impl Race {
                 let slower = ratios.iter().filter(|&&ratio| ratio > 1.0).count() as u64;
                 // One look, after the last round, at every ordered pair that could have become leader and other.
                 let sure = sign_test(ratios.len() as u64, slower) <= self.settings.alpha / (m * (m - 1.0));
+                // One that was kept although it is far behind needs no test.
+                let far = leader.is_some_and(|leader| self.is_outclassed(contender, leader).is_some());
                 let outcome = match self.runners[contender].state {
                     State::Failed => Outcome::Failed,
                     State::Outclassed => Outcome::Outclassed,
                     State::Racing if leader == Some(contender) => Outcome::Standing,
-                    State::Racing if sure => Outcome::Slower,
+                    State::Racing if sure || far => Outcome::Slower,
                     State::Racing => Outcome::Unresolved,
                 };
                 let values = self.values(contender);

@@ -106,9 +106,12 @@ impl<'a> Scope<'a> {
     /// A sub-select over a path's rows for the current root row. `what` gives the expression from the alias of the last table.
     pub(crate) fn sub_select(&mut self, path: &[Hop], what: impl FnOnce(&Scope<'a>, &str) -> String) -> Sql {
         let root = self.root_alias().to_owned();
+        let outside = self.taken.len();
         let (from, first, last) = self.chain(path);
         let expression = what(self, &last);
         let on = self.meets(&path[0], &root, &first);
+        // Its aliases end with it; the next sub-select may use the same.
+        self.taken.truncate(outside);
         Sql::text(format!("(SELECT {expression} FROM {from} WHERE {on})"))
     }
 

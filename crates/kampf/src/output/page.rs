@@ -17,15 +17,22 @@ pub(crate) struct Column {
     pub(crate) align: Align,
     /// Columns with a higher number go first where there is no room; 0 always stays.
     pub(crate) yields: u8,
+    /// What it has in common with its neighbours of the same group, said above them.
+    pub(crate) group: &'static str,
 }
 
 impl Column {
     pub(crate) fn left(title: impl Into<String>) -> Column {
-        Column { title: title.into(), align: Align::Left, yields: 0 }
+        Column { title: title.into(), align: Align::Left, yields: 0, group: "" }
     }
 
     pub(crate) fn right(title: impl Into<String>) -> Column {
-        Column { title: title.into(), align: Align::Right, yields: 0 }
+        Column { title: title.into(), align: Align::Right, yields: 0, group: "" }
+    }
+
+    pub(crate) fn group(mut self, group: &'static str) -> Column {
+        self.group = group;
+        self
     }
 
     pub(crate) fn yielding(mut self, order: u8) -> Column {
@@ -57,9 +64,10 @@ impl Page {
     /// A paragraph, wrapped at words; lines after the first are moved in by `hang`.
     pub(crate) fn paragraph(&mut self, text: &str, hang: usize) {
         let room = width();
-        let mut line = String::new();
-        for word in text.split(' ') {
-            if !line.trim().is_empty() && line.width() + 1 + plain_width(word) > room {
+        let words = text.trim_start();
+        let mut line = " ".repeat(text.len() - words.len());
+        for word in words.split(' ') {
+            if !line.trim().is_empty() && plain_width(&line) + 1 + plain_width(word) > room {
                 self.line(&line);
                 line = " ".repeat(hang);
             } else if !line.trim().is_empty() {
@@ -89,6 +97,20 @@ impl Page {
                 Align::Right => *line += &format!("{space}{}", paint(look, text)),
             }
         };
+        let mut groups = String::new();
+        let mut start = 0;
+        for (place, &at) in shown.iter().enumerate() {
+            let group = columns[at].group;
+            let begins = place == 0 || columns[shown[place - 1]].group != group;
+            if begins && !group.is_empty() {
+                groups.push_str(&" ".repeat(start - groups.width().min(start)));
+                groups.push_str(group);
+            }
+            start += widest(at) + 2;
+        }
+        if !groups.is_empty() {
+            self.line(paint(Look::Quiet, &groups));
+        }
         let mut head = String::new();
         shown.iter().for_each(|&at| put(&mut head, at, Look::Quiet, &columns[at].title));
         self.line(head);

@@ -6,8 +6,12 @@ use super::style::{Look, paint};
 use crate::document::{ContenderPart, ContestPart, Outcome};
 
 /// Cells of the best contender's bar; a bar four times as long is the longest, and longer ones end in an arrow.
-const BEST_CELLS: f64 = 4.0;
-const MOST_CELLS: f64 = 16.0;
+const BEST_CELLS: f64 = 3.0;
+const MOST_CELLS: f64 = 12.0;
+
+/// Counts that carry over to any language, and those that belong to Kampf's own layers.
+const ANYWHERE: &str = "│ in any language";
+const HERE: &str = "│ in this build";
 
 /// The table and what belongs right under it.
 pub(crate) fn race_table(page: &mut Page, contest: &ContestPart) {
@@ -18,12 +22,12 @@ pub(crate) fn race_table(page: &mut Page, contest: &ContestPart) {
         Column::right("behind"),
         Column::right("p95").yielding(7),
         Column::right("first call").yielding(8),
-        Column::right("| statements"),
-        Column::right("trips").yielding(5),
-        Column::right("rows"),
-        Column::right("bytes").yielding(4),
-        Column::right("| held at most"),
-        Column::right("objects").yielding(6),
+        Column::right("statements").group(ANYWHERE),
+        Column::right("trips").yielding(5).group(ANYWHERE),
+        Column::right("rows").group(ANYWHERE),
+        Column::right("bytes").yielding(4).group(ANYWHERE),
+        Column::right("held at most").group(HERE),
+        Column::right("objects").yielding(6).group(HERE),
     ];
     let shown: Vec<&ContenderPart> = contest.contenders.iter().filter(|contender| contender.latency_ns.median.is_some()).collect();
     let best = shown.iter().filter_map(|contender| contender.latency_ns.median).min_by(f64::total_cmp).unwrap_or(1.0);
@@ -118,7 +122,7 @@ mod tests {
 
     #[test]
     fn bars_grow_with_the_ratio_and_end_in_an_arrow() {
-        assert_eq!([1.0, 1.5, 1.03, 4.0].map(bar), ["████", "██████", "████▏", "████████████████"]);
-        assert_eq!(bar(5.0), "███████████████▶");
+        assert_eq!([1.0, 1.5, 1.05, 4.0].map(bar), ["███", "████▌", "███▏", "████████████"]);
+        assert_eq!(bar(5.0), "███████████▶");
     }
 }

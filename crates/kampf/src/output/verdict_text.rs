@@ -37,13 +37,13 @@ pub(crate) fn verdict_text(page: &mut Page, contest: &ContestPart, verdict: &Ver
         }
         Some(chosen) if !verdict.alike.is_empty() => {
             let names: Vec<String> = verdict.alike.iter().map(|&at| paint(Look::Strong, &contenders[at].name)).collect();
+            let others = if names.len() <= 3 { list(&names) } else { format!("the {} marked with ?", names.len()) };
             page.paragraph(
                 &format!(
-                    "Not decided in {}: {} leads with {}, but {} cannot be told from it. More time (--time) may tell; or take any of them.",
+                    "Not decided in {}: {} leads with {}, but {others} cannot be told from it. Take any of them, or give it more time (--time).",
                     rounds(contest.race.rounds),
                     paint(Look::Strong, &chosen.name),
                     median(chosen),
-                    list(&names)
                 ),
                 2,
             );

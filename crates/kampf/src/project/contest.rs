@@ -1,5 +1,7 @@
 //! From a contest's texts to its field.
 
+use std::path::Path;
+
 use kampf_contest::{ByHand, Dialect, Field, Need, NeedPart, NeedText, OrderBy, Plan, Term, derive, own_sql, resolve as resolve_need};
 use kampf_fill::RecipeMaker;
 use kampf_runner::{Contest, Entry, EntryWay, Parameter, ParameterSource, more_than};
@@ -42,7 +44,7 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     }
     for own in &config.contenders {
         let (way, by_hand) = match &own.way {
-            OwnWay::Program(words) => (EntryWay::Program(words.clone(), project.folder.clone()), None),
+            OwnWay::Program(words) => (EntryWay::Program(words.clone(), Path::new(".").join(&project.folder)), None),
             OwnWay::Sql(sql, hydration) => {
                 let plan = own_sql(need.as_ref(), &sql.value, &names, dialect, *hydration).map_err(|error| {
                     Problem::wrong(format!("the parameter `:{}` has no value", error.name))

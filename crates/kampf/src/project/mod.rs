@@ -43,7 +43,7 @@ impl Project {
         }
         let source = Source::read(file, "the project file")?;
         let config = Config::read(&source)?;
-        let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned();
+        let folder = file.parent().unwrap_or(Path::new("")).to_owned();
         let ddl_path = folder.join(&config.schema.value);
         let ddl = Source::read(&ddl_path, "the schema").map_err(|problem| match problem.place {
             None if !ddl_path.exists() => Problem { place: Some(source.place(config.schema.span)), ..problem },

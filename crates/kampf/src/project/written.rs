@@ -17,9 +17,11 @@ impl Written {
     /// The string whose token stands at `span` of the file `text` and has the value `value`.
     pub(crate) fn new(text: &str, span: Span, value: &str) -> Written {
         let token = text.get(span.start..span.end).unwrap_or_default();
-        let (decoded, offsets) = decode(token, span.start);
+        // TOML leaves it to the parser whether line breaks of two characters become one.
+        let (decoded, offsets) =
+            [false, true].map(|one| decode(token, span.start, one)).into_iter().find(|(text, _)| text == value).unwrap_or_default();
         // A bare key, or a form this decoder does not know: its places are those of the token.
-        let offsets = if decoded == value {
+        let offsets = if decoded == value && !offsets.is_empty() {
             offsets
         } else if token == value {
             (span.start..=span.end).collect()
@@ -37,7 +39,7 @@ impl Written {
 }
 
 /// The value of a TOML string token (TOML 1.0, "String"), and where each of its bytes comes from.
-fn decode(token: &str, start: usize) -> (String, Vec<usize>) {
+fn decode(token: &str, start: usize, one_break: bool) -> (String, Vec<usize>) {
     let mut value = String::new();
     let mut offsets = Vec::new();
     let (quote, escapes) = match token {
@@ -48,7 +50,10 @@ fn decode(token: &str, start: usize) -> (String, Vec<usize>) {
         _ => return (value, offsets),
     };
     let multi_line = quote.len() == 3;
-    let end = token.len().saturating_sub(quote.len()).max(quote.len());
+    if token.len() < 2 * quote.len() || !token.ends_with(quote) {
+        return (value, offsets);
+    }
+    let end = token.len() - quote.len();
     let mut at = quote.len();
     if multi_line {
         // A line break right behind the opening quotes does not count.
@@ -64,7 +69,7 @@ fn decode(token: &str, start: usize) -> (String, Vec<usize>) {
         let Some(c) = rest.chars().next() else { break };
         if c != '\\' || !escapes {
             let width = c.len_utf8();
-            if rest.starts_with("\r\n") {
+            if one_break && rest.starts_with("\r\n") {
                 push("\n", start + at);
                 at += 2;
             } else {
@@ -97,7 +102,7 @@ fn decode(token: &str, start: usize) -> (String, Vec<usize>) {
                 at += 1 + escape.len_utf8() + digits;
             }
             // A backslash at the end of a line swallows the space behind it.
-            None => at += 1 + (rest[1..].len() - rest[1..].trim_start().len()).max(1).min(rest.len() - 1).max(usize::from(rest.len() == 1)),
+            None => at += 1 + rest[1..].len() - rest[1..].trim_start().len(),
         }
     }
     offsets.push(start + end);
@@ -134,7 +139,7 @@ mod tests {
             let file = format!("a = {}", toml::Value::String(text.clone()));
             let table = toml::de::DeTable::parse(&file).unwrap();
             let range = table.get_ref().get("a").unwrap().span();
-            let (decoded, offsets) = decode(&file[range.clone()], range.start);
+            let (decoded, offsets) = decode(&file[range.clone()], range.start, false);
             proptest::prop_assert_eq!(&decoded, &text);
             proptest::prop_assert_eq!(offsets.len(), text.len() + 1);
         }

@@ -1,0 +1,126 @@
+//! The real program in a folder of its own, with nothing of the tester's environment.
+
+#![allow(dead_code, reason = "each test binary uses a part of it")]
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+pub(crate) struct Folder {
+    temporary: tempfile::TempDir,
+}
+
+pub(crate) struct Ended {
+    pub(crate) stdout: String,
+    pub(crate) stderr: String,
+    pub(crate) status: i32,
+}
+
+/// A small apiary that fills in no time.
+pub(crate) const SQL: &str = "\
+CREATE TABLE strain (id INTEGER PRIMARY KEY, name VARCHAR(80) NOT NULL);
+CREATE TABLE hive (
+  id INTEGER PRIMARY KEY,
+  strain_id INTEGER NOT NULL REFERENCES strain (id),
+  label VARCHAR(20) NOT NULL,
+  frames INTEGER NOT NULL CHECK (frames BETWEEN 8 AND 24)
+);
+CREATE TABLE inspection (
+  id INTEGER PRIMARY KEY,
+  hive_id INTEGER NOT NULL REFERENCES hive (id),
+  temper INTEGER NOT NULL
+);
+CREATE INDEX inspection_hive ON inspection (hive_id);
+";
+
+pub(crate) const TOML: &str = "\
+schema = \"apiary.sql\"
+seed = 3
+
+[rows]
+strain = 5
+hive = 40
+inspection = \"6 per hive\"
+
+[contest.calm]
+from = \"hive\"
+give = [\"label\", \"strain.name\", \"avg(inspection.temper) as calm\", \"count(inspection) as visits\"]
+order = [\"calm desc\"]
+limit = 10
+";
+
+impl Folder {
+    pub(crate) fn empty() -> Folder {
+        Folder { temporary: tempfile::tempdir().expect("a temporary folder") }
+    }
+
+    /// A folder with the small apiary and more lines in its kampf.toml.
+    pub(crate) fn apiary(more: &str) -> Folder {
+        let folder = Folder::empty();
+        folder.write("apiary.sql", SQL);
+        folder.write("kampf.toml", &format!("{TOML}{more}"));
+        folder
+    }
+
+    pub(crate) fn path(&self) -> &Path {
+        self.temporary.path()
+    }
+
+    pub(crate) fn write(&self, name: &str, text: impl AsRef<[u8]>) {
+        std::fs::write(self.path().join(name), text).expect("a file can be written");
+    }
+
+    pub(crate) fn read(&self, name: &str) -> String {
+        std::fs::read_to_string(self.path().join(name)).expect("a file can be read")
+    }
+
+    pub(crate) fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_kampf"));
+        command.args(arguments).current_dir(self.path()).env_clear().stdin(Stdio::null());
+        if let Some(path) = std::env::var_os("PATH") {
+            command.env("PATH", path);
+        }
+        command
+    }
+
+    pub(crate) fn kampf(&self, arguments: &[&str]) -> Ended {
+        let output = self.command(arguments).output().expect("kampf runs");
+        Ended {
+            stdout: String::from_utf8(output.stdout).expect("text on standard output"),
+            stderr: String::from_utf8(output.stderr).expect("text on standard error"),
+            status: output.status.code().unwrap_or(-1),
+        }
+    }
+
+    /// Runs and expects success; gives standard output.
+    pub(crate) fn ok(&self, arguments: &[&str]) -> String {
+        let ended = self.kampf(arguments);
+        assert_eq!(ended.status, 0, "kampf {arguments:?}\n{}\n{}", ended.stdout, ended.stderr);
+        ended.stdout
+    }
+
+    /// Runs and expects an error; gives standard error without the word that begins it.
+    pub(crate) fn error(&self, arguments: &[&str], status: i32) -> String {
+        let ended = self.kampf(arguments);
+        assert_eq!(ended.status, status, "kampf {arguments:?}\n{}\n{}", ended.stdout, ended.stderr);
+        assert!(!ended.stderr.contains("panicked"), "{}", ended.stderr);
+        ended.stderr.strip_prefix("kampf: ").unwrap_or(&ended.stderr).to_owned()
+    }
+
+    /// The datasets that are kept.
+    pub(crate) fn datasets(&self) -> Vec<PathBuf> {
+        let Ok(entries) = std::fs::read_dir(self.path().join(".kampf/data")) else { return Vec::new() };
+        entries.flatten().map(|entry| entry.path()).collect()
+    }
+}
+
+/// The text with every number that a clock gave replaced by as many signs.
+pub(crate) fn without_times(text: &str) -> String {
+    let mut out = String::new();
+    let words = text.split_inclusive(|c: char| c == ' ' || c == '\n').collect::<Vec<_>>();
+    for (at, word) in words.iter().enumerate() {
+        let unit = words.get(at + 1).map_or("", |next| next.trim_end_matches(['\n', ' ', ',', ';', '.']));
+        let is_time = ["ns", "us", "ms", "s"].contains(&unit) && word.starts_with(|c: char| c.is_ascii_digit());
+        out += &if is_time { word.replace(|c: char| c.is_ascii_digit() || c == '.', "~") } else { (*word).to_owned() };
+    }
+    out
+}

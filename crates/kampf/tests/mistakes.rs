@@ -1,0 +1,215 @@
+//! Every mistake is answered by what, where and what to do, with the exit status for it.
+
+mod common;
+
+use common::{Folder, SQL, TOML};
+
+/// The error of `kampf show calm` after one replacement in kampf.toml.
+fn in_toml(from: &str, to: &str) -> String {
+    assert!(TOML.contains(from), "{from} is not in the file");
+    let folder = Folder::empty();
+    folder.write("apiary.sql", SQL);
+    folder.write("kampf.toml", TOML.replacen(from, to, 1));
+    folder.error(&["show", "calm"], 2)
+}
+
+fn in_sql(from: &str, to: &str) -> String {
+    assert!(SQL.contains(from), "{from} is not in the file");
+    let folder = Folder::apiary("");
+    folder.write("apiary.sql", SQL.replacen(from, to, 1));
+    folder.error(&["show", "calm"], 2)
+}
+
+#[test]
+fn a_wrong_name_in_a_need_is_shown_with_a_caret_and_the_right_name() {
+    insta::assert_snapshot!(in_toml("\"label\"", "\"lable\""), @r#"
+    `hive` has no column `lable`
+      at kampf.toml:11:10
+        give = ["lable", "strain.name", "avg(inspection.temper) as calm", "count(inspection) as visits"]
+                 ^^^^^
+      did you mean `label`?
+    "#);
+    insta::assert_snapshot!(in_toml("from = \"hive\"", "from = \"hives\""), @r#"
+    there is no table `hives`
+      at kampf.toml:10:9
+        from = "hives"
+                ^^^^^
+      did you mean `hive`?
+    "#);
+    insta::assert_snapshot!(in_toml("\"label\"", "\"l\\u0061bel\", \"\\\"strain\\\".nmae as x\""), @r#"
+    `strain` has no column `nmae`
+      at kampf.toml:11:35
+        give = ["l\u0061bel", "\"strain\".nmae as x", "strain.name", "avg(inspection.temper) as calm", "count(inspecti…
+                                          ^^^^
+      did you mean `name`?
+    "#);
+    insta::assert_snapshot!(in_toml("order = [\"calm desc\"]", "where = \"\"\"\n  frames > 10\n  and nothing = 1\n\"\"\"\norder = [\"calm desc\"]"), @r#"
+    `hive` has no column `nothing`
+      at kampf.toml:14:7
+          and nothing = 1
+              ^^^^^^^
+      there is `id`, `strain_id`, `label`, `frames`, `strain`, `inspection`
+    "#);
+}
+
+#[test]
+fn needs_that_mean_nothing_are_refused_with_the_way_out() {
+    insta::assert_snapshot!(in_toml("\"label\"", "\"inspection.temper\""), @r#"
+    `inspection.temper` has many values for one row
+      at kampf.toml:11:10
+        give = ["inspection.temper", "strain.name", "avg(inspection.temper) as calm", "count(inspection) as visits"]
+                 ^^^^^^^^^^^^^^^^^
+      use an aggregate: `count`, `sum`, `avg`, `min` or `max`, like `max(inspection.temper)`
+    "#);
+    insta::assert_snapshot!(in_toml("\"label\"", "\"avg(strain.id)\""), @r#"
+    `strain.id` has one value at most for each row, so there is nothing to aggregate
+      at kampf.toml:11:14
+        give = ["avg(strain.id)", "strain.name", "avg(inspection.temper) as calm", "count(inspection) as visits"]
+                     ^^^^^^^^^
+      give it as it is, or aggregate over inspection
+    "#);
+    assert!(in_toml("\"label\"", "\"sum(inspection)\"").starts_with("`sum` needs a column of `inspection`"));
+    assert!(in_toml("\"label\"", "\"strain\"").starts_with("`strain` is a relation, not a value"));
+    assert!(in_toml("limit = 10", "where = \"label > 5\"").starts_with("this is compared with text(20), which it is not"));
+    assert!(in_toml("limit = 10", "where = \"label = null\"").contains("write `is null` or `is not null`"));
+    assert!(in_toml("limit = 10", "where = \"label\"").starts_with("a condition is needed here"));
+    assert!(in_toml("limit = 10", "where = \"frames > :least\"").starts_with("the parameter `:least` has no value"));
+    assert!(in_toml("limit = 10", "[contest.calm.parameters]\nleast = 5").starts_with("the parameter `least` is not used in this need"));
+    assert!(in_toml("as visits", "as calm").starts_with("`calm` is given twice"));
+    assert!(in_toml("give = ", "gave = ").starts_with("`gave` is not a key of [contest.calm]"));
+    assert!(in_toml("from = \"hive\"\n", "").starts_with("`calm` does not say from which table"));
+}
+
+#[test]
+fn the_project_file_is_checked_key_by_key() {
+    insta::assert_snapshot!(in_toml("seed = 3", "sead = 3"), @r"
+    `sead` is not a key of kampf.toml
+      at kampf.toml:2:1
+        sead = 3
+        ^^^^
+      did you mean `seed`?
+    ");
+    insta::assert_snapshot!(in_toml("limit = 10", "limit = \"ten\""), @r#"
+    `limit` must be a whole number from 0 on, not a text
+      at kampf.toml:13:9
+        limit = "ten"
+                ^^^^^
+    "#);
+    insta::assert_snapshot!(in_toml("seed = 3", "engine = \"sqlight\""), @r#"
+    there is no engine `sqlight`
+      at kampf.toml:2:10
+        engine = "sqlight"
+                 ^^^^^^^^^
+      there is only `sqlite`
+    "#);
+    insta::assert_snapshot!(in_toml("limit = 10", "[contest.calm.choices]\nloading = [\"lazzy\"]"), @r#"
+    `lazzy` is not an option of loading
+      at kampf.toml:14:12
+        loading = ["lazzy"]
+                   ^^^^^^^
+      did you mean `lazy`?
+    "#);
+    assert!(in_toml("seed = 3", "seed = = 3").starts_with("this is not TOML:"));
+    assert!(in_toml("seed = 3", "[engine.settings]\ncash_size = 5").contains("did you mean `cache_size`?"));
+    assert!(in_toml("limit = 10", "[contest.calm.require]\np95 = \"fast\"").starts_with("`fast` does not begin with a number"));
+    assert!(in_toml("limit = 10", "[contest.calm.contender.\"a.b\"]\nsql = \"x\"").starts_with("a contender's name is one word"));
+    assert!(in_toml("limit = 10", "[contest.calm.contender.mine]").starts_with("`mine` says nothing to do"));
+    assert!(in_toml("limit = 10", "[contest.calm.contender.mine]\nsql = \"select :x\"").starts_with("the parameter `:x` has no value"));
+    assert!(in_toml("limit = 10", "[values]\nhive.label = \"name\"").contains("put the whole name in quotes"));
+}
+
+#[test]
+fn rows_and_recipes_are_checked_with_their_places() {
+    insta::assert_snapshot!(in_toml("hive = 40", "hive = \"4 per strian\""), @r#"
+    there is no table `strian`
+      at kampf.toml:6:15
+        hive = "4 per strian"
+                      ^^^^^^
+      did you mean `strain`?
+    "#);
+    insta::assert_snapshot!(in_toml("[contest.calm]", "[values]\n\"hive.frames\" = \"normal(12, 4) in 8..\"\n[contest.calm]"), @r#"
+    expected the upper end of the range, found the end
+      at kampf.toml:10:38
+        "hive.frames" = "normal(12, 4) in 8.."
+                                             ^
+    "#);
+    insta::assert_snapshot!(in_toml("[contest.calm]", "[values]\n\"hive.strain_id\" = \"1..5\"\n[contest.calm]"), @r#"
+    `hive.strain_id` refers to `strain`, so its values are keys from there
+      at kampf.toml:10:20
+        "hive.strain_id" = "1..5"
+                           ^^^^^^
+      remove this line
+    "#);
+    let folder = Folder::apiary("[values]\n\"hive.frames\" = \"1..99\"\n");
+    let error = folder.error(&["fill"], 2);
+    assert!(error.starts_with("the rows made for `hive` break a rule of the schema; SQLite says: CHECK constraint failed"), "{error}");
+    assert!(folder.datasets().is_empty(), "a dataset that broke a rule is not kept");
+}
+
+#[test]
+fn the_schema_is_checked_with_its_places() {
+    insta::assert_snapshot!(in_sql("REFERENCES strain (id)", "REFERENCES strain (no)"), @r"
+    `strain` has no column `no` to refer to
+      at apiary.sql:4:41
+          strain_id INTEGER NOT NULL REFERENCES strain (no),
+                                                ^^^^^^
+      there is `id`, `name`
+    ");
+    insta::assert_snapshot!(in_sql("label VARCHAR(20)", "label POLYGON"), @r"
+    `hive.label` has the type POLYGON, which is not understood
+      at apiary.sql:5:3
+          label POLYGON NOT NULL,
+          ^^^^^
+      use one of: integer, decimal, real, text, boolean, date, timestamp, uuid, blob
+    ");
+    insta::assert_snapshot!(in_sql("frames INTEGER NOT NULL CHECK (frames BETWEEN 8 AND 24)", "frames INTEGER CHECK (frames % 2 = 0)"), @r#"
+    the check `frames % 2 = 0` of `hive` is not understood
+      at apiary.sql:6:25
+          frames INTEGER CHECK (frames % 2 = 0)
+                                ^^^^^^^^^^^^^^
+      say under [values] how to meet it, like `"hive.frames" = "…"`
+    "#);
+    assert!(in_sql("CREATE TABLE hive (", "CREATE TABLE hive [").starts_with("this statement cannot be read: "));
+    // What no contest needs may stay strange.
+    let folder = Folder::apiary("");
+    folder.write("apiary.sql", format!("{SQL}CREATE TABLE map (id INTEGER PRIMARY KEY, area POLYGON);\nCREATE VIEW v AS SELECT 1;\n"));
+    let shown = folder.kampf(&["show", "calm", "-v"]);
+    assert_eq!(shown.status, 0, "{}", shown.stderr);
+    assert_eq!(shown.stderr, "apiary.sql:15: passed over: CREATE VIEW v AS SELECT 1\n");
+}
+
+#[test]
+fn files_that_cannot_be_used_are_named() {
+    let folder = Folder::empty();
+    assert!(folder.error(&["race"], 2).starts_with("there is no kampf.toml\n  `kampf new DIR` makes a folder"));
+    folder.write("kampf.toml", TOML);
+    insta::assert_snapshot!(folder.error(&["race"], 2), @r#"
+    cannot read the schema apiary.sql: it does not exist
+      at kampf.toml:1:10
+        schema = "apiary.sql"
+                 ^^^^^^^^^^^^
+    "#);
+    folder.write("apiary.sql", b"CREATE TABLE a (\n b TEXT -- \xff\n)");
+    assert!(folder.error(&["race"], 2).starts_with("apiary.sql is not UTF-8 text: byte 29 in line 2"));
+    folder.write("apiary.sql", " \n");
+    assert!(folder.error(&["race"], 2).starts_with("apiary.sql is empty"));
+    folder.write("kampf.toml", "");
+    assert!(folder.error(&["race"], 2).starts_with("kampf.toml names no schema"));
+    folder.write("kampf.toml", "schema = \".\"\n");
+    assert!(folder.error(&["race"], 3).starts_with("cannot read the schema .: it is a folder"));
+    let folder = Folder::apiary("");
+    std::fs::write(folder.path().join(".kampf"), "in the way").unwrap();
+    assert!(folder.error(&["fill"], 3).starts_with("cannot make .kampf:"), "{}", folder.error(&["fill"], 3));
+}
+
+#[test]
+fn the_command_line_is_checked() {
+    let folder = Folder::apiary("");
+    assert!(folder.error(&["rase"], 2).contains("similar subcommand"));
+    assert!(folder.error(&["race", "--time", "soon"], 2).contains("`soon` does not begin with a number"));
+    assert!(folder.error(&["race", "calmer"], 2).starts_with("kampf.toml has no contest `calmer`\n  did you mean `calm`?"));
+    assert!(folder.error(&["show", "calm", "--only", "nobody*"], 2).starts_with("no contender of `calm` fits nobody*"));
+    assert!(folder.error(&["trace", "calm", "lazy.databse.all.tracked"], 2).contains("did you mean `lazy.database.all.tracked`?"));
+    assert!(folder.error(&["new", "."], 2).contains("kampf.toml is already there"));
+    assert_eq!(folder.read("kampf.toml"), TOML);
+}
