@@ -151,7 +151,7 @@ mod tests {
     #[test]
     fn a_digest_forgives_the_last_digits_of_reals_and_order_where_there_is_none() {
         let (one, two) = (vec![Value::Real(0.1 + 0.2)], vec![Value::Integer(1)]);
-        assert_eq!(digest(&[one.clone()], true), digest(&[vec![Value::Real(0.3)]], true));
+        assert_eq!(digest(std::slice::from_ref(&one), true), digest(&[vec![Value::Real(0.3)]], true));
         assert_eq!(digest(&[one.clone(), two.clone()], false), digest(&[two.clone(), one.clone()], false));
         assert_ne!(digest(&[one.clone(), two.clone()], true), digest(&[two, one], true));
     }

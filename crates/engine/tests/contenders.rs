@@ -157,6 +157,7 @@ fn check_need(schema: &Schema, need: &Need, folder: &std::path::Path, blueprint:
 
 thread_local! { static SEEN: Cell<u64> = const { Cell::new(0) }; }
 
+#[expect(clippy::needless_pass_by_value, reason = "the driver asks for this form")]
 fn seen_by_sqlite(event: rusqlite::trace::TraceEvent<'_>) {
     if let rusqlite::trace::TraceEvent::Profile(..) = event {
         SEEN.set(SEEN.get() + 1);

@@ -4,8 +4,10 @@ use std::process::Command;
 
 use serde_json::Value as Json;
 
-/// What each crate may depend on among ours, and for the core the packages from elsewhere.
-const ALLOWED: [(&str, &[&str], Option<&[&str]>); 8] = [
+/// A crate, what it may depend on among ours, and for the core the packages from elsewhere.
+type Allowed = (&'static str, &'static [&'static str], Option<&'static [&'static str]>);
+
+const ALLOWED: [Allowed; 8] = [
     ("kampf-schema", &[], Some(&["serde", "sqlparser", "strsim", "winnow"])),
     ("kampf-fill", &["kampf-schema"], Some(&["libm", "serde"])),
     ("kampf-contest", &["kampf-schema"], Some(&["serde", "serde_json"])),

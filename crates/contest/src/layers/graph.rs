@@ -12,8 +12,17 @@ use crate::key::Key;
 use crate::need::{Condition, OrderBy};
 use crate::plan::{AppTerm, Fetching, Link, Plan, RelationStatement};
 
-/// Statements of the nodes, prepared when first sent: per node, by number of keys.
-pub(super) type Prepared = Vec<HashMap<usize, StatementId>>;
+/// Statements of the nodes, prepared when first sent.
+pub(super) type Prepared = Vec<NodeStatements>;
+
+/// The statements of one node.
+#[derive(Clone, Default)]
+pub(super) struct NodeStatements {
+    /// The one for a single key.
+    single: Option<StatementId>,
+    /// Those for lists, by the number of keys.
+    lists: HashMap<usize, StatementId>,
+}
 
 pub(super) struct Graph<'p, S> {
     plan: &'p Plan,
@@ -178,19 +187,29 @@ impl<'p, S: Store> Graph<'p, S> {
             *self.store_mut(link.parent).slot_mut(parent, link.slot) = nothing(link);
             return Ok(());
         };
-        let values: Vec<Value> = link.from.iter().map(|&column| self.store(link.parent).value(parent, column).to_value()).collect();
         let mut slot = nothing(link);
-        if let Some(key) = Key::of(values.iter().map(Value::as_ref)) {
+        let key = Key::of(link.from.iter().map(|&column| self.store(link.parent).value(parent, column)));
+        if let Some(key) = key {
             match self.known(node, &key) {
                 Some(row) => slot = Slot::One(Some(row)),
                 None => {
                     let id = prepare(session, &mut prepared[node], statement, 1, link.to.len())?;
-                    let binds: Vec<ValueRef<'_>> = values.iter().map(Value::as_ref).collect();
+                    // Nearly all keys are one number; those need no list.
+                    let (single, keys, several);
+                    let binds: &[ValueRef<'_>] = if let Key::Integer(number) = key {
+                        single = [ValueRef::Integer(number)];
+                        &single
+                    } else {
+                        keys = link.from.iter().map(|&column| self.store(link.parent).value(parent, column).to_value()).collect::<Vec<_>>();
+                        several = keys.iter().map(Value::as_ref).collect::<Vec<_>>();
+                        &several
+                    };
                     let store = &mut self.stores[self.plan.nodes[node].layout];
-                    session.run(id, &binds, &mut |row: &[ValueRef<'_>]| {
+                    session.run(id, binds, &mut |row: &[ValueRef<'_>]| {
                         let at = store.push(row);
                         attach(&mut slot, link, at);
-                        Flow::More
+                        // A reference leads to a unique key: there is no second row to ask for.
+                        if link.kind == HopKind::One { Flow::Stop } else { Flow::More }
                     })?;
                 }
             }
@@ -349,17 +368,22 @@ fn attach(slot: &mut Slot, link: &Link, row: u32) {
 
 fn prepare(
     session: &mut dyn Session,
-    prepared: &mut HashMap<usize, StatementId>,
+    prepared: &mut NodeStatements,
     statement: &RelationStatement,
     keys: usize,
     width: usize,
 ) -> Result<StatementId, EngineError> {
-    if let Some(id) = prepared.get(&keys) {
-        return Ok(*id);
+    let known = if keys == 1 { prepared.single } else { prepared.lists.get(&keys).copied() };
+    if let Some(id) = known {
+        return Ok(id);
     }
     let kinds: Vec<_> = statement.columns.iter().map(|column| column.kind).collect();
     let id = session.prepare(&statement.sql(keys, width), &kinds)?;
-    prepared.insert(keys, id);
+    if keys == 1 {
+        prepared.single = Some(id);
+    } else {
+        prepared.lists.insert(keys, id);
+    }
     Ok(id)
 }
 

@@ -220,7 +220,7 @@ impl Writer<'_> {
         }
         inner.join(&longest[1..]);
         let mut sql = Sql::text(format!("SELECT {}", list.join(", ")));
-        sql.add(inner.from()).push(&format!("\nGROUP BY {}", keys.join(", ")));
+        sql.add(inner.joined_sources()).push(&format!("\nGROUP BY {}", keys.join(", ")));
         self.scope.join_derived(&branch[0], &alias, sql);
     }
 
@@ -245,7 +245,7 @@ impl Writer<'_> {
             order = Sql::join(keys, ", ");
         }
         let mut sql = Sql::text("SELECT ");
-        sql.add(Sql::join(list, ",\n  ")).add(self.scope.from());
+        sql.add(Sql::join(list, ",\n  ")).add(self.scope.joined_sources());
         if !filter.is_empty() {
             sql.push("\nWHERE ").add(filter);
         }

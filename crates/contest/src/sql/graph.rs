@@ -85,10 +85,10 @@ impl Builder<'_> {
                 }
             }
             let repeats = self.ways.loading == Loading::Joined;
-            for node in 0..self.tree.len() {
+            for (node, &table) in tables.iter().enumerate() {
                 if repeats {
-                    let key = self.schema.table(tables[node]).primary_key.clone();
-                    self.keep(tables[node], &key);
+                    let key = self.schema.table(table).primary_key.clone();
+                    self.keep(table, &key);
                 }
                 if let Some(hop) = self.tree[node].path.last().cloned() {
                     self.keep(hop.from, &hop.from_columns);
@@ -305,7 +305,7 @@ impl Builder<'_> {
             order = Sql::join(keys, ", ");
         }
         let mut sql = Sql::text("SELECT ");
-        sql.add(Sql::join(list, ",\n  ")).add(scope.from());
+        sql.add(Sql::join(list, ",\n  ")).add(scope.joined_sources());
         if !filter.is_empty() {
             sql.push("\nWHERE ").add(filter);
         }

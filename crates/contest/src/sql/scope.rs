@@ -13,22 +13,22 @@ pub(crate) struct Scope<'a> {
     taken: Vec<String>,
     /// Ways already joined: path, alias, and whether its rows are there for every root row.
     joined: Vec<(Vec<Hop>, String, bool)>,
-    from: Sql,
+    sources: Sql,
 }
 
 impl<'a> Scope<'a> {
     pub(crate) fn new(schema: &'a Schema, dialect: &'a Dialect, root: TableId) -> Scope<'a> {
         let name = schema.table(root).name.clone();
-        let from = Sql::text((dialect.quote)(&name));
-        Scope { schema, dialect, taken: vec![name.to_lowercase()], joined: vec![(Vec::new(), name, true)], from }
+        let sources = Sql::text((dialect.quote)(&name));
+        Scope { schema, dialect, taken: vec![name.to_lowercase()], joined: vec![(Vec::new(), name, true)], sources }
     }
 
     /// A scope whose root rows come from a sub-select under the root table's name.
     pub(crate) fn over(schema: &'a Schema, dialect: &'a Dialect, root: TableId, inner: Sql) -> Scope<'a> {
         let mut scope = Scope::new(schema, dialect, root);
-        let mut from = Sql::text("(\n  ");
-        from.add(inner.indented("  ")).push("\n) AS ").push(&(dialect.quote)(&schema.table(root).name));
-        scope.from = from;
+        let mut sources = Sql::text("(\n  ");
+        sources.add(inner.indented("  ")).push("\n) AS ").push(&(dialect.quote)(&schema.table(root).name));
+        scope.sources = sources;
         scope
     }
 
@@ -83,7 +83,7 @@ impl<'a> Scope<'a> {
         let alias = self.alias(&self.schema.table(hop.to).name.clone());
         let join =
             format!("\n{} {} ON {}", if there { "JOIN" } else { "LEFT JOIN" }, self.source(hop.to, &alias), self.meets(hop, &near, &alias));
-        self.from.push(&join);
+        self.sources.push(&join);
         self.joined.push((path.to_vec(), alias.clone(), there));
         alias
     }
@@ -93,13 +93,13 @@ impl<'a> Scope<'a> {
         let near = self.root_alias().to_owned();
         let on = self.meets(hop, &near, alias);
         let quote = self.dialect.quote;
-        self.from.push("\nLEFT JOIN (\n  ").add(inner.indented("  ")).push(&format!("\n) AS {} ON {on}", quote(alias)));
+        self.sources.push("\nLEFT JOIN (\n  ").add(inner.indented("  ")).push(&format!("\n) AS {} ON {on}", quote(alias)));
     }
 
     /// `FROM …` with all that was joined.
-    pub(crate) fn from(&self) -> Sql {
+    pub(crate) fn joined_sources(&self) -> Sql {
         let mut sql = Sql::text("\nFROM ");
-        sql.add(self.from.clone());
+        sql.add(self.sources.clone());
         sql
     }
 
@@ -156,7 +156,7 @@ impl<'a> Scope<'a> {
     pub(crate) fn computed(&mut self, root: TableId, term: &Term) -> Sql {
         let table = term.table(root);
         match term {
-            Term::Column { path, column } if path.is_empty() => Sql::text(self.column(&self.root_alias().to_owned(), root, *column)),
+            Term::Column { path, column } if path.is_empty() => Sql::text(self.column(self.root_alias(), root, *column)),
             Term::Column { path, column } => self.sub_select(path, |scope, alias| scope.column(alias, table, *column)),
             Term::Aggregate { function, path, column } => {
                 self.sub_select(path, |scope, alias| scope.aggregate(*function, alias, table, *column, "*"))

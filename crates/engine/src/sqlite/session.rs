@@ -12,7 +12,38 @@ use super::error::engine_error;
 struct Prepared<'c> {
     statement: rusqlite::Statement<'c>,
     sql: String,
-    kinds: Vec<Option<LogicalType>>,
+    columns: Vec<ColumnKind>,
+}
+
+/// What a result column means.
+#[derive(Clone, Copy)]
+struct ColumnKind {
+    /// Its type; none where a value is taken as it is stored.
+    kind: Option<LogicalType>,
+    /// How its values are stored when nothing is to be converted.
+    plain: Plain,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Plain {
+    Any,
+    Integer,
+    Real,
+    Text,
+    Never,
+}
+
+impl ColumnKind {
+    fn of(kind: Option<LogicalType>) -> ColumnKind {
+        let plain = match kind {
+            None => Plain::Any,
+            Some(LogicalType::Integer) => Plain::Integer,
+            Some(LogicalType::Real) => Plain::Real,
+            Some(LogicalType::Text { .. }) => Plain::Text,
+            Some(_) => Plain::Never,
+        };
+        ColumnKind { kind, plain }
+    }
 }
 
 pub(super) struct SqliteSession<'c> {
@@ -21,13 +52,11 @@ pub(super) struct SqliteSession<'c> {
     by_text: HashMap<String, StatementId>,
     counts: Option<Counts>,
     observed: Option<Vec<Observed>>,
-    /// The current row's values, kept for its memory.
-    row: Vec<ValueRef<'static>>,
 }
 
 impl<'c> SqliteSession<'c> {
     pub(super) fn new(connection: &'c rusqlite::Connection) -> Self {
-        SqliteSession { connection, prepared: Vec::new(), by_text: HashMap::new(), counts: None, observed: None, row: Vec::new() }
+        SqliteSession { connection, prepared: Vec::new(), by_text: HashMap::new(), counts: None, observed: None }
     }
 
     fn simple(&mut self, sql: &str) -> Result<(), EngineError> {
@@ -36,11 +65,73 @@ impl<'c> SqliteSession<'c> {
     }
 }
 
-/// An empty vector for values of another lifetime, with the same memory.
-fn emptied<'a>(mut row: Vec<ValueRef<'_>>) -> Vec<ValueRef<'a>> {
-    row.clear();
-    // Collecting in place: the standard library reuses the allocation, since nothing about its layout changes.
-    row.into_iter().map(|_| ValueRef::Null).collect()
+/// What came of handing rows to a sink.
+#[derive(Default)]
+struct Delivered {
+    rows: u64,
+    bytes: u64,
+}
+
+/// Hands all rows of `N` columns to the sink. The number is known to the compiler, so that a row's values are put together
+/// on the stack, without a vector to clear and fill for each row.
+fn deliver<const N: usize>(
+    mut rows: rusqlite::Rows<'_>,
+    columns: &[ColumnKind],
+    sql: &str,
+    count: bool,
+    sink: &mut dyn Sink,
+) -> Result<Delivered, EngineError> {
+    let failed = |error: rusqlite::Error| engine_error(&error, Some(sql));
+    let plain: [Plain; N] = std::array::from_fn(|column| columns[column].plain);
+    let mut delivered = Delivered::default();
+    while let Some(row) = rows.next().map_err(failed)? {
+        let mut values = [ValueRef::Null; N];
+        for column in 0..N {
+            let stored = row.get_ref(column).map_err(failed)?;
+            if !put(&mut values[column], stored, plain[column], &columns[column]) {
+                return Err(wrong_kind(stored, columns[column].kind, column, sql));
+            }
+        }
+        delivered.rows += 1;
+        if count {
+            delivered.bytes += values.iter().map(|value| value.size()).sum::<u64>();
+        }
+        if sink.row(&values) == Flow::Stop {
+            break;
+        }
+    }
+    Ok(delivered)
+}
+
+/// The same for any number of columns.
+fn deliver_wide(
+    mut rows: rusqlite::Rows<'_>,
+    columns: &[ColumnKind],
+    sql: &str,
+    count: bool,
+    sink: &mut dyn Sink,
+) -> Result<Delivered, EngineError> {
+    let failed = |error: rusqlite::Error| engine_error(&error, Some(sql));
+    let mut delivered = Delivered::default();
+    while let Some(row) = rows.next().map_err(failed)? {
+        let mut values = Vec::with_capacity(columns.len());
+        for (column, kind) in columns.iter().enumerate() {
+            let stored = row.get_ref(column).map_err(failed)?;
+            let mut value = ValueRef::Null;
+            if !put(&mut value, stored, kind.plain, kind) {
+                return Err(wrong_kind(stored, kind.kind, column, sql));
+            }
+            values.push(value);
+        }
+        delivered.rows += 1;
+        if count {
+            delivered.bytes += values.iter().map(|value| value.size()).sum::<u64>();
+        }
+        if sink.row(&values) == Flow::Stop {
+            break;
+        }
+    }
+    Ok(delivered)
 }
 
 impl Session for SqliteSession<'_> {
@@ -49,10 +140,9 @@ impl Session for SqliteSession<'_> {
             return Ok(*id);
         }
         let statement = self.connection.prepare(sql).map_err(|error| engine_error(&error, Some(sql)))?;
-        let mut kinds = kinds.to_vec();
-        kinds.resize(kinds.len().max(statement.column_count()), None);
+        let columns = (0..statement.column_count()).map(|column| ColumnKind::of(kinds.get(column).copied().flatten())).collect();
         let id = StatementId(self.prepared.len());
-        self.prepared.push(Prepared { statement, sql: sql.to_owned(), kinds });
+        self.prepared.push(Prepared { statement, sql: sql.to_owned(), columns });
         self.by_text.insert(sql.to_owned(), id);
         if let Some(counts) = &mut self.counts {
             counts.round_trips += 1;
@@ -61,50 +151,38 @@ impl Session for SqliteSession<'_> {
     }
 
     fn columns(&self, statement: StatementId) -> Vec<String> {
-        self.prepared[statement.0].statement.column_names().into_iter().map(str::to_owned).collect()
+        self.prepared[statement.0].statement.column_names().map(str::to_owned).collect()
     }
 
     fn run(&mut self, id: StatementId, parameters: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<(), EngineError> {
         let start = self.observed.is_some().then(Instant::now);
         let prepared = &mut self.prepared[id.0];
-        let (statement, sql, kinds) = (&mut prepared.statement, &prepared.sql, &prepared.kinds);
+        let (statement, sql, columns) = (&mut prepared.statement, &prepared.sql, &prepared.columns);
         let failed = |error: rusqlite::Error| engine_error(&error, Some(sql));
         for (at, parameter) in parameters.iter().enumerate() {
             bind(statement, at + 1, *parameter).map_err(failed)?;
         }
-        let width = statement.column_count();
-        let mut delivered = 0_u64;
-        let mut bytes = 0_u64;
-        let mut cells = std::mem::take(&mut self.row);
-        let mut rows = statement.raw_query();
-        while let Some(row) = rows.next().map_err(failed)? {
-            let mut current = emptied(cells);
-            for (column, kind) in kinds.iter().enumerate().take(width) {
-                let stored = row.get_ref(column).map_err(failed)?;
-                current.push(convert(stored, *kind).ok_or_else(|| wrong_kind(stored, *kind, column, sql))?);
-            }
-            delivered += 1;
-            if self.counts.is_some() {
-                bytes += current.iter().map(|value| value.size()).sum::<u64>();
-            }
-            let flow = sink.row(&current);
-            cells = emptied(current);
-            if flow == Flow::Stop {
-                break;
-            }
+        let count = self.counts.is_some();
+        let rows = statement.raw_query();
+        macro_rules! by_width {
+            ($($width:literal)+) => {
+                match columns.len() {
+                    $($width => deliver::<$width>(rows, columns, sql, count, sink)?,)+
+                    _ => deliver_wide(rows, columns, sql, count, sink)?,
+                }
+            };
         }
-        drop(rows);
-        self.row = cells;
+        let delivered = by_width!(0 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16);
         if let Some(counts) = &mut self.counts {
             counts.statements += 1;
             counts.round_trips += 1;
-            counts.rows += delivered;
-            counts.bytes += bytes;
+            counts.rows += delivered.rows;
+            counts.bytes += delivered.bytes;
         }
         if let (Some(observed), Some(start)) = (&mut self.observed, start) {
             let nanos = u64::try_from(start.elapsed().as_nanos()).unwrap_or(u64::MAX);
             let parameters = parameters.iter().map(|parameter| parameter.to_value()).collect();
-            observed.push(Observed { sql: sql.clone(), parameters, nanos, rows: delivered });
+            observed.push(Observed { sql: sql.clone(), parameters, nanos, rows: delivered.rows });
         }
         Ok(())
     }
@@ -172,14 +250,34 @@ pub(super) fn bind(statement: &mut rusqlite::Statement<'_>, at: usize, value: Va
     statement.raw_bind_parameter(at, stored)
 }
 
-/// A stored value as its column's type means it; none where it is no such value.
-#[inline]
+/// Puts a stored value where it is wanted, as its column's type means it; false where it is no such value. The place holds
+/// null before. The common cases stand in line and write straight to the place, since that is what a scan mostly does besides
+/// the engine's own work.
+#[inline(always)]
+fn put<'a>(place: &mut ValueRef<'a>, stored: Stored<'a>, plain: Plain, column: &ColumnKind) -> bool {
+    match stored {
+        Stored::Null => {}
+        Stored::Integer(number) if plain == Plain::Integer => *place = ValueRef::Integer(number),
+        Stored::Real(number) if plain == Plain::Real => *place = ValueRef::Real(number),
+        Stored::Text(bytes) if plain == Plain::Text => match std::str::from_utf8(bytes) {
+            Ok(text) => *place = ValueRef::Text(text),
+            Err(_) => return false,
+        },
+        _ => match convert(stored, column.kind) {
+            Some(value) => *place = value,
+            None => return false,
+        },
+    }
+    true
+}
+
+/// A stored value as its column's type means it, where SQLite keeps it in another type's form or there is no type.
+#[inline(never)]
 fn convert(stored: Stored<'_>, kind: Option<LogicalType>) -> Option<ValueRef<'_>> {
     Some(match (stored, kind) {
-        (Stored::Null, _) => ValueRef::Null,
-        (Stored::Integer(number), None | Some(LogicalType::Integer)) => ValueRef::Integer(number),
-        (Stored::Real(number), None | Some(LogicalType::Real)) => ValueRef::Real(number),
-        (Stored::Text(bytes), None | Some(LogicalType::Text { .. })) => ValueRef::Text(std::str::from_utf8(bytes).ok()?),
+        (Stored::Integer(number), None) => ValueRef::Integer(number),
+        (Stored::Real(number), None) => ValueRef::Real(number),
+        (Stored::Text(bytes), None) => ValueRef::Text(std::str::from_utf8(bytes).ok()?),
         (Stored::Blob(bytes), None | Some(LogicalType::Blob)) => ValueRef::Blob(bytes),
         (Stored::Integer(number), Some(LogicalType::Real)) => ValueRef::Real(number as f64),
         (Stored::Integer(number), Some(LogicalType::Boolean)) => ValueRef::Boolean(number != 0),

@@ -302,7 +302,7 @@ fn fill_problem(source: &Source, ddl: &Source, schema: &Schema, config: &Config,
 }
 
 /// The text of the part of a need that an error is in.
-pub(crate) fn need_part<'a>(contest: &'a ContestConfig, part: NeedPart) -> Option<&'a Written> {
+pub(crate) fn need_part(contest: &ContestConfig, part: NeedPart) -> Option<&Written> {
     match part {
         NeedPart::From => contest.from.as_ref(),
         NeedPart::Give(at) => contest.give.get(at),

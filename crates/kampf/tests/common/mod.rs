@@ -57,7 +57,7 @@ impl Folder {
     pub(crate) fn apiary(more: &str) -> Folder {
         let folder = Folder::empty();
         folder.write("apiary.sql", SQL);
-        folder.write("kampf.toml", &format!("{TOML}{more}"));
+        folder.write("kampf.toml", format!("{TOML}{more}"));
         folder
     }
 
@@ -116,7 +116,7 @@ impl Folder {
 /// The text with every number that a clock gave replaced by as many signs.
 pub(crate) fn without_times(text: &str) -> String {
     let mut out = String::new();
-    let words = text.split_inclusive(|c: char| c == ' ' || c == '\n').collect::<Vec<_>>();
+    let words = text.split_inclusive([' ', '\n']).collect::<Vec<_>>();
     for (at, word) in words.iter().enumerate() {
         let unit = words.get(at + 1).map_or("", |next| next.trim_end_matches(['\n', ' ', ',', ';', '.']));
         let is_time = ["ns", "us", "ms", "s"].contains(&unit) && word.starts_with(|c: char| c.is_ascii_digit());

@@ -96,7 +96,7 @@ pub(super) fn fixed(expr: &ast::Expr, kind: LogicalType) -> Option<Value> {
                 (ast::Value::Number(text, _), LogicalType::Decimal { scale, .. }) => {
                     Decimal::parse(&text.to_string())?.rescaled(scale)?.into()
                 }
-                (ast::Value::Number(text, _), LogicalType::Boolean) => Value::Boolean(text.to_string() != "0"),
+                (ast::Value::Number(text, _), LogicalType::Boolean) => Value::Boolean(*text != *"0"),
                 (ast::Value::Boolean(truth), LogicalType::Boolean) => Value::Boolean(*truth),
                 (ast::Value::SingleQuotedString(text), LogicalType::Text { .. }) => Value::from(text.as_str()),
                 (ast::Value::SingleQuotedString(text), LogicalType::Date) => Value::Date(parse_date(text)?),

@@ -194,7 +194,7 @@ fn negated(input: &mut Input<'_>) -> ModalResult<Expr> {
     // A loop, not recursion: a row of `not` is read in constant stack.
     let nots: usize = repeat(0.., word("not")).fold(|| 0, |count, ()| count + 1).parse_next(input)?;
     let inner = test(input)?;
-    if nots % 2 == 0 {
+    if nots.is_multiple_of(2) {
         return Ok(inner);
     }
     let span = Span::new(start, inner.span.end);

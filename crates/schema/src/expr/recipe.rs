@@ -81,14 +81,15 @@ fn recipe(input: &mut Input<'_>) -> ModalResult<Recipe> {
     let mut null_share = 0;
     if opt(word("or")).parse_next(input)?.is_some() {
         cut_err(word("null").context(expected("`null` and a percentage"))).parse_next(input)?;
-        let share = cut_err(number.verify_map(thousandths).context(expected("a percentage from 0 to 100"))).parse_next(input)?;
+        let share = cut_err(number.verify_map(|percent| thousandths(&percent)).context(expected("a percentage from 0 to 100")))
+            .parse_next(input)?;
         cut_err(symbol("%")).parse_next(input)?;
         null_share = share;
     }
     Ok(Recipe { source, bounds, null_share })
 }
 
-fn thousandths(percent: Value) -> Option<u32> {
+fn thousandths(percent: &Value) -> Option<u32> {
     let units = percent.as_ref().as_decimal()?.rescaled(3)?.units;
     (0..=100_000).contains(&units).then(|| u32::try_from(units).ok())?
 }
