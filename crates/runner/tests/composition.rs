@@ -1,0 +1,89 @@
+//! What each layer is made of, told by its allocations: none leaner than what it stands for, none fatter.
+
+use kampf_contest::{Execution, Field, Hydration, NeedText, Restriction, Touch, derive, resolve};
+use kampf_engine::engine;
+use kampf_fill::{Blueprint, Order};
+use kampf_runner::{CountingAllocator, count_heap};
+use kampf_schema::{Relations, Schema, TableId, ddl, expr::RowCount};
+
+#[global_allocator]
+static ALLOCATOR: CountingAllocator = CountingAllocator;
+
+const SQL: &str = "CREATE TABLE strain (id INTEGER PRIMARY KEY, name VARCHAR(80) NOT NULL);
+    CREATE TABLE hive (id INTEGER PRIMARY KEY, strain_id INTEGER NOT NULL REFERENCES strain, label VARCHAR(20) NOT NULL,
+      frames INTEGER NOT NULL, weight REAL NOT NULL, remarks VARCHAR(80) NOT NULL);";
+const COLUMNS: u64 = 6;
+const TEXTS: u64 = 2;
+const HIVES: u64 = 8192;
+
+/// Allocations of one call of the contender with that ending, all statements prepared before.
+fn allocations(schema: &Schema, url: &str, give: &[&str], hives: u64, contender: &str) -> u64 {
+    let text = NeedText {
+        from: "hive".into(),
+        give: give.iter().map(|&value| value.into()).collect(),
+        filter: Some(format!("id <= {hives}")),
+        ..NeedText::default()
+    };
+    let sqlite = engine("sqlite").expect("SQLite is always there");
+    let need = resolve(schema, &Relations::of(schema), &text).expect("the need is right");
+    let field = Field::of(schema, &need, sqlite.dialect(), &Restriction::default());
+    let choices = field.valid.iter().find(|choices| choices.to_string() == contender).expect("the contender is derived");
+    let connection = sqlite.connect(url, &[]).expect("the file opens");
+    let mut session = connection.session();
+    let mut execution = Execution::new(derive(schema, &need, sqlite.dialect(), choices));
+    let mut call = || {
+        let mut touch = Touch::default();
+        execution.call(session.as_mut(), &[], &mut touch).expect("the call succeeds");
+        assert_eq!(touch.rows(), hives);
+    };
+    call();
+    count_heap(call).1.allocations
+}
+
+/// Allocations that one more row costs: the slope between two sizes, in which what happens once a call cancels out. Growing
+/// a vector or a hash table to twice its size adds a few for thousands of rows.
+fn per_row(schema: &Schema, url: &str, give: &[&str], contender: &str) -> f64 {
+    let [few, many] = [HIVES / 2, HIVES].map(|hives| allocations(schema, url, give, hives, contender));
+    (many - few) as f64 / (HIVES / 2) as f64
+}
+
+// One test: the counters are the process's own, and another test's thread would be counted too.
+#[test]
+fn each_layer_is_composed_as_stated() {
+    let schema = ddl::read(SQL).expect("the schema is right").schema;
+    let rows = [(TableId(0), RowCount::Fixed(HIVES)), (TableId(1), RowCount::Fixed(HIVES))].into();
+    let blueprint = Blueprint::new(&schema, &Order { rows, seed: 7, ..Order::default() }).expect("the order is right");
+    let folder = tempfile::tempdir().expect("a temporary folder");
+    let sqlite = engine("sqlite").expect("SQLite is always there");
+    sqlite.load(folder.path(), &schema, &blueprint, &[], &mut |_| {}).expect("the rows load");
+    let url = sqlite.url(folder.path());
+
+    let own = ["id", "strain_id", "label", "frames", "weight", "remarks"];
+    let entity = 1 + TEXTS;
+    for (hydration, stated) in [
+        (Hydration::Raw, 0),
+        (Hydration::Record, TEXTS),
+        (Hydration::Map, 1 + COLUMNS + TEXTS),
+        (Hydration::Plain, entity),
+        (Hydration::Tracked, entity + 1 + TEXTS),
+    ] {
+        let name = format!("database.{}", hydration.word());
+        let made = per_row(&schema, &url, &own, &name);
+        assert!((made - stated as f64).abs() < 0.01, "{name}: {made} allocations a row, stated are {stated}");
+    }
+
+    // With a relation an entity carries its slots, and its parent is an entity with one text.
+    let related = ["label", "strain.name"];
+    let parents = HIVES as f64 * (1.0 - (-1.0_f64).exp());
+    for (name, hive, strain) in [
+        ("lazy.database.all.record", TEXTS, 1),
+        ("lazy.database.all.plain", entity + 1, 2),
+        ("lazy.database.all.tracked", entity + 1 + 1 + TEXTS, 4),
+    ] {
+        let made = allocations(&schema, &url, &related, HIVES, name) as f64;
+        // Only the identity map knows that it has met a parent before.
+        let met = if name.ends_with("tracked") { parents } else { HIVES as f64 };
+        let stated = HIVES as f64 * hive as f64 + met * strain as f64;
+        assert!((made / stated - 1.0).abs() < 0.03, "{name}: {made} allocations, stated are {stated}");
+    }
+}
