@@ -225,9 +225,7 @@ fn lazy(schema: &Schema, connection: &Connection) {
         }
         assert_eq!(black_box(touch).rows(), TOUCHED);
     };
-    for (name, goal) in
-        [("lazy.database.all.record", Some(1.15)), ("lazy.database.all.plain", Some(1.15)), ("lazy.database.all.tracked", None)]
-    {
+    for (name, goal) in [("lazy.database.all.record", Some(1.15)), ("lazy.database.all.plain", None), ("lazy.database.all.tracked", None)] {
         let mut execution = named(name);
         let mut session = sqlite_session(connection);
         compare(&format!("{TOUCHED} look-ups, {name}"), goal, 101, &mut floor, || {

@@ -7,6 +7,8 @@ use std::sync::Arc;
 use kampf_schema::{LineColumn, Span};
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
+use crate::output::terminal_width;
+
 /// The answer to the question is no.
 pub(crate) const NO: u8 = 1;
 /// The command line or a file is wrong.
@@ -124,14 +126,15 @@ impl fmt::Display for Problem {
             let plain = |text: &str| text.chars().map(|c| if c == '\t' || c.width().is_none() { ' ' } else { c }).collect::<String>();
             let (mut before, marked) = (plain(&line[..from]), plain(&line[from..to]));
             let mut after = plain(&line[to..]);
-            if before.width() + marked.width() > SHOWN {
-                let kept: Vec<char> = before.chars().rev().take(40).collect();
-                before = std::iter::once('…').chain(kept.into_iter().rev()).collect();
-            }
-            let marked: String = marked.chars().take(SHOWN).collect();
-            let room = SHOWN.saturating_sub(before.width() + marked.width());
-            if after.width() > room {
-                after = after.chars().take(room).chain(['…']).collect();
+            let room = terminal_width(&std::io::stderr()).map_or(SHOWN, |width| SHOWN.min(width - 4));
+            let marked: String = marked.chars().take(room / 2).collect();
+            let (left, right) = (before.width(), after.width());
+            if left + marked.width() + right > room {
+                // The place stays; what follows it gives way first, down to a third, then what stands before.
+                let rest = room - marked.width();
+                let kept_after = right.min((rest / 3).max(rest.saturating_sub(left)));
+                before = crop(before.chars().rev(), rest - kept_after).into_iter().rev().collect();
+                after = crop(after.chars(), kept_after).into_iter().collect();
             }
             writeln!(f, "    {before}{marked}{after}")?;
             writeln!(f, "    {}{}", " ".repeat(before.width()), "^".repeat(marked.width().max(1)))?;
@@ -141,6 +144,20 @@ impl fmt::Display for Problem {
         }
         Ok(())
     }
+}
+
+/// As many characters as fit in some columns, the last an ellipsis where not all do.
+fn crop(text: impl Iterator<Item = char> + Clone, room: usize) -> Vec<char> {
+    let width = |c: char| c.width().unwrap_or(0);
+    if text.clone().map(width).sum::<usize>() <= room {
+        return text.collect();
+    }
+    let mut used = 1;
+    let fits = text.take_while(|&c| {
+        used += width(c);
+        used <= room
+    });
+    fits.chain(['…']).collect()
 }
 
 #[cfg(test)]

@@ -155,7 +155,6 @@ fn contest_text(config: &ContestConfig, contest: &Contest, checks: &Checks, part
     page.blank();
     verdict_text(&mut page, part, verdict);
     page.blank();
-    page.blank();
     page.into_text()
 }
 

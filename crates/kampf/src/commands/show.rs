@@ -125,7 +125,7 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
                             };
                             page.line(paint(Look::Quiet, &format!("  {how}")));
                         }
-                        statement.lines().for_each(|line| page.line(format!("    {line}")));
+                        page.sql(statement, 4);
                     }
                 }
                 last = Some(statements);

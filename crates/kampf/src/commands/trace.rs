@@ -182,7 +182,7 @@ fn as_text(verbose: bool, contest: &str, contender: &str, observed: &[Observed],
             let per = duration(shape.nanos as f64 / shape.count as f64);
             page.paragraph(&format!("   {} the same statement for one parent after the other, {per} each", paint(Look::Bad, "N+1:")), 3);
         }
-        shape.sql.lines().for_each(|line| page.line(format!("     {line}")));
+        page.sql(&shape.sql, 5);
         let parameters = parameters_text(&shape.first);
         if !parameters.is_empty() {
             page.line(paint(Look::Quiet, &format!("     {} {parameters}", if shape.count == 1 { "with" } else { "first with" })));

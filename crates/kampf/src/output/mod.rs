@@ -11,5 +11,5 @@ pub(crate) use numbers::{bytes, count, duration};
 pub(crate) use page::{Column, Page};
 pub(crate) use progress::{FillProgress, RaceProgress};
 pub(crate) use race_table::race_table;
-pub(crate) use style::{Look, choose_color, paint};
+pub(crate) use style::{Look, choose_color, paint, terminal_width};
 pub(crate) use verdict_text::verdict_text;

@@ -2,7 +2,7 @@
 
 use unicode_width::UnicodeWidthStr;
 
-use super::style::{Look, paint, width};
+use super::style::{Look, paint, terminal_width, width};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Align {
@@ -76,6 +76,17 @@ impl Page {
             line.push_str(word);
         }
         self.line(&line);
+    }
+
+    /// A statement, moved in. A terminal would tear long lines anywhere, so they are wrapped there; elsewhere they stay whole.
+    pub(crate) fn sql(&mut self, text: &str, indent: usize) {
+        for line in text.lines() {
+            let line = format!("{}{line}", " ".repeat(indent));
+            match terminal_width(&std::io::stdout()) {
+                Some(_) => self.paragraph(&line, indent + 4),
+                None => self.line(line),
+            }
+        }
     }
 
     /// A table. Each cell has its look; rows are as long as there are columns.

@@ -56,7 +56,7 @@ fn row(contender: &ContenderPart, contest: &ContestPart, best: f64) -> Vec<(Look
     } else {
         Look::Strong
     };
-    let plain = if out { Look::Quiet } else { Look::Strong };
+    let plain = if out { Look::Quiet } else { Look::Plain };
     let time = |nanos: Option<f64>| nanos.map_or_else(|| "-".to_owned(), duration);
     let number = |number: Option<u64>| number.map_or_else(|| "-".to_owned(), count);
     let size = |number: Option<u64>| number.map_or_else(|| "-".to_owned(), bytes);

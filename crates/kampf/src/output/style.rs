@@ -15,6 +15,7 @@ pub(crate) enum Look {
     Quiet,
     Bar,
     Strong,
+    Plain,
 }
 
 /// Decides once whether colour is used, for standard output and standard error alike.
@@ -35,13 +36,18 @@ pub(crate) fn paint(look: Look, text: &str) -> String {
         Look::Quiet => Style::new().dimmed(),
         Look::Bar => Style::new().fg_color(Some(AnsiColor::Yellow.into())),
         Look::Strong => Style::new().bold(),
+        Look::Plain => Style::new(),
     };
     if text.is_empty() { String::new() } else { format!("{style}{text}{style:#}") }
 }
 
 /// Columns to write in: those of the terminal, else 100.
 pub(crate) fn width() -> usize {
-    let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
-    let width = if std::io::stdout().is_terminal() { terminal } else { None };
-    width.unwrap_or(100).clamp(40, 200)
+    terminal_width(&std::io::stdout()).unwrap_or(100)
+}
+
+/// Columns of the terminal that a stream goes to; none where it goes elsewhere.
+pub(crate) fn terminal_width(stream: &impl IsTerminal) -> Option<usize> {
+    let (width, _) = terminal_size::terminal_size().filter(|_| stream.is_terminal())?;
+    Some(usize::from(width.0).clamp(40, 200))
 }
