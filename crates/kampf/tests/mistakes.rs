@@ -39,7 +39,7 @@ fn a_wrong_name_in_a_need_is_shown_with_a_caret_and_the_right_name() {
     insta::assert_snapshot!(in_toml("\"label\"", "\"l\\u0061bel\", \"\\\"strain\\\".nmae as x\""), @r#"
     `strain` has no column `nmae`
       at kampf.toml:11:35
-        give = ["l\u0061bel", "\"strain\".nmae as x", "strain.name", "avg(inspection.temper) as calm", "count(inspecti…
+        give = ["l\u0061bel", "\"strain\".nmae as x", "strain.name", "avg(inspection.temper) as calm", "count(inspect…
                                           ^^^^
       did you mean `name`?
     "#);
