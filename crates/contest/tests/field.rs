@@ -1,0 +1,114 @@
+//! Which contenders enter, what they are called, and why others do not.
+
+mod common;
+
+use common::{OTHER, field, names, need, schema, text};
+use kampf_contest::{Field, Hydration, Loading, Restriction, Work, derive};
+
+#[test]
+fn the_default_field_goes_from_the_naive_end_to_the_leanest_in_single_steps() {
+    let schema = schema();
+    let with_children = need(&schema, &text("hive", &["label", "avg(inspection.temper) as calm"], "alive", &["calm desc"], Some(9)));
+    let entered = field(&schema, &with_children).entered;
+    assert_eq!(
+        names(&entered),
+        [
+            "lazy.app.all.tracked",
+            "lazy.database.all.tracked",
+            "batched.database.all.tracked",
+            "joined.database.all.tracked",
+            "grouped.database.all.tracked",
+            "computed.database.all.tracked",
+            "computed.database.all.plain",
+            "computed.database.needed.plain",
+            "computed.database.needed.map",
+            "computed.database.needed.record",
+            "computed.database.needed.raw",
+        ]
+    );
+    for at in 1..entered.len() {
+        let near = (0..entered.len()).any(|other| other != at && entered[at].distance(&entered[other]) == 1);
+        assert!(near, "{} differs from no other in one choice", entered[at]);
+    }
+}
+
+#[test]
+fn references_to_one_row_are_leanest_joined_and_know_no_grouping() {
+    let schema = schema();
+    let to_one = need(&schema, &text("hive", &["label", "apiary.region.name"], "alive", &[], None));
+    let field = field(&schema, &to_one);
+    assert!(names(&field.valid).iter().all(|name| !name.starts_with("grouped")), "{:?}", names(&field.valid));
+    assert_eq!(names(&field.entered).last().map(String::as_str), Some("joined.database.needed.raw"));
+}
+
+#[test]
+fn choices_that_change_nothing_are_left_out_of_the_name() {
+    let schema = schema();
+    let plain = need(&schema, &text("region", &["id", "name"], "", &[], None));
+    assert_eq!(names(&field(&schema, &plain).entered), ["tracked", "plain", "map", "record", "raw"]);
+    let some = need(&schema, &text("region", &["name"], "", &[], None));
+    assert_eq!(
+        names(&field(&schema, &some).entered),
+        ["all.tracked", "all.plain", "needed.plain", "needed.map", "needed.record", "needed.raw"]
+    );
+    let filtered = need(&schema, &text("region", &["id", "name"], "name = 'Talva'", &[], None));
+    assert_eq!(names(&field(&schema, &filtered).entered)[..2], ["app.tracked", "database.tracked"]);
+}
+
+#[test]
+fn what_is_not_derived_has_its_reason() {
+    let schema = schema();
+    let of = |name: &str, text| {
+        let not = field(&schema, &need(&schema, &text)).not_derived;
+        not.iter().find(|not| not.choices.to_string() == name).map(|not| not.reason)
+    };
+    let children = || text("hive", &["label", "count(inspection) as visits"], "alive", &[], None);
+    let keeps_nothing = |name: &str| of(name, children()).is_some_and(|reason| reason.starts_with("raw keeps nothing"));
+    for name in ["lazy.database.all.raw", "batched.database.needed.raw", "joined.database.all.raw", "computed.app.all.raw"] {
+        assert!(keeps_nothing(name), "{name}: {:?}", of(name, children()));
+    }
+    assert!(!keeps_nothing("computed.database.needed.raw"));
+    assert_eq!(of("computed.database.needed.tracked", children()), Some("an entity with some of its columns cannot be compared and saved"));
+    let keyless = || text("visit", &["day", "apiary.name"], "", &[], None);
+    assert_eq!(of("lazy.all.tracked", keyless()), Some("without a primary key an entity has no identity"));
+    let keyless_children = || text("apiary", &["name", "count(visit) as days"], "", &[], None);
+    assert_eq!(of("joined.all.plain", keyless_children()), Some("without a primary key rows that a join repeats cannot be recognised"));
+}
+
+#[test]
+fn no_two_contenders_do_the_very_same() {
+    let schema = schema();
+    let needs = [
+        text("hive", &["label", "avg(inspection.temper) as calm"], "alive", &["calm desc"], Some(9)),
+        text("hive", &["label", "mother.label", "apiary.name"], "price > 10", &["price"], None),
+        text("apiary", &["name", "count(hive) as hives", "max(hive.inspection.temper) as worst"], "", &["name"], Some(3)),
+        text("visit", &["day"], "", &[], None),
+    ];
+    for text in needs {
+        let need = need(&schema, &text);
+        let field = field(&schema, &need);
+        let plans: Vec<_> = field.valid.iter().map(|choices| derive(&schema, &need, &OTHER, choices)).collect();
+        for (at, plan) in plans.iter().enumerate() {
+            assert!(!plans[..at].contains(plan), "{} does what another does", field.valid[at]);
+        }
+        assert!(field.entered.iter().all(|choices| field.valid.contains(choices)));
+    }
+}
+
+#[test]
+fn a_restriction_limits_the_field_and_leaves_it_connected() {
+    let schema = schema();
+    let need = need(&schema, &text("hive", &["label", "apiary.name"], "alive", &[], None));
+    let only = Restriction {
+        loading: vec![Loading::Batched, Loading::Joined],
+        work: vec![Work::Database],
+        hydration: vec![Hydration::Plain, Hydration::Record],
+        ..Restriction::default()
+    };
+    let field = Field::of(&schema, &need, &OTHER, &only);
+    assert_eq!(
+        names(&field.entered),
+        ["batched.database.all.plain", "joined.database.all.plain", "joined.database.needed.plain", "joined.database.needed.record"]
+    );
+    assert!(field.valid.iter().all(|choices| choices.work == Some(Work::Database)));
+}
