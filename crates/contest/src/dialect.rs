@@ -11,6 +11,15 @@ pub enum RowList {
     Tuples,
 }
 
+/// How one column is compared with a list of keys.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum KeyList {
+    /// `a in (1, 2, 3)`, a parameter for each key.
+    Placeholders,
+    /// `a = any(keys)`, one parameter for all keys; the session must know [`crate::Session::run_list`].
+    Array,
+}
+
 /// How truly an engine keeps a type.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Fidelity {
@@ -39,6 +48,8 @@ pub struct Dialect {
     pub avg_is_real: bool,
     /// How several columns are compared with a list of rows.
     pub row_list: RowList,
+    /// How one column is compared with a list of keys.
+    pub key_list: KeyList,
     /// `text like pattern`, upper and lower case told apart, with `{text}` and `{value}` for the two sides.
     pub like: &'static str,
     /// The pattern as the engine wants it, from one with `%` and `_`.

@@ -41,6 +41,8 @@ pub struct Counts {
     pub rows: u64,
     /// Bytes of values delivered, by [`ValueRef::size`].
     pub bytes: u64,
+    /// Bytes that went over the wire in both directions; none where there is no wire.
+    pub wire_bytes: Option<u64>,
 }
 
 /// One statement as it was carried out.
@@ -101,6 +103,10 @@ pub trait Session {
 
     /// Carries out a prepared statement and hands its rows to the sink until it has enough.
     fn run(&mut self, statement: StatementId, parameters: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<(), EngineError>;
+
+    /// The same for a statement whose one parameter is a list ([`crate::KeyList::Array`]). An engine whose dialect has no such
+    /// lists refuses.
+    fn run_list(&mut self, statement: StatementId, list: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<(), EngineError>;
 
     /// Begins a transaction.
     fn begin(&mut self) -> Result<(), EngineError>;

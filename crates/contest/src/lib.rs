@@ -24,7 +24,7 @@ pub use answer::{Answer, AnswerError, answer_row_from_json, digest, value_from_j
 pub use by_hand::ByHand;
 pub use choice::{Choices, Columns, Hydration, Loading, Work};
 pub use compare::{Agreement, Difference, Reference, compare};
-pub use dialect::{Dialect, Fidelity, RowList};
+pub use dialect::{Dialect, Fidelity, KeyList, RowList};
 pub use engine::{Counts, EngineError, EngineErrorKind, Flow, Observed, Session, Sink, StatementId};
 pub use evaluate::{Rows, evaluate};
 pub use field::{Field, NotDerived, Restriction};

@@ -146,6 +146,9 @@ pub struct RelationStatement {
     pub parentheses: bool,
     /// Most keys of one statement.
     pub most_keys: usize,
+    /// Whether all keys are one parameter, a list.
+    #[serde(default)]
+    pub is_list: bool,
     /// The placeholder style: a text in which `#` stands for the number.
     pub placeholder: String,
     /// Its result columns.
@@ -155,6 +158,8 @@ pub struct RelationStatement {
 impl RelationStatement {
     /// The text for a number of keys of `width` columns.
     pub fn sql(&self, keys: usize, width: usize) -> String {
+        // A list is one parameter, however many keys there are in it.
+        let keys = if self.is_list { 1 } else { keys };
         let mut sql = String::with_capacity(self.before.len() + self.after.len() + keys * width * 6);
         sql.push_str(&self.before);
         let mut number = 0;
@@ -216,7 +221,7 @@ impl Plan {
         let mut statements = vec![self.root.sql.clone()];
         for node in &self.nodes {
             if let (Some(statement), Some(link)) = (&node.statement, &node.link) {
-                let text = if statement.most_keys == 1 {
+                let text = if statement.most_keys == 1 || statement.is_list {
                     statement.sql(1, link.to.len())
                 } else {
                     format!("{}{}{}", statement.before, "…", statement.after)

@@ -7,6 +7,7 @@ use kampf_fill::Blueprint;
 use kampf_schema::Schema;
 
 use crate::load::LoadEvent;
+use crate::postgres::Postgres;
 use crate::sqlite::Sqlite;
 
 /// A setting of an engine, by name.
@@ -38,13 +39,39 @@ pub struct TableSize {
     pub bytes: u64,
 }
 
+/// Where a dataset lives.
+#[derive(Clone, Copy, Debug)]
+pub struct Place<'a> {
+    /// Its own folder beside the project.
+    pub folder: &'a Path,
+    /// The URL of a server that is there already, where the user names one.
+    pub server: Option<&'a str>,
+    /// Its name: letters and digits.
+    pub name: &'a str,
+}
+
+/// A loaded dataset that can be reached for as long as this lives.
+pub trait Served {
+    /// Where it is, as contenders are told: a file's path or a URL. A URL may hold a password and is not to be shown.
+    fn url(&self) -> &str;
+
+    /// Where it is for programs whose drivers only know TCP.
+    fn tcp_url(&self) -> Option<String>;
+
+    /// Where it is, for people.
+    fn place(&self) -> String;
+}
+
 /// A database engine.
 pub trait Engine: Sync {
     /// The name users write.
     fn name(&self) -> &'static str;
 
-    /// The version of what carries out the statements.
-    fn version(&self) -> String;
+    /// The version of what carries out the statements, here or on a server.
+    ///
+    /// # Errors
+    /// When there is no such engine on this machine, or the server cannot be reached or is too old.
+    fn version(&self, server: Option<&str>) -> Result<String, EngineError>;
 
     /// How its SQL is written.
     fn dialect(&self) -> &'static Dialect;
@@ -52,29 +79,41 @@ pub trait Engine: Sync {
     /// Whether round trips are only what a server would have needed, since there is none.
     fn trips_are_modelled(&self) -> bool;
 
+    /// How many calls a fresh connection makes until the engine treats a statement as it will from then on.
+    fn calls_to_settle(&self) -> u64;
+
     /// The settings that can be chosen, with their defaults.
     fn settings(&self) -> Vec<Setting>;
 
-    /// Makes the tables in an empty folder and loads them. `progress` hears of every batch.
+    /// Makes the tables in an empty place and loads them. `progress` hears of every batch.
     ///
     /// # Errors
-    /// Those of the engine; what is in the folder then is of no use.
+    /// Those of the engine; what is in the place then is of no use.
     fn load(
         &self,
-        folder: &Path,
+        place: &Place<'_>,
         schema: &Schema,
         blueprint: &Blueprint,
         settings: &[Setting],
         progress: &mut dyn FnMut(LoadEvent<'_>),
     ) -> Result<Vec<Loaded>, EngineError>;
 
-    /// Where a loaded folder's data is, as contenders are told: a file's path or a URL.
-    fn url(&self, folder: &Path) -> String;
+    /// Makes a loaded dataset reachable, where need be by starting a server.
+    ///
+    /// # Errors
+    /// When it is not there, was not made by [`Engine::load`], or its server does not start.
+    fn serve(&self, place: &Place<'_>, settings: &[Setting]) -> Result<Box<dyn Served>, EngineError>;
+
+    /// Removes what a dataset has outside its folder; false where another Kampf is using it.
+    ///
+    /// # Errors
+    /// When it cannot be reached, or is not of Kampf's making.
+    fn remove(&self, place: &Place<'_>) -> Result<bool, EngineError>;
 
     /// Opens loaded data for reading.
     ///
     /// # Errors
-    /// When it cannot be reached, or was not made by [`Engine::load`].
+    /// When it cannot be reached, or was not made by Kampf.
     fn connect(&self, url: &str, settings: &[Setting]) -> Result<Box<dyn Connection>, EngineError>;
 
     /// The bytes that the engine's own library holds, apart from Rust's heap, at most since the last call with `reset`; none
@@ -104,4 +143,4 @@ pub fn names() -> impl Iterator<Item = &'static str> {
     ENGINES.iter().map(|engine| engine.name())
 }
 
-static ENGINES: [&dyn Engine; 1] = [&Sqlite];
+static ENGINES: [&dyn Engine; 2] = [&Sqlite, &Postgres];

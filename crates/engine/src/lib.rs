@@ -6,9 +6,11 @@
 mod engine;
 mod generated;
 mod load;
+mod postgres;
 mod sqlite;
+mod tables;
 
-pub use engine::{Connection, Engine, Loaded, Setting, TableSize, engine, names};
+pub use engine::{Connection, Engine, Loaded, Place, Served, Setting, TableSize, engine, names};
 pub use generated::GeneratedRows;
 pub use load::LoadEvent;
 

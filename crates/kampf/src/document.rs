@@ -92,6 +92,8 @@ pub(crate) struct ContenderPart {
     pub(crate) round_trips: Option<u64>,
     pub(crate) rows: Option<u64>,
     pub(crate) bytes: Option<u64>,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub(crate) wire_bytes: Option<u64>,
     pub(crate) objects: Option<u64>,
     pub(crate) heap_peak_bytes: Option<u64>,
     pub(crate) allocations: Option<u64>,
@@ -136,11 +138,12 @@ pub(crate) struct VerdictPart {
 }
 
 impl ContenderPart {
-    pub(crate) fn take_counts(&mut self, counts: &Counts, is_program: bool, modelled_trips: bool) {
+    pub(crate) fn take_counts(&mut self, counts: &Counts, is_program: bool, trips_are_modelled: bool) {
         self.statements = counts.statements;
         self.round_trips = counts.round_trips;
         self.rows = counts.rows;
         self.bytes = counts.bytes;
+        self.wire_bytes = counts.wire_bytes;
         self.objects = counts.objects;
         self.heap_peak_bytes = counts.heap_peak_bytes;
         self.allocations = counts.allocations;
@@ -151,8 +154,10 @@ impl ContenderPart {
                 self.counted.insert(name.to_owned(), how.to_owned());
             }
         };
-        note("statements", counts.statements.is_some(), inside);
-        note("round_trips", counts.round_trips.is_some(), if modelled_trips && !is_program { "modelled" } else { inside });
+        let wire = if counts.wire_bytes.is_some() && !is_program { "wire" } else { inside };
+        note("statements", counts.statements.is_some(), wire);
+        note("round_trips", counts.round_trips.is_some(), if trips_are_modelled && !is_program { "modelled" } else { wire });
+        note("wire_bytes", counts.wire_bytes.is_some(), wire);
         note("rows", counts.rows.is_some(), inside);
         note("bytes", counts.bytes.is_some(), inside);
         note("objects", counts.objects.is_some(), inside);

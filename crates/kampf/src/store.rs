@@ -3,17 +3,17 @@
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 
-use kampf_engine::{LoadEvent, TableSize};
+use kampf_engine::{Engine, LoadEvent, Place, Served, TableSize};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use crate::problem::{Problem, SURROUNDINGS};
 use crate::project::Project;
 
-/// A dataset that is loaded and whole.
-#[derive(Clone, Debug)]
+/// A dataset that is loaded, whole and reachable.
 pub(crate) struct Dataset {
-    pub(crate) folder: PathBuf,
+    /// Keeps it reachable.
+    pub(crate) served: Box<dyn Served>,
     pub(crate) record: DatasetRecord,
     /// Whether it was there already.
     pub(crate) reused: bool,
@@ -27,6 +27,9 @@ pub(crate) struct DatasetRecord {
     pub(crate) fingerprint: String,
     pub(crate) engine: String,
     pub(crate) engine_version: String,
+    /// The server it is on, without a password, where that is not Kampf's own.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub(crate) server: Option<String>,
     pub(crate) seconds: f64,
     pub(crate) tables: Vec<TableRecord>,
 }
@@ -47,40 +50,44 @@ const KEPT: usize = 2;
 /// The project's dataset: the one that is there when it fits, else a new one. `progress` hears of a load.
 pub(crate) fn dataset(project: &Project, progress: &mut dyn FnMut(LoadEvent<'_>)) -> Result<Dataset, Problem> {
     let root = root(&project.folder)?;
-    let fingerprint = fingerprint(&project.essence());
-    let folder = root.join("data").join(&fingerprint[..16]);
+    let version = project.engine.version(project.server()).map_err(|error| engine_problem(&error))?;
+    let fingerprint = fingerprint(&project.essence(&version));
+    let name = &fingerprint[..16];
+    let folder = std::path::absolute(root.join("data").join(name)).unwrap_or_else(|_| root.join("data").join(name));
+    let place = Place { folder: &folder, server: project.server(), name };
     let lock_path = root.join("lock");
     let lock = File::create(&lock_path).map_err(|error| Problem::file("cannot write", &lock_path, &error))?;
     // Two commands at once: the second waits for the first's load and then finds it whole.
     lock.lock().map_err(|error| Problem::file("cannot lock", &lock_path, &error))?;
     if let Some(record) = whole(&folder, &fingerprint) {
-        let connected = project.engine.connect(&project.engine.url(&folder), &project.settings);
-        if connected.is_ok() {
+        if let Ok(served) = project.engine.serve(&place, &project.settings) {
             let _ = File::open(folder.join(RECORD)).and_then(|file| file.set_modified(std::time::SystemTime::now()));
-            return Ok(Dataset { folder, record, reused: true });
+            return Ok(Dataset { served, record, reused: true });
         }
     }
     if folder.exists() {
-        remove_own(&folder)?;
+        remove(project.engine, &place)?;
     }
     fs::create_dir_all(&folder).map_err(|error| Problem::file("cannot make", &folder, &error))?;
     let begun = std::time::Instant::now();
-    let loaded = project.engine.load(&folder, &project.schema, &project.blueprint, &project.settings, progress).map_err(|error| {
-        let _ = remove_own(&folder);
-        load_problem(&error)
+    let loaded = project.engine.load(&place, &project.schema, &project.blueprint, &project.settings, progress).map_err(|error| {
+        let _ = remove(project.engine, &place);
+        engine_problem(&error)
     })?;
+    let served = project.engine.serve(&place, &project.settings).map_err(|error| engine_problem(&error))?;
     let sizes = project
         .engine
-        .connect(&project.engine.url(&folder), &project.settings)
+        .connect(served.url(), &project.settings)
         .and_then(|connection| connection.sizes())
-        .map_err(|error| Problem::surroundings(error.to_string()))?;
+        .map_err(|error| engine_problem(&error))?;
     let bytes = |table: &str| sizes.iter().find(|size: &&TableSize| size.table == table).map_or(0, |size| size.bytes);
     let record = DatasetRecord {
         format: FORMAT.to_owned(),
         version: 1,
-        fingerprint,
+        fingerprint: fingerprint.clone(),
         engine: project.engine.name().to_owned(),
-        engine_version: project.engine.version(),
+        engine_version: version,
+        server: project.server().map(|_| served.place()),
         seconds: begun.elapsed().as_secs_f64(),
         tables: loaded
             .iter()
@@ -94,10 +101,10 @@ pub(crate) fn dataset(project: &Project, progress: &mut dyn FnMut(LoadEvent<'_>)
     };
     write_whole(&folder.join(RECORD), &serde_json::to_string_pretty(&record).unwrap_or_default())?;
     forget_old(&root.join("data"), &folder);
-    Ok(Dataset { folder, record, reused: false })
+    Ok(Dataset { served, record, reused: false })
 }
 
-fn load_problem(error: &kampf_contest::EngineError) -> Problem {
+pub(crate) fn engine_problem(error: &kampf_contest::EngineError) -> Problem {
     use kampf_contest::EngineErrorKind as Kind;
     let problem = Problem::surroundings(error.to_string());
     match error.kind {
@@ -130,6 +137,14 @@ fn whole(folder: &Path, fingerprint: &str) -> Option<DatasetRecord> {
     (record.format == FORMAT && record.version == 1 && record.fingerprint == fingerprint).then_some(record)
 }
 
+/// Removes a dataset with all that belongs to it; one that another Kampf uses is left alone.
+fn remove(engine: &dyn Engine, place: &Place<'_>) -> Result<(), Problem> {
+    if engine.remove(place).map_err(|error| engine_problem(&error))? {
+        return remove_own(place.folder);
+    }
+    Err(Problem::surroundings(format!("another kampf is using {}", place.folder.display())).hint("wait until it has ended"))
+}
+
 /// Removes a dataset's folder, and nothing that is not one: only files of Kampf's making may lie in it.
 fn remove_own(folder: &Path) -> Result<(), Problem> {
     let entries = fs::read_dir(folder).map_err(|error| Problem::file("cannot read", folder, &error))?;
@@ -158,7 +173,13 @@ fn forget_old(data: &Path, current: &Path) {
     old.sort();
     let surplus = old.len().saturating_sub(KEPT);
     for (_, path) in old.into_iter().take(surplus) {
-        let _ = remove_own(&path);
+        // What lies on a server of the user's stays until it is removed by `kampf fill --remove`, which knows the URL.
+        let engine = fs::read_to_string(path.join(RECORD)).ok().and_then(|text| serde_json::from_str::<DatasetRecord>(&text).ok());
+        let engine = engine.filter(|record| record.server.is_none()).and_then(|record| kampf_engine::engine(&record.engine));
+        let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        if let Some(engine) = engine {
+            let _ = remove(engine, &Place { folder: &path, server: None, name: &name });
+        }
     }
 }
 

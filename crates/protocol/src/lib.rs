@@ -44,6 +44,9 @@ pub struct Hello {
     pub engine: String,
     /// Where the data is: for SQLite the path of the file, else a URL.
     pub url: String,
+    /// The same over TCP with a password, where `url` leads to a socket of the machine, which some drivers do not know.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub tcp_url: Option<String>,
     /// Limits on the process.
     pub limits: Limits,
     /// What a contender of Kampf's own is to carry out; programs from outside do not need it.
@@ -159,6 +162,9 @@ pub struct Counts {
     /// Bytes of values delivered.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bytes: Option<u64>,
+    /// Bytes that went over the wire, in both directions.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wire_bytes: Option<u64>,
     /// Objects built.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub objects: Option<u64>,

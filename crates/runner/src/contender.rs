@@ -148,6 +148,7 @@ impl Contender<'_> {
             round_trips: Some(counted.round_trips),
             rows: Some(counted.rows),
             bytes: Some(counted.bytes),
+            wire_bytes: counted.wire_bytes,
             objects: Some(self.execution.objects()),
             heap_peak_bytes: Some(heap.peak_bytes),
             allocations: Some(heap.allocations),

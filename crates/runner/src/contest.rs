@@ -79,8 +79,10 @@ pub struct Setup<'a> {
     pub engine: &'a dyn Engine,
     /// Settings of the engine.
     pub settings: Vec<Setting>,
-    /// The folder of the loaded data.
-    pub folder: PathBuf,
+    /// Where the loaded data is, as contenders are told. It may hold a password.
+    pub url: String,
+    /// The same over TCP, where that is another URL.
+    pub tcp_url: Option<String>,
     /// The rows that were loaded.
     pub blueprint: &'a Blueprint,
     /// Seed of everything drawn.

@@ -57,7 +57,8 @@ impl<'a> Talk<'a> {
             contender: entry.name.clone(),
             need: contest.need_text.clone(),
             engine: setup.engine.name().to_owned(),
-            url: setup.engine.url(&setup.folder),
+            url: setup.url.clone(),
+            tcp_url: setup.tcp_url.clone(),
             limits: Limits { memory_bytes: setup.memory_limit, run_ms: u64::try_from(setup.timeout.as_millis()).ok() },
             plan,
         })))?;

@@ -148,13 +148,14 @@ impl<'p, S: Store> Graph<'p, S> {
             let binds: Vec<ValueRef<'_>> = list.iter().flatten().map(Value::as_ref).collect();
             let mut found: Vec<(u32, Key)> = Vec::new();
             let store = &mut self.stores[self.plan.nodes[node].layout];
-            session.run(id, &binds, &mut |row: &[ValueRef<'_>]| {
+            let mut take = |row: &[ValueRef<'_>]| {
                 let at = store.push(row);
                 if let Some(key) = Key::of(link.to.iter().map(|&column| row[column])) {
                     found.push((at, key));
                 }
                 Flow::More
-            })?;
+            };
+            if statement.is_list { session.run_list(id, &binds, &mut take)? } else { session.run(id, &binds, &mut take)? }
             for (row, key) in found {
                 for &parent in waiting.get(&key).into_iter().flatten() {
                     attach(self.store_mut(link.parent).slot_mut(parent, link.slot), link, row);
@@ -373,13 +374,14 @@ fn prepare(
     keys: usize,
     width: usize,
 ) -> Result<StatementId, EngineError> {
-    let known = if keys == 1 { prepared.single } else { prepared.lists.get(&keys).copied() };
+    let single = keys == 1 || statement.is_list;
+    let known = if single { prepared.single } else { prepared.lists.get(&keys).copied() };
     if let Some(id) = known {
         return Ok(id);
     }
     let kinds: Vec<_> = statement.columns.iter().map(|column| column.kind).collect();
     let id = session.prepare(&statement.sql(keys, width), &kinds)?;
-    if keys == 1 {
+    if single {
         prepared.single = Some(id);
     } else {
         prepared.lists.insert(keys, id);

@@ -8,7 +8,7 @@ use super::flat::can_be_null;
 use super::fragment::Sql;
 use super::scope::Scope;
 use crate::choice::{Columns, Loading, Work};
-use crate::dialect::{Dialect, RowList};
+use crate::dialect::{Dialect, KeyList, RowList};
 use crate::need::{Need, OrderBy, Term};
 use crate::plan::{AppTerm, Fetching, Layout, LayoutColumn, Link, Plan, PlanNode, RelationStatement, ResultColumn, RootStatement};
 
@@ -30,6 +30,9 @@ struct Builder<'a> {
     /// Relations kept with the rows of each table.
     slots: Vec<(TableId, Vec<Hop>)>,
 }
+
+/// Keys of one list parameter at most: longer lists gain nothing and cost memory on both sides.
+const KEYS_OF_A_LIST: usize = 100_000;
 
 pub(super) fn plan(schema: &Schema, need: &Need, dialect: &Dialect, ways: Ways) -> Plan {
     let mut builder = Builder { schema, need, dialect, ways, tree: Vec::new(), kept: Vec::new(), slots: Vec::new() };
@@ -213,7 +216,9 @@ impl Builder<'_> {
         let kept = names(&self.kept[self.layout(hop.to)].1);
         let keys = names(&hop.to_columns);
         let several = keys.len() > 1;
+        let is_list = !several && most_keys > 1 && self.dialect.key_list == KeyList::Array;
         let (left, open, close) = match (several, most_keys) {
+            (false, _) if is_list => (keys[0].clone(), " = ANY(", ")"),
             (false, 1) => (keys[0].clone(), " = ", ""),
             (false, _) => (keys[0].clone(), " IN (", ")"),
             (true, 1) => (format!("({})", keys.join(", ")), " = ", ""),
@@ -227,7 +232,8 @@ impl Builder<'_> {
             between: ", ".to_owned(),
             after: close.to_owned(),
             parentheses: several,
-            most_keys: most_keys.max(1),
+            most_keys: if is_list { KEYS_OF_A_LIST } else { most_keys.max(1) },
+            is_list,
             placeholder: placeholder.replace('1', "#"),
             columns: self.result_columns(hop.to),
         }

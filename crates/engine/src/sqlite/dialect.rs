@@ -1,6 +1,6 @@
 //! How SQLite's SQL is written.
 
-use kampf_contest::{Dialect, Fidelity, RowList};
+use kampf_contest::{Dialect, Fidelity, KeyList, RowList};
 use kampf_schema::LogicalType;
 
 pub(super) static SQLITE: Dialect = Dialect {
@@ -11,6 +11,7 @@ pub(super) static SQLITE: Dialect = Dialect {
     nulls_first: true,
     avg_is_real: true,
     row_list: RowList::Values,
+    key_list: KeyList::Placeholders,
     // LIKE takes no notice of case here; GLOB does.
     like: "{text} GLOB {value}",
     like_pattern: glob,

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use kampf_contest::{Dialect, EngineError, EngineErrorKind, Fidelity};
+use kampf_contest::{Dialect, EngineError, EngineErrorKind};
 use kampf_fill::Blueprint;
 use kampf_schema::{ColumnId, Schema, Table};
 
@@ -12,6 +12,7 @@ use super::session::bind;
 use super::{MARK, apply};
 use crate::engine::{Loaded, Setting};
 use crate::load::{LoadEvent, pump};
+use crate::tables::{column_list, create_table, index};
 
 /// Values of one insert statement at most: many rows a statement load faster, very many no more so.
 const INSERT_VALUES: usize = 240;
@@ -32,7 +33,7 @@ pub(super) fn load(
     let batch = |sql: &str| connection.execute_batch(sql).map_err(|error| engine_error(&error, Some(sql)));
     batch("BEGIN")?;
     for table in &schema.tables {
-        batch(&create_table(&SQLITE, schema, table)?)?;
+        batch(&create_table(&SQLITE, schema, table, true)?)?;
     }
     let mut inserts: Vec<Option<(rusqlite::Statement<'_>, rusqlite::Statement<'_>, usize)>> = schema.tables.iter().map(|_| None).collect();
     let loaded = pump(schema, blueprint, progress, |id, rows| {
@@ -91,44 +92,8 @@ fn broken_rule(error: &rusqlite::Error, table: &Table) -> EngineError {
     error
 }
 
-fn names(dialect: &Dialect, table: &Table, columns: &[ColumnId]) -> String {
-    columns.iter().map(|&column| (dialect.quote)(&table.columns[column].name)).collect::<Vec<_>>().join(", ")
-}
-
-fn create_table(dialect: &Dialect, schema: &Schema, table: &Table) -> Result<String, EngineError> {
-    let quote = dialect.quote;
-    let mut parts = Vec::new();
-    for column in &table.columns {
-        let (kind, fidelity) = (dialect.column_type)(column.kind);
-        if fidelity == Fidelity::None {
-            return Err(EngineError {
-                kind: EngineErrorKind::Value,
-                message: format!("`{}.{}` is {}, which {} cannot keep", table.name, column.name, column.kind, dialect.name),
-                sql: None,
-            });
-        }
-        parts.push(format!("{} {kind}{}", quote(&column.name), if column.nullable { "" } else { " NOT NULL" }));
-    }
-    if !table.primary_key.is_empty() {
-        parts.push(format!("PRIMARY KEY ({})", names(dialect, table, &table.primary_key)));
-    }
-    for reference in &table.references {
-        let parent = schema.table(reference.parent);
-        let (own, theirs) = (names(dialect, table, &reference.columns), names(dialect, parent, &reference.parent_columns));
-        parts.push(format!("FOREIGN KEY ({own}) REFERENCES {} ({theirs})", quote(&parent.name)));
-    }
-    parts.extend(table.checks.iter().map(|check| format!("CHECK ({})", check.sql)));
-    Ok(format!("CREATE TABLE {} (\n  {}\n)", quote(&table.name), parts.join(",\n  ")))
-}
-
-fn index(dialect: &Dialect, table: &Table, columns: &[ColumnId], unique: bool, name: &str) -> String {
-    let quote = dialect.quote;
-    let unique = if unique { "UNIQUE " } else { "" };
-    format!("CREATE {unique}INDEX {} ON {} ({})", quote(name), quote(&table.name), names(dialect, table, columns))
-}
-
 fn insert(dialect: &Dialect, table: &Table, rows: usize) -> String {
     let columns: Vec<ColumnId> = (0..table.columns.len()).collect();
     let row = format!("({})", vec!["?"; columns.len()].join(", "));
-    format!("INSERT INTO {} ({}) VALUES {}", (dialect.quote)(&table.name), names(dialect, table, &columns), vec![row; rows].join(", "))
+    format!("INSERT INTO {} ({}) VALUES {}", (dialect.quote)(&table.name), column_list(dialect, table, &columns), vec![row; rows].join(", "))
 }

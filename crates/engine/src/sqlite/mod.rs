@@ -12,7 +12,7 @@ use kampf_fill::Blueprint;
 use kampf_schema::Schema;
 use rusqlite::OpenFlags;
 
-use crate::engine::{Connection, Engine, Loaded, Setting, TableSize};
+use crate::engine::{Connection, Engine, Loaded, Place, Served, Setting, TableSize};
 use crate::load::LoadEvent;
 use error::engine_error;
 
@@ -30,8 +30,8 @@ impl Engine for Sqlite {
         "sqlite"
     }
 
-    fn version(&self) -> String {
-        rusqlite::version().to_owned()
+    fn version(&self, _: Option<&str>) -> Result<String, EngineError> {
+        Ok(rusqlite::version().to_owned())
     }
 
     fn dialect(&self) -> &'static Dialect {
@@ -40,6 +40,10 @@ impl Engine for Sqlite {
 
     fn trips_are_modelled(&self) -> bool {
         true
+    }
+
+    fn calls_to_settle(&self) -> u64 {
+        0
     }
 
     fn settings(&self) -> Vec<Setting> {
@@ -51,17 +55,23 @@ impl Engine for Sqlite {
 
     fn load(
         &self,
-        folder: &Path,
+        place: &Place<'_>,
         schema: &Schema,
         blueprint: &Blueprint,
         settings: &[Setting],
         progress: &mut dyn FnMut(LoadEvent<'_>),
     ) -> Result<Vec<Loaded>, EngineError> {
-        load::load(&folder.join(FILE), schema, blueprint, settings, progress)
+        load::load(&place.folder.join(FILE), schema, blueprint, settings, progress)
     }
 
-    fn url(&self, folder: &Path) -> String {
-        folder.join(FILE).to_string_lossy().into_owned()
+    fn serve(&self, place: &Place<'_>, settings: &[Setting]) -> Result<Box<dyn Served>, EngineError> {
+        let file = InFile(place.folder.join(FILE).to_string_lossy().into_owned());
+        self.connect(file.url(), settings)?;
+        Ok(Box::new(file))
+    }
+
+    fn remove(&self, _: &Place<'_>) -> Result<bool, EngineError> {
+        Ok(true)
     }
 
     fn connect(&self, url: &str, settings: &[Setting]) -> Result<Box<dyn Connection>, EngineError> {
@@ -85,6 +95,23 @@ impl Engine for Sqlite {
         // SAFETY: the function takes no pointer and may be called at any time, from any thread.
         let bytes = unsafe { rusqlite::ffi::sqlite3_memory_highwater(i32::from(reset)) };
         u64::try_from(bytes).ok()
+    }
+}
+
+/// The path of a loaded file, which is all it takes to reach it.
+struct InFile(String);
+
+impl Served for InFile {
+    fn url(&self) -> &str {
+        &self.0
+    }
+
+    fn tcp_url(&self) -> Option<String> {
+        None
+    }
+
+    fn place(&self) -> String {
+        self.0.clone()
     }
 }
 

@@ -197,6 +197,14 @@ impl Session for SqliteSession<'_> {
         Ok(())
     }
 
+    fn run_list(&mut self, id: StatementId, _: &[ValueRef<'_>], _: &mut dyn Sink) -> Result<(), EngineError> {
+        Err(EngineError {
+            kind: EngineErrorKind::Statement,
+            message: "SQLite knows no lists as parameters".to_owned(),
+            sql: Some(self.prepared[id.0].sql.clone()),
+        })
+    }
+
     fn begin(&mut self) -> Result<(), EngineError> {
         self.simple("BEGIN")
     }

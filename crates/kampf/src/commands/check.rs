@@ -13,7 +13,7 @@ use crate::problem::Problem;
 use crate::project::resolve;
 
 pub(super) fn run(general: &General, arguments: &Check) -> Result<Ending, Problem> {
-    let project = open(general)?;
+    let project = open(general, general.engine.as_deref())?;
     let contests = project.contests(&arguments.contests)?;
     if arguments.answer && contests.len() != 1 {
         return Err(Problem::wrong("--answer prints the answer of one contest").hint("name the contest: `kampf check CONTEST --answer`"));

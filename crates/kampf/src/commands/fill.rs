@@ -7,10 +7,10 @@ use crate::output::{Column, Look, Page, bytes, count};
 use crate::problem::Problem;
 
 pub(super) fn run(general: &General) -> Result<Ending, Problem> {
-    let project = open(general)?;
+    let project = open(general, general.engine.as_deref())?;
     let dataset = session::filled(general, &project)?;
     let record = &dataset.record;
-    let place = project.engine.url(&dataset.folder);
+    let place = dataset.served.place();
     if general.format == Format::Json {
         let mut json = serde_json::to_value(record).unwrap_or_default();
         json["place"] = place.into();

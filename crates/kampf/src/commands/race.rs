@@ -19,7 +19,7 @@ use crate::store::{Dataset, save_result};
 use crate::verdict::{Verdict, decide};
 
 pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem> {
-    let project = open(general)?;
+    let project = open(general, general.engine.as_deref())?;
     let contests = project.contests(&arguments.contests)?;
     let mut selected = Vec::new();
     for config in contests {
@@ -35,7 +35,7 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
         if inbox.is_interrupted() {
             break;
         }
-        match one(general, arguments, &inbox, &setup, &project, config, contest) {
+        match one(general, arguments, &inbox, &setup, &project, &dataset, config, contest) {
             Ok((part, verdict)) => {
                 disagreement |= part.contenders.iter().any(|contender| contender.outcome == Outcome::Disagrees);
                 missed |= verdict.required && verdict.choose.is_none();
@@ -78,6 +78,7 @@ fn one(
     inbox: &Inbox,
     setup: &Setup<'_>,
     project: &Project,
+    dataset: &Dataset,
     config: &ContestConfig,
     contest: &Contest,
 ) -> Result<(ContestPart, Verdict), Problem> {
@@ -112,7 +113,7 @@ fn one(
         variant: BTreeMap::new(),
         engine: EnginePart {
             name: project.engine.name().to_owned(),
-            version: project.engine.version(),
+            version: dataset.record.engine_version.clone(),
             settings: project.settings.iter().map(|setting| (setting.name.clone(), setting.value.clone())).collect(),
         },
         race: RacePart {
@@ -210,6 +211,7 @@ fn contender_parts(contest: &Contest, checks: &Checks, report: &RaceReport, mode
                 round_trips: None,
                 rows: None,
                 bytes: None,
+                wire_bytes: None,
                 objects: None,
                 heap_peak_bytes: None,
                 allocations: None,

@@ -10,8 +10,8 @@ use crate::project::Project;
 use crate::store::{Dataset, dataset};
 
 /// Opens the project and says, where asked to, what was passed over.
-pub(super) fn open(general: &General) -> Result<Project, Problem> {
-    let project = Project::open(&general.file)?;
+pub(super) fn open(general: &General, engine: Option<&str>) -> Result<Project, Problem> {
+    let project = Project::open(&general.file, engine)?;
     if general.verbose {
         project.passed_over.iter().for_each(|passed| say(general.quiet, passed));
     }
@@ -34,12 +34,12 @@ pub(super) fn filled(general: &General, project: &Project) -> Result<Dataset, Pr
 /// The setup of contenders.
 pub(super) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds) -> Result<Setup<'a>, Problem> {
     let binary = std::env::current_exe().map_err(|error| Problem::surroundings(format!("cannot find the own program: {error}")))?;
-    let folder = std::path::absolute(&dataset.folder).unwrap_or_else(|_| dataset.folder.clone());
     Ok(Setup {
         binary,
         engine: project.engine,
         settings: project.settings.clone(),
-        folder,
+        url: dataset.served.url().to_owned(),
+        tcp_url: dataset.served.tcp_url(),
         blueprint: &project.blueprint,
         seed: project.config.seed,
         timeout: bounds.timeout,

@@ -12,7 +12,7 @@ use crate::problem::Problem;
 use crate::project::{Project, resolve};
 
 pub(super) fn run(general: &General, arguments: &Show) -> Result<Ending, Problem> {
-    let project = open(general)?;
+    let project = open(general, general.engine.as_deref())?;
     let text = match &arguments.contest {
         _ if arguments.relations => relations(&project, general.format),
         None => contests(&project, general.format)?,

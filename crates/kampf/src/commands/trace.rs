@@ -29,7 +29,7 @@ struct Shape {
 }
 
 pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Problem> {
-    let project = open(general)?;
+    let project = open(general, general.engine.as_deref())?;
     let config = project.contest(&arguments.contest)?;
     let selected = resolve(&project, config, &Selection { all: true, only: Vec::new() })?;
     let names = || selected.contest.entries.iter().map(|entry| entry.name.as_str());
@@ -46,7 +46,7 @@ pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Proble
     let setup = setup(&project, &dataset, &bounds)?;
     let parameters = selected.contest.parameter_sets(&setup, 0).swap_remove(0);
     let engine_problem = |error: kampf_contest::EngineError| Problem::surroundings(format!("`{}` failed: {error}", entry.name));
-    let connection = project.engine.connect(&project.engine.url(&setup.folder), &project.settings).map_err(engine_problem)?;
+    let connection = project.engine.connect(&setup.url, &project.settings).map_err(engine_problem)?;
     let mut session = connection.session();
     let mut execution = Execution::new((**plan).clone());
     // The first call prepares and warms up; the second is the one that is shown.

@@ -28,6 +28,8 @@ pub(crate) struct Project {
     pub(crate) schema: Schema,
     pub(crate) relations: Relations,
     pub(crate) engine: &'static dyn Engine,
+    /// The URL of a server of the user's; it may hold a password.
+    server: Option<String>,
     pub(crate) settings: Vec<Setting>,
     pub(crate) blueprint: Blueprint,
     /// What was passed over in the DDL, in words.
@@ -35,8 +37,8 @@ pub(crate) struct Project {
 }
 
 impl Project {
-    /// Reads a project.
-    pub(crate) fn open(file: &Path) -> Result<Project, Problem> {
+    /// Reads a project; an engine or URL given here takes the place of the file's.
+    pub(crate) fn open(file: &Path, engine: Option<&str>) -> Result<Project, Problem> {
         if !file.exists() {
             return Err(Problem::wrong(format!("there is no {}", file.display()))
                 .hint("`kampf new DIR` makes a folder to start from, `kampf demo` a whole example; -f names another file"));
@@ -62,12 +64,23 @@ impl Project {
                 )
             })
             .collect();
-        let engine = find_engine(&source, config.engine.as_ref())?;
-        let settings = settings(&source, engine, &config.settings)?;
+        let (own, own_server) = find_engine(&source, config.engine.as_ref())?;
+        let (engine, server) = match engine {
+            Some(wanted) => named_engine(wanted)?,
+            None => (own, own_server),
+        };
+        // Settings in the file are those of its engine.
+        let chosen = if engine.name() == own.name() { &config.settings[..] } else { &[] };
+        let settings = settings(&source, engine, chosen)?;
         let schema = usable(&config, &ddl, read)?;
         let relations = relations(&source, &schema, &config.relations)?;
         let blueprint = blueprint(&source, &ddl, &schema, &config)?;
-        Ok(Project { config, folder, schema, relations, engine, settings, blueprint, passed_over })
+        Ok(Project { config, folder, schema, relations, engine, server, settings, blueprint, passed_over })
+    }
+
+    /// The URL of the server that the user names; none where Kampf has its own.
+    pub(crate) fn server(&self) -> Option<&str> {
+        self.server.as_deref()
     }
 
     /// The contest of a name.
@@ -91,13 +104,13 @@ impl Project {
     }
 
     /// What decides whether loaded data still fits: everything that made it, in one text.
-    pub(crate) fn essence(&self) -> String {
+    pub(crate) fn essence(&self, engine_version: &str) -> String {
         let mut rows: Vec<String> = self.config.rows.iter().map(|(table, rows)| format!("{}={}", table.value, rows.value)).collect();
         let mut values: Vec<String> =
             self.config.values.iter().map(|(column, recipe)| format!("{}={}", column.value, recipe.value)).collect();
         rows.sort();
         values.sort();
-        let major = self.engine.version().split('.').next().unwrap_or_default().to_owned();
+        let major = engine_version.split('.').next().unwrap_or_default();
         // Settings that only matter for reading are not among it; those that shape the file are.
         let page_size: Vec<&str> =
             self.settings.iter().filter(|setting| setting.name == "page_size").map(|setting| setting.value.as_str()).collect();
@@ -120,12 +133,26 @@ pub(crate) fn read_ddl(source: &Source) -> Result<Ddl, Problem> {
     ddl::read(&source.text).map_err(|error| Problem::wrong(error.message).at(source.place(error.span)).maybe_hint(error.hint))
 }
 
-fn find_engine(source: &Source, name: Option<&Written>) -> Result<&'static dyn Engine, Problem> {
-    let wanted = name.map_or("sqlite", |name| name.value.as_str());
-    kampf_engine::engine(wanted).ok_or_else(|| {
-        let problem = Problem::wrong(format!("there is no engine `{wanted}`")).maybe_hint(did_you_mean(wanted, kampf_engine::names()));
-        name.map_or(problem.clone(), |name| problem.at(source.place(name.span)))
-    })
+fn find_engine(source: &Source, name: Option<&Written>) -> Result<(&'static dyn Engine, Option<String>), Problem> {
+    match name {
+        None => named_engine("sqlite"),
+        Some(name) => named_engine(&name.value).map_err(|problem| {
+            // A line that holds a password is not shown.
+            if name.value.contains("://") { problem } else { problem.at(source.place(name.span)) }
+        }),
+    }
+}
+
+/// The engine of a name, or of a URL that begins with its name, and the URL.
+fn named_engine(wanted: &str) -> Result<(&'static dyn Engine, Option<String>), Problem> {
+    let name = wanted.split_once("://").map_or(wanted, |(name, _)| name);
+    let name = if name == "postgresql" { "postgres" } else { name };
+    let engine = kampf_engine::engine(name).ok_or_else(|| {
+        Problem::wrong(format!("there is no engine `{name}`"))
+            .hint(format!("there is {}", kampf_engine::names().collect::<Vec<_>>().join(", ")))
+            .maybe_hint(did_you_mean(name, kampf_engine::names()))
+    })?;
+    Ok((engine, wanted.contains("://").then(|| wanted.to_owned())))
 }
 
 fn settings(source: &Source, engine: &dyn Engine, wanted: &[(Written, String)]) -> Result<Vec<Setting>, Problem> {

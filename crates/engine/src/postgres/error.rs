@@ -1,0 +1,37 @@
+//! The driver's errors as Kampf's.
+
+use kampf_contest::{EngineError, EngineErrorKind};
+use tokio_postgres::Error;
+use tokio_postgres::error::SqlState;
+
+pub(super) fn engine_error(error: &Error, sql: Option<&str>) -> EngineError {
+    let sql = sql.map(str::to_owned);
+    let Some(server) = error.as_db_error() else {
+        let lost = error.is_closed() || error.to_string().contains("communicating with the server");
+        let cause = std::error::Error::source(error).map(|source| format!(": {source}")).unwrap_or_default();
+        let (kind, message) = if lost {
+            (EngineErrorKind::Unreachable, format!("the connection to the server was lost{cause}"))
+        } else if cause.is_empty() {
+            (EngineErrorKind::Value, format!("the driver says: {error}"))
+        } else {
+            (EngineErrorKind::Value, format!("{error}{cause}"))
+        };
+        return EngineError { kind, message, sql };
+    };
+    let code = server.code();
+    let class = &code.code()[..2];
+    let (kind, remedy) = match class {
+        _ if *code == SqlState::INVALID_PASSWORD => (EngineErrorKind::Unreachable, "; give it in the URL, in PGPASSWORD or in ~/.pgpass"),
+        _ if *code == SqlState::INVALID_CATALOG_NAME => (EngineErrorKind::Unreachable, "; make it (CREATE DATABASE), or name another in the URL"),
+        _ if *code == SqlState::INSUFFICIENT_PRIVILEGE => {
+            (EngineErrorKind::Unreachable, "; the user needs the right to make a schema of its own: GRANT CREATE ON DATABASE … TO …")
+        }
+        "53" | "54" => (EngineErrorKind::Full, ""),
+        "23" => (EngineErrorKind::Constraint, ""),
+        "08" | "28" | "57" | "58" => (EngineErrorKind::Unreachable, ""),
+        "22" => (EngineErrorKind::Value, ""),
+        _ => (EngineErrorKind::Statement, ""),
+    };
+    let more = [server.detail(), server.hint()].into_iter().flatten().map(|more| format!("; {more}")).collect::<String>();
+    EngineError { kind, message: format!("PostgreSQL says: {}{more}{remedy}", server.message()), sql }
+}

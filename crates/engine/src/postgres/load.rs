@@ -1,0 +1,167 @@
+//! Loading a dataset: tables, rows by COPY in the binary format, then keys and indexes, then statistics.
+
+use bytes::{BufMut, Bytes, BytesMut};
+use futures_util::SinkExt;
+use kampf_contest::{EngineError, EngineErrorKind};
+use kampf_fill::{Batch, Blueprint};
+use kampf_schema::{LogicalType, Schema, Table, TableId};
+use tokio_postgres::CopyInSink;
+use tokio_postgres::types::Type;
+
+use super::connect::Link;
+use super::dialect::POSTGRES;
+use super::error::engine_error;
+use super::values::encode;
+use crate::engine::Loaded;
+use crate::load::{LoadEvent, pump};
+use crate::tables::{column_list, create_table, foreign_key, index, primary_key};
+
+/// Sent at a time.
+const PIECE: usize = 64 * 1024;
+
+/// The head of a binary COPY: signature, flags, length of what else there is (the server's documentation of COPY).
+const HEAD: &[u8] = b"PGCOPY\n\xff\r\n\0\0\0\0\0\0\0\0\0";
+const TAIL: &[u8] = &(-1_i16).to_be_bytes();
+
+pub(super) fn load(
+    link: &Link,
+    schema: &Schema,
+    blueprint: &Blueprint,
+    progress: &mut dyn FnMut(LoadEvent<'_>),
+) -> Result<Vec<Loaded>, EngineError> {
+    link.execute("BEGIN")?;
+    for table in &schema.tables {
+        link.execute(&create_table(&POSTGRES, schema, table, false)?)?;
+    }
+    let mut copy: Option<Copy<'_>> = None;
+    let loaded = pump(schema, blueprint, progress, |id, rows| {
+        if copy.as_ref().is_none_or(|copy| copy.table != id) {
+            if let Some(done) = copy.take() {
+                done.finish()?;
+            }
+            copy = Some(Copy::begin(link, schema, id)?);
+        }
+        copy.as_mut().map_or(Ok(()), |copy| copy.rows(rows))
+    })?;
+    if let Some(done) = copy {
+        done.finish()?;
+    }
+    progress(LoadEvent::Indexes);
+    for table in &schema.tables {
+        let rule = |sql: &str| link.execute(sql).map_err(|error| broken_rule(error, table));
+        if !table.primary_key.is_empty() {
+            rule(&primary_key(&POSTGRES, table))?;
+        }
+        for (number, unique) in table.uniques.iter().enumerate() {
+            rule(&index(&POSTGRES, table, &unique.columns, true, &format!("{}_unique_{}", table.name, number + 1)))?;
+        }
+        for (number, made) in table.indexes.iter().enumerate() {
+            let name = made.name.clone().unwrap_or_else(|| format!("{}_index_{}", table.name, number + 1));
+            link.execute(&index(&POSTGRES, table, &made.columns, false, &name))?;
+        }
+    }
+    for table in &schema.tables {
+        for reference in &table.references {
+            link.execute(&foreign_key(&POSTGRES, schema, table, reference)).map_err(|error| broken_rule(error, table))?;
+        }
+    }
+    link.execute("COMMIT")?;
+    progress(LoadEvent::Statistics);
+    for table in &schema.tables {
+        link.execute(&format!("VACUUM (FREEZE, ANALYZE) {}", (POSTGRES.quote)(&table.name)))?;
+    }
+    Ok(loaded)
+}
+
+/// A rule of the schema that generated rows break: only recipes of the user's can do that.
+fn broken_rule(mut error: EngineError, table: &Table) -> EngineError {
+    if error.kind == EngineErrorKind::Constraint {
+        error.message = format!("the rows made for `{}` break a rule of the schema; {}", table.name, error.message);
+    }
+    error
+}
+
+/// A table being copied.
+struct Copy<'l> {
+    link: &'l Link,
+    table: TableId,
+    name: String,
+    types: Vec<Type>,
+    sink: std::pin::Pin<Box<CopyInSink<Bytes>>>,
+    buffer: BytesMut,
+}
+
+impl<'l> Copy<'l> {
+    fn begin(link: &'l Link, schema: &Schema, id: TableId) -> Result<Copy<'l>, EngineError> {
+        let table = schema.table(id);
+        let columns: Vec<_> = (0..table.columns.len()).collect();
+        let sql = format!(
+            "COPY {} ({}) FROM STDIN (FORMAT binary, FREEZE)",
+            (POSTGRES.quote)(&table.name),
+            column_list(&POSTGRES, table, &columns)
+        );
+        let sink = link.runtime.block_on(link.client().copy_in(&sql)).map_err(|error| engine_error(&error, Some(&sql)))?;
+        let types = table.columns.iter().map(|column| wire_type(column.kind)).collect();
+        let mut buffer = BytesMut::with_capacity(PIECE + PIECE / 4);
+        buffer.put_slice(HEAD);
+        Ok(Copy { link, table: id, name: table.name.clone(), types, sink: Box::pin(sink), buffer })
+    }
+
+    fn rows(&mut self, batch: &Batch) -> Result<(), EngineError> {
+        for row in 0..batch.rows() {
+            self.buffer.put_i16(self.types.len() as i16);
+            for (value, of) in batch.row(row).zip(&self.types) {
+                let at = self.buffer.len();
+                self.buffer.put_i32(-1);
+                if value.is_null() {
+                    continue;
+                }
+                if !encode(value, of, &mut self.buffer) {
+                    return Err(EngineError {
+                        kind: EngineErrorKind::Value,
+                        message: format!("a value made for `{}`, {value}, cannot be kept as {of}", self.name),
+                        sql: None,
+                    });
+                }
+                let length = (self.buffer.len() - at - 4) as i32;
+                self.buffer[at..at + 4].copy_from_slice(&length.to_be_bytes());
+            }
+            if self.buffer.len() >= PIECE {
+                self.send()?;
+            }
+        }
+        Ok(())
+    }
+
+    fn send(&mut self) -> Result<(), EngineError> {
+        let piece = self.buffer.split().freeze();
+        self.buffer.reserve(PIECE + PIECE / 4);
+        self.link.runtime.block_on(self.sink.send(piece)).map_err(|error| engine_error(&error, None))
+    }
+
+    fn finish(mut self) -> Result<(), EngineError> {
+        self.buffer.put_slice(TAIL);
+        self.send()?;
+        self.link.runtime.block_on(self.sink.as_mut().finish()).map(|_| ()).map_err(|error| {
+            let error = engine_error(&error, None);
+            let rule = error.kind == EngineErrorKind::Constraint;
+            let message = if rule { format!("the rows made for `{}` break a rule of the schema; {}", self.name, error.message) } else { error.message };
+            EngineError { message, ..error }
+        })
+    }
+}
+
+/// The type a column's values are sent as.
+fn wire_type(kind: LogicalType) -> Type {
+    match kind {
+        LogicalType::Integer => Type::INT8,
+        LogicalType::Decimal { .. } => Type::NUMERIC,
+        LogicalType::Real => Type::FLOAT8,
+        LogicalType::Text { .. } => Type::TEXT,
+        LogicalType::Boolean => Type::BOOL,
+        LogicalType::Date => Type::DATE,
+        LogicalType::Timestamp => Type::TIMESTAMP,
+        LogicalType::Uuid => Type::UUID,
+        LogicalType::Blob => Type::BYTEA,
+    }
+}
