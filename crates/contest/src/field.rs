@@ -167,15 +167,18 @@ impl Options {
     }
 }
 
-/// Whether fetching only what is needed differs from fetching everything, in any table.
+/// Whether fetching only what is needed differs from fetching everything, in any way of loading: keys that link rows are
+/// needed where the application puts them together, and not where the database does.
 fn columns_matter(schema: &Schema, need: &Need, dialect: &Dialect) -> bool {
-    let loading = need.has_relations().then_some(Loading::Batched);
     let work = need.has_selection().then_some(Work::Database);
-    let kept = |columns| {
-        let choices = Choices { loading, work, columns: Some(columns), hydration: Hydration::Plain };
-        derive(schema, need, dialect, &choices).layouts.iter().map(|layout| layout.columns.len()).sum::<usize>()
-    };
-    kept(Columns::All) != kept(Columns::Needed)
+    [Loading::Batched, Loading::Joined, Loading::Computed].into_iter().any(|loading| {
+        let kept = |columns| {
+            let loading = need.has_relations().then_some(loading);
+            let choices = Choices { loading, work, columns: Some(columns), hydration: Hydration::Record };
+            derive(schema, need, dialect, &choices).layouts.iter().map(|layout| layout.columns.len()).sum::<usize>()
+        };
+        kept(Columns::All) != kept(Columns::Needed)
+    })
 }
 
 /// Why a combination is not derived; none where it is.

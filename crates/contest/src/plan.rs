@@ -216,6 +216,11 @@ pub enum AppTerm {
 }
 
 impl Plan {
+    /// Whether any of its statements has parameters.
+    pub fn has_parameters(&self) -> bool {
+        !self.root.binds.is_empty() || self.nodes.iter().any(|node| node.statement.is_some())
+    }
+
     /// The texts a call sends, each once: the root's, then the one of each relation as it is for one key (lazy) or several (batched).
     pub fn statements(&self) -> Vec<String> {
         let mut statements = vec![self.root.sql.clone()];

@@ -112,3 +112,15 @@ fn a_restriction_limits_the_field_and_leaves_it_connected() {
     );
     assert!(field.valid.iter().all(|choices| choices.work == Some(Work::Database)));
 }
+
+#[test]
+fn columns_are_a_choice_wherever_any_loading_can_leave_some_out() {
+    let schema = kampf_schema::ddl::read("CREATE TABLE t (id INTEGER PRIMARY KEY, up_id INTEGER REFERENCES t, size REAL NOT NULL);");
+    let schema = schema.unwrap().schema;
+    // Batches need all three columns, a statement that groups only one.
+    let need = need(&schema, &text("t", &["sum(t.size) as sizes", "up.id"], "", &[], None));
+    let valid = names(&field(&schema, &need).valid);
+    assert!(valid.contains(&"grouped.all.tracked".to_owned()) && valid.contains(&"grouped.needed.raw".to_owned()), "{valid:?}");
+    let tracked = common::plan(&schema, &need, "grouped.all.tracked");
+    assert_eq!(tracked.layouts[0].key.len(), 1, "a tracked entity is known by its key");
+}

@@ -2,8 +2,8 @@
 
 mod common;
 
-use common::{need, plan, schema, text};
-use kampf_contest::{Bind, Fetching, NeedText};
+use common::{OTHER, need, plan, schema, text};
+use kampf_contest::{Bind, Dialect, Fetching, Field, KeyList, NeedText, Restriction, derive};
 use kampf_schema::Value;
 
 fn statements(text: &NeedText, name: &str) -> Vec<String> {
@@ -50,6 +50,22 @@ fn batches_are_lists_within_the_parameter_limit() {
     let statement = plan.nodes[1].statement.as_ref().expect("a batched node has a statement");
     assert_eq!(statement.most_keys, 100);
     assert_eq!(statement.sql(3, 1), "SELECT [id], [name]\nFROM [apiary]\nWHERE [id] IN ($1, $2, $3)");
+}
+
+#[test]
+fn a_list_of_keys_is_one_parameter_where_the_engine_knows_lists() {
+    static LISTS: Dialect = Dialect { key_list: KeyList::Array, ..OTHER };
+    let schema = schema();
+    let need = need(&schema, &calmest());
+    let field = Field::of(&schema, &need, &LISTS, &Restriction::default());
+    let choices = field.valid.iter().find(|choices| choices.to_string() == "batched.database.needed.record").unwrap();
+    let plan = derive(&schema, &need, &LISTS, choices);
+    let statement = plan.nodes[1].statement.as_ref().expect("a batched node has a statement");
+    assert!(statement.most_keys > LISTS.max_parameters);
+    for keys in [1, 7, 1000] {
+        assert_eq!(statement.sql(keys, 1), "SELECT [id], [name]\nFROM [apiary]\nWHERE [id] = ANY($1)");
+    }
+    assert!(plan.statements()[1].ends_with("= ANY($1)"));
 }
 
 #[test]

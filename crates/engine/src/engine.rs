@@ -1,6 +1,6 @@
 //! What every engine offers.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use kampf_contest::{Dialect, EngineError, Session};
 use kampf_fill::Blueprint;
@@ -50,6 +50,15 @@ pub struct Place<'a> {
     pub name: &'a str,
 }
 
+/// Where a server listens.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Endpoint {
+    /// At a socket of this machine.
+    Unix(PathBuf),
+    /// At a host's port.
+    Tcp(String, u16),
+}
+
 /// A loaded dataset that can be reached for as long as this lives.
 pub trait Served {
     /// Where it is, as contenders are told: a file's path or a URL. A URL may hold a password and is not to be shown.
@@ -60,6 +69,9 @@ pub trait Served {
 
     /// Where it is, for people.
     fn place(&self) -> String;
+
+    /// Keeps its server on one core of the processor from now on, connections to come included; false where it is not ours.
+    fn pin(&self, core: usize) -> bool;
 }
 
 /// A database engine.
@@ -109,6 +121,12 @@ pub trait Engine: Sync {
     /// # Errors
     /// When it cannot be reached, or is not of Kampf's making.
     fn remove(&self, place: &Place<'_>) -> Result<bool, EngineError>;
+
+    /// Where the server of a URL listens; none where there is no server.
+    fn endpoint(&self, url: &str) -> Option<Endpoint>;
+
+    /// The same URL with another endpoint.
+    fn redirected(&self, url: &str, endpoint: &Endpoint) -> String;
 
     /// Opens loaded data for reading.
     ///

@@ -11,7 +11,7 @@ use std::process::Command;
 use std::time::Instant;
 
 use kampf_contest::{Consumer, Execution, Field, Hydration, Need, NeedText, Plan, Restriction, Touch, derive, own_sql, resolve};
-use kampf_engine::{engine, sqlite_session};
+use kampf_engine::{Place, engine, sqlite_session};
 use kampf_fill::{Batch, Blueprint, Order};
 use kampf_schema::{Relations, Schema, TableId, ValueRef, ddl, expr::RowCount};
 use rusqlite::Connection;
@@ -37,8 +37,9 @@ fn main() {
     let blueprint = Blueprint::new(&schema, &Order { rows, seed: 5, ..Order::default() }).expect("the order is right");
     let folder = tempfile::tempdir().expect("a temporary folder");
     let sqlite = engine("sqlite").expect("SQLite is always there");
-    sqlite.load(folder.path(), &schema, &blueprint, &[], &mut |_| {}).expect("the rows load");
-    let file = sqlite.url(folder.path());
+    let place = Place { folder: folder.path(), server: None, name: "bench" };
+    sqlite.load(&place, &schema, &blueprint, &[], &mut |_| {}).expect("the rows load");
+    let file = sqlite.serve(&place, &[]).expect("the file is there").url().to_owned();
     let connection = Connection::open(&file).expect("the file opens");
     connection.pragma_update(None, "cache_size", -64_000).expect("the cache can be set");
     println!("{:<40} {:>12} {:>12} {:>7}  goal", "", "floor", "kampf", "ratio");
@@ -289,7 +290,9 @@ fn fill(schema: &Schema, blueprint: &Blueprint) {
     };
     compare("fill 150,000 rows", None, 7, floor, || {
         let folder = tempfile::tempdir().expect("a temporary folder");
-        sqlite.load(folder.path(), schema, blueprint, &[], &mut |_| {}).expect("the rows load");
+        sqlite
+            .load(&Place { folder: folder.path(), server: None, name: "bench" }, schema, blueprint, &[], &mut |_| {})
+            .expect("the rows load");
     });
     let (mut batch, mut first) = (Batch::default(), 0);
     let start = Instant::now();

@@ -61,7 +61,7 @@ pub(crate) enum Command {
     /// Make a folder to start from
     New(New),
     /// Generate the rows and load them
-    Fill,
+    Fill(Fill),
     /// The contenders of a contest and the SQL each sends
     Show(Show),
     /// Whether all contenders give the same answer
@@ -88,6 +88,13 @@ pub(crate) struct New {
     /// A file of SQL statements that make your tables
     #[arg(long, value_name = "FILE")]
     pub(crate) schema: Option<PathBuf>,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct Fill {
+    /// Remove the project's data instead, wherever Kampf put it
+    #[arg(long)]
+    pub(crate) remove: bool,
 }
 
 /// Which contenders take part.
@@ -149,6 +156,12 @@ pub(crate) struct Race {
     /// Leave nobody out, however slow
     #[arg(long)]
     pub(crate) exact: bool,
+    /// Make every trip to the server take so much longer; several values, with commas between, race one after the other
+    #[arg(long, value_name = "TIME", value_parser = duration, value_delimiter = ',')]
+    pub(crate) round_trip: Vec<std::time::Duration>,
+    /// Keep contenders and the throwaway server on one core of the processor
+    #[arg(long)]
+    pub(crate) pin: bool,
     /// Exit with 1 when no contender of a contest meets its requirements
     #[arg(long)]
     pub(crate) require: bool,

@@ -41,6 +41,8 @@ pub(crate) struct ContestPart {
     pub(crate) conditions: BTreeMap<String, Json>,
     pub(crate) variant: BTreeMap<String, Json>,
     pub(crate) engine: EnginePart,
+    /// Fingerprint of the dataset it ran on.
+    pub(crate) dataset: String,
     pub(crate) race: RacePart,
     pub(crate) contenders: Vec<ContenderPart>,
     pub(crate) verdict: VerdictPart,

@@ -194,9 +194,34 @@ pub(crate) fn write_whole(path: &Path, text: &str) -> Result<(), Problem> {
     Ok(())
 }
 
+/// Removes all datasets of a project: those beside it, and what the project's engine holds for it elsewhere.
+pub(crate) fn remove_all(project: &Project) -> Result<usize, Problem> {
+    let data = project.folder.join(".kampf").join("data");
+    let mut removed = 0;
+    for entry in fs::read_dir(&data).into_iter().flatten().flatten() {
+        let folder = std::path::absolute(entry.path()).unwrap_or_else(|_| entry.path());
+        let record = fs::read_to_string(folder.join(RECORD)).ok().and_then(|text| serde_json::from_str::<DatasetRecord>(&text).ok());
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let (engine, server) = match &record {
+            // One on a server can only be removed by a project that names that server.
+            Some(record) if record.server.is_some() => (Some(project.engine), project.server()),
+            Some(record) => (kampf_engine::engine(&record.engine), None),
+            None => (Some(project.engine), project.server()),
+        };
+        let Some(engine) = engine else { continue };
+        if record.as_ref().is_some_and(|record| record.server.is_some()) && server.is_none() {
+            return Err(Problem::wrong(format!("{name} is on a server that the project does not name"))
+                .hint("name it: `kampf fill --remove --engine postgres://…`"));
+        }
+        remove(engine, &Place { folder: &folder, server, name: &name })?;
+        removed += 1;
+    }
+    Ok(removed)
+}
+
 /// Saves a result document and gives its path.
-pub(crate) fn save_result(project: &Project, text: &str) -> Result<PathBuf, Problem> {
-    let folder = root(&project.folder)?.join("results");
+pub(crate) fn save_result(home: &Path, text: &str) -> Result<PathBuf, Problem> {
+    let folder = root(home)?.join("results");
     fs::create_dir_all(&folder).map_err(|error| Problem::file("cannot make", &folder, &error))?;
     let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
     let micros = i64::try_from(now.as_micros()).unwrap_or(0);

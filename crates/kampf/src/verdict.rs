@@ -137,6 +137,7 @@ mod tests {
             round_trips: None,
             rows: None,
             bytes: None,
+            wire_bytes: None,
             objects: None,
             heap_peak_bytes: Some(1000),
             allocations: None,

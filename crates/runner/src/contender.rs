@@ -2,7 +2,7 @@
 
 use std::hint::black_box;
 use std::io::{BufRead, Write};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use kampf_contest::{Collect, EngineError, Execution, Plan, Session, Touch, value_from_json, value_to_json};
 use kampf_engine::{Engine, Setting, engine};
@@ -12,6 +12,7 @@ use rustix::time::{ClockId, clock_gettime};
 use serde::{Deserialize, Serialize};
 
 use crate::allocator::count_heap;
+use crate::delayed::Delayed;
 
 /// What the runner tells a contender of Kampf's own besides what every contender hears.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -22,6 +23,9 @@ pub struct OwnContender {
     pub settings: Vec<Setting>,
     /// Types of the parameters.
     pub parameters: Vec<LogicalType>,
+    /// Nanoseconds that each wait lasts longer, where the engine has no trips of its own.
+    #[serde(default)]
+    pub simulated_trip_ns: u64,
 }
 
 /// Rows of an answer on one line.
@@ -58,7 +62,10 @@ pub fn serve(mut input: impl BufRead, mut output: impl Write) -> std::io::Result
     };
     let mut contender = Contender {
         engine,
-        session: connection.session(),
+        session: match own.simulated_trip_ns {
+            0 => connection.session(),
+            trip => Box::new(Delayed::new(connection.session(), Duration::from_nanos(trip))),
+        },
         execution: Execution::new(own.plan),
         kinds: own.parameters,
         output: &mut output,

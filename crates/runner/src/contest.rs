@@ -71,6 +71,17 @@ pub enum EntryWay {
     Program(Vec<String>, PathBuf),
 }
 
+impl Entry {
+    /// How many calls a fresh connection makes until the engine treats its statements as it will from then on: an engine may
+    /// look for a better plan while it gets to know the parameters.
+    pub(crate) fn calls_to_settle(&self, setup: &Setup<'_>) -> u64 {
+        match &self.way {
+            EntryWay::Plan(plan) if !plan.has_parameters() => 0,
+            _ => setup.engine.calls_to_settle(),
+        }
+    }
+}
+
 /// What all contests of a run share.
 pub struct Setup<'a> {
     /// Kampf's own binary, which carries out plans.
@@ -87,6 +98,10 @@ pub struct Setup<'a> {
     pub blueprint: &'a Blueprint,
     /// Seed of everything drawn.
     pub seed: u64,
+    /// How much longer each wait lasts in an engine that has no trips; none where that is not asked for.
+    pub simulated_trip: Option<Duration>,
+    /// The core of the processor that contenders are kept on.
+    pub core: Option<usize>,
     /// Longest time for a single run.
     pub timeout: Duration,
     /// Most memory of a contender's process, in bytes.

@@ -7,10 +7,12 @@ mod allocator;
 mod check;
 mod contender;
 mod contest;
+mod delayed;
 mod event;
 mod machine;
 mod process;
 mod race;
+mod relay;
 mod talk;
 
 pub use allocator::{CountingAllocator, HeapCounts, count_heap};
@@ -21,3 +23,4 @@ pub use event::Event;
 pub use machine::Machine;
 pub use process::{Inbox, Trouble};
 pub use race::{Entrant, RaceOptions, RaceReport, Raced, race};
+pub use relay::Relay;

@@ -108,6 +108,8 @@ pub(crate) struct Launch {
     pub(crate) arguments: Vec<String>,
     pub(crate) folder: Option<PathBuf>,
     pub(crate) memory_limit: Option<u64>,
+    /// The core of the processor that it is kept on.
+    pub(crate) core: Option<usize>,
 }
 
 /// A running child. It is killed when dropped.
@@ -141,6 +143,15 @@ impl<'a> Process<'a> {
                 let _ = child.kill();
                 let _ = child.wait();
                 return Err(Trouble::NotStarted(format!("its memory cannot be limited: {error}")));
+            }
+        }
+        if let (Some(core), Some(pid)) = (launch.core, i32::try_from(child.id()).ok().and_then(Pid::from_raw)) {
+            let mut cores = rustix::thread::CpuSet::new();
+            cores.set(core);
+            if let Err(error) = rustix::thread::sched_setaffinity(Some(pid), &cores) {
+                let _ = child.kill();
+                let _ = child.wait();
+                return Err(Trouble::NotStarted(format!("it cannot be kept on core {core}: {error}")));
             }
         }
         let number = inbox.children.fetch_add(1, Ordering::Relaxed);

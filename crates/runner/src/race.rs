@@ -81,6 +81,8 @@ pub struct Raced {
 const SHORTEST_RUN_NS: f64 = 10e6;
 /// Shorter calls are measured in blocks of at least this length.
 const SHORTEST_SPAN_NS: f64 = 10e3;
+/// Calls that last longer are not made again only to settle the engine.
+const LONG_CALL_NS: f64 = 1e9;
 /// A contender so many times slower than the best in the check is not raced.
 const OUTCLASSED_IN_CHECK: f64 = 20.0;
 /// Nanoseconds that a run may last beyond its spans for messages to go and come.
@@ -94,9 +96,10 @@ struct Pace {
 }
 
 impl Pace {
-    fn of(probe: &Probe, sets: usize, options: &RaceOptions) -> Pace {
-        let unmeasured = probe.start.as_nanos() as f64 + probe.cold_ns;
+    fn of(probe: &Probe, sets: usize, settle: u64, options: &RaceOptions) -> Pace {
         let call = probe.call_ns.max(50.0);
+        let settling = if probe.cold_ns < LONG_CALL_NS { settle as f64 * call } else { 0.0 };
+        let unmeasured = probe.start.as_nanos() as f64 + probe.cold_ns + settling;
         let calls_per_span = (SHORTEST_SPAN_NS / call).ceil().max(1.0);
         let pass = call * calls_per_span * sets as f64;
         // A twentieth more than asked, since calls get faster once everything is warm.
@@ -131,11 +134,12 @@ pub fn race(
     let count = contest.entries.len();
     let sets = contest.parameter_sets(setup, 0).len();
     let entrant = |entry: &Entry| Entrant { name: entry.name.clone(), raced: Raced::default(), reason: None, disagrees: false };
+    let pace = |probe: &Probe, entry: &Entry| Pace::of(probe, sets, entry.calls_to_settle(setup), options);
     let mut track = Track {
         inbox,
         setup,
         contest,
-        paces: checks.entries.iter().map(|checked| checked.probe.as_ref().map(|probe| Pace::of(probe, sets, options))).collect(),
+        paces: checks.entries.iter().zip(&contest.entries).map(|(checked, entry)| Some(pace(checked.probe.as_ref()?, entry))).collect(),
         entrants: contest.entries.iter().map(entrant).collect(),
         measured_ns: 0.0,
     };
@@ -284,6 +288,12 @@ impl Track<'_> {
         let mut talk = Talk::start(self.inbox, self.setup, self.contest, &self.contest.entries[at])?;
         let cold = talk.run(Mode::Time, &sets[..1], 1, 1)?;
         let counts = if count && talk.can(Mode::Count) { talk.run(Mode::Count, sets, 1, 1)?.ran.counts } else { None };
+        let cold_ns = cold.ran.spans_ns.first().map_or(0.0, |&span| span as f64);
+        let settle = self.contest.entries[at].calls_to_settle(self.setup);
+        if settle > 0 && cold_ns < LONG_CALL_NS {
+            let some = &sets[..sets.len().min(settle as usize)];
+            talk.run(Mode::Time, some, settle.div_ceil(some.len() as u64), 1)?;
+        }
         let timed = talk.run(Mode::Time, sets, pace.passes, pace.calls_per_span)?;
         let spans = &timed.ran.spans_ns;
         let expected = pace.passes * sets.len() as u64;
@@ -300,7 +310,7 @@ impl Track<'_> {
             call_ns: spans_ns / calls,
             spans_ns,
             calls: spans.iter().map(|&span| span as f64 / pace.calls_per_span as f64).collect(),
-            cold_ns: cold.ran.spans_ns.first().map_or(0.0, |&span| span as f64),
+            cold_ns,
             cpu_ns: timed.ran.cpu_ns as f64 / calls,
             excess: (wall_ns - spans_ns - PIPE_NS).max(0.0) / spans_ns.max(1.0),
             counts,

@@ -38,9 +38,13 @@ impl<'a> Talk<'a> {
                     plan: (**plan).clone(),
                     settings: setup.settings.clone(),
                     parameters: contest.parameters.iter().map(|parameter| parameter.kind).collect(),
+                    simulated_trip_ns: setup.simulated_trip.map_or(0, |trip| u64::try_from(trip.as_nanos()).unwrap_or(u64::MAX)),
                 };
                 let plan = serde_json::to_value(&own).map_err(|error| Trouble::NotStarted(error.to_string()))?;
                 (setup.binary.clone(), vec!["contender".to_owned()], None, Some(plan))
+            }
+            EntryWay::Program(..) if setup.simulated_trip.is_some() => {
+                return Err(Trouble::Refused("a round trip that is only simulated cannot be added to a program".to_owned()));
             }
             EntryWay::Program(words, folder) => {
                 let (program, arguments) = words.split_first().ok_or_else(|| Trouble::NotStarted("its command is empty".to_owned()))?;
@@ -48,7 +52,7 @@ impl<'a> Talk<'a> {
             }
         };
         let is_program = plan.is_none();
-        let launch = Launch { program, arguments, folder, memory_limit: setup.memory_limit };
+        let launch = Launch { program, arguments, folder, memory_limit: setup.memory_limit, core: setup.core };
         let process = Process::start(inbox, &launch)?;
         let kinds = contest.need.iter().flat_map(|need| &need.give).map(|given| Some(given.kind)).collect();
         let mut talk = Talk { process, timeout: setup.timeout, runs: 0, kinds, is_program, modes: Vec::new() };

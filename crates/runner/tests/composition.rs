@@ -1,7 +1,7 @@
 //! What each layer is made of, told by its allocations: none leaner than what it stands for, none fatter.
 
 use kampf_contest::{Execution, Field, Hydration, NeedText, Restriction, Touch, derive, resolve};
-use kampf_engine::engine;
+use kampf_engine::{Place, engine};
 use kampf_fill::{Blueprint, Order};
 use kampf_runner::{CountingAllocator, count_heap};
 use kampf_schema::{Relations, Schema, TableId, ddl, expr::RowCount};
@@ -55,8 +55,10 @@ fn each_layer_is_composed_as_stated() {
     let blueprint = Blueprint::new(&schema, &Order { rows, seed: 7, ..Order::default() }).expect("the order is right");
     let folder = tempfile::tempdir().expect("a temporary folder");
     let sqlite = engine("sqlite").expect("SQLite is always there");
-    sqlite.load(folder.path(), &schema, &blueprint, &[], &mut |_| {}).expect("the rows load");
-    let url = sqlite.url(folder.path());
+    let place = Place { folder: folder.path(), server: None, name: "test" };
+    sqlite.load(&place, &schema, &blueprint, &[], &mut |_| {}).expect("the rows load");
+    let served = sqlite.serve(&place, &[]).expect("the file is there");
+    let url = served.url().to_owned();
 
     let own = ["id", "strain_id", "label", "frames", "weight", "remarks"];
     let entity = 1 + TEXTS;

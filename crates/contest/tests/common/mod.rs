@@ -2,7 +2,7 @@
 
 #![allow(dead_code, reason = "each test uses its part")]
 
-use kampf_contest::{Choices, Dialect, Fidelity, Field, Need, NeedText, Plan, Restriction, RowList, derive, resolve};
+use kampf_contest::{Choices, Dialect, Fidelity, Field, KeyList, Need, NeedText, Plan, Restriction, RowList, derive, resolve};
 use kampf_schema::{Relations, Schema, ddl};
 
 pub(crate) const DDL: &str = "
@@ -15,7 +15,7 @@ CREATE TABLE visit (apiary_id INTEGER NOT NULL REFERENCES apiary, day DATE NOT N
 ";
 
 /// Differs from SQLite's in all it can: placeholders, quotes, nulls last, avg to be cast, tuples.
-pub(crate) static OTHER: Dialect = Dialect {
+pub(crate) const OTHER: Dialect = Dialect {
     name: "other",
     max_parameters: 100,
     placeholder: |number| format!("${number}"),
@@ -23,6 +23,7 @@ pub(crate) static OTHER: Dialect = Dialect {
     nulls_first: false,
     avg_is_real: false,
     row_list: RowList::Tuples,
+    key_list: KeyList::Placeholders,
     like: "{text} LIKE {value}",
     like_pattern: str::to_owned,
     contains: "position({value} in {text}) > 0",

@@ -22,7 +22,9 @@ pub(super) fn engine_error(error: &Error, sql: Option<&str>) -> EngineError {
     let class = &code.code()[..2];
     let (kind, remedy) = match class {
         _ if *code == SqlState::INVALID_PASSWORD => (EngineErrorKind::Unreachable, "; give it in the URL, in PGPASSWORD or in ~/.pgpass"),
-        _ if *code == SqlState::INVALID_CATALOG_NAME => (EngineErrorKind::Unreachable, "; make it (CREATE DATABASE), or name another in the URL"),
+        _ if *code == SqlState::INVALID_CATALOG_NAME => {
+            (EngineErrorKind::Unreachable, "; make it (CREATE DATABASE), or name another in the URL")
+        }
         _ if *code == SqlState::INSUFFICIENT_PRIVILEGE => {
             (EngineErrorKind::Unreachable, "; the user needs the right to make a schema of its own: GRANT CREATE ON DATABASE … TO …")
         }

@@ -145,7 +145,11 @@ impl<'l> Copy<'l> {
         self.link.runtime.block_on(self.sink.as_mut().finish()).map(|_| ()).map_err(|error| {
             let error = engine_error(&error, None);
             let rule = error.kind == EngineErrorKind::Constraint;
-            let message = if rule { format!("the rows made for `{}` break a rule of the schema; {}", self.name, error.message) } else { error.message };
+            let message = if rule {
+                format!("the rows made for `{}` break a rule of the schema; {}", self.name, error.message)
+            } else {
+                error.message
+            };
             EngineError { message, ..error }
         })
     }

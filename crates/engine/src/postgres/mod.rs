@@ -13,7 +13,7 @@ use kampf_contest::{Dialect, EngineError, Session};
 use kampf_fill::Blueprint;
 use kampf_schema::Schema;
 
-use crate::engine::{Connection, Engine, Loaded, Place, Served, Setting, TableSize};
+use crate::engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, TableSize};
 use crate::load::LoadEvent;
 use connect::Link;
 use error::engine_error;
@@ -109,6 +109,14 @@ impl Engine for Postgres {
         Ok(Box::new(Own { url: server.url(), server }))
     }
 
+    fn endpoint(&self, url: &str) -> Option<Endpoint> {
+        connect::endpoint(url)
+    }
+
+    fn redirected(&self, url: &str, endpoint: &Endpoint) -> String {
+        connect::redirected(url, endpoint)
+    }
+
     fn connect(&self, url: &str, _: &[Setting]) -> Result<Box<dyn Connection>, EngineError> {
         Ok(Box::new(PostgresConnection { link: Link::open(url)? }))
     }
@@ -168,7 +176,9 @@ fn load_into(
         None => {}
     }
     // Marked before anything is in it, so that a half-made one is known too; marked as whole at the end.
-    link.execute(&format!("BEGIN; CREATE SCHEMA {name}; COMMENT ON SCHEMA {name} IS '{MARK}unfinished'; COMMIT; SET search_path = {name}"))?;
+    link.execute(&format!(
+        "BEGIN; CREATE SCHEMA {name}; COMMENT ON SCHEMA {name} IS '{MARK}unfinished'; COMMIT; SET search_path = {name}"
+    ))?;
     let loaded = load::load(&link, schema, blueprint, progress)?;
     link.execute(&format!("COMMENT ON SCHEMA {name} IS '{MARK}{dataset}'"))?;
     Ok(loaded)
@@ -201,6 +211,10 @@ impl Served for Own {
     fn place(&self) -> String {
         self.server.place()
     }
+
+    fn pin(&self, core: usize) -> bool {
+        self.server.pin(core)
+    }
 }
 
 /// A server of somebody else's.
@@ -219,6 +233,10 @@ impl Served for Elsewhere {
 
     fn place(&self) -> String {
         connect::without_password(&self.url)
+    }
+
+    fn pin(&self, _: usize) -> bool {
+        false
     }
 }
 

@@ -52,7 +52,7 @@ impl Programs {
         });
         versions.max_by_key(|(major, _)| *major).map(|(_, programs)| programs).ok_or_else(|| {
             unreachable(
-                "no PostgreSQL server is installed here; install one (Debian, Ubuntu: `apt install postgresql`), or name a running one: \
+                "no server of PostgreSQL is installed here; install one (Debian, Ubuntu: `apt install postgresql`), or name a running one: \
                  engine = \"postgres://…\"",
             )
         })
@@ -155,7 +155,9 @@ impl Home {
         let done = programs.command("initdb", self).arg("--sync-only").arg("--pgdata").arg(self.data()).output();
         match done {
             Ok(output) if output.status.success() => Ok(()),
-            Ok(output) => Err(unreachable(&format!("the dataset cannot be written out: {}", String::from_utf8_lossy(&output.stderr).trim()))),
+            Ok(output) => {
+                Err(unreachable(&format!("the dataset cannot be written out: {}", String::from_utf8_lossy(&output.stderr).trim())))
+            }
             Err(error) => Err(io("start", &programs.folder.join("initdb"), &error)),
         }
     }
@@ -217,10 +219,10 @@ impl Home {
                     return Ok(server);
                 }
                 Err(words) if words.contains("could not bind") || words.contains("could not create any TCP/IP sockets") => {}
-                Err(words) => return Err(unreachable(&format!("the PostgreSQL server does not start: {words}"))),
+                Err(words) => return Err(unreachable(&format!("PostgreSQL does not start: {words}"))),
             }
         }
-        Err(unreachable("no free port can be found for the PostgreSQL server"))
+        Err(unreachable("no free port can be found for PostgreSQL"))
     }
 
     /// Removes all files, unless another Kampf uses them; false then.
@@ -282,7 +284,8 @@ impl Server {
     fn last_words(&self) -> String {
         let mut text = String::new();
         let _ = File::open(self.home.log()).and_then(|mut file| file.read_to_string(&mut text));
-        let lines: Vec<&str> = text.lines().filter(|line| line.contains("FATAL") || line.contains("ERROR") || line.contains("HINT")).collect();
+        let lines: Vec<&str> =
+            text.lines().filter(|line| line.contains("FATAL") || line.contains("ERROR") || line.contains("HINT")).collect();
         let lines = if lines.is_empty() { text.lines().rev().take(2).collect() } else { lines };
         lines.iter().map(|line| line.split_once("  ").map_or(*line, |(_, words)| words)).collect::<Vec<_>>().join("; ")
     }
@@ -290,6 +293,14 @@ impl Server {
     /// Where contenders reach it: by its socket.
     pub(super) fn url(&self) -> String {
         format!("postgres://{USER}@/{DATABASE}?host={}&port={}", encoded(&self.home.sockets.to_string_lossy()), self.port)
+    }
+
+    /// Keeps the server, and all processes it starts from now on, on one core.
+    pub(super) fn pin(&self, core: usize) -> bool {
+        let mut cores = rustix::thread::CpuSet::new();
+        cores.set(core);
+        let pid = i32::try_from(self.child.id()).ok().and_then(Pid::from_raw);
+        pid.is_some_and(|pid| rustix::thread::sched_setaffinity(Some(pid), &cores).is_ok())
     }
 
     /// Its files, for people.
@@ -352,7 +363,9 @@ fn server_user() -> Result<(u32, u32), EngineError> {
         (parts.next()? == "postgres").then_some(())?;
         Some((parts.nth(1)?.parse().ok()?, parts.next()?.parse().ok()?))
     });
-    account.ok_or_else(|| unreachable("PostgreSQL refuses to run as root, and there is no user `postgres` to run it as; run kampf as another user"))
+    account.ok_or_else(|| {
+        unreachable("PostgreSQL refuses to run as root, and there is no user `postgres` to run it as; run kampf as another user")
+    })
 }
 
 fn make(folder: &Path, mode: u32, owner: Option<(u32, u32)>) -> Result<(), EngineError> {

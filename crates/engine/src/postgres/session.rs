@@ -66,11 +66,8 @@ impl<'c> PostgresSession<'c> {
         if wanted.len() != parameters.len() || wanted.iter().zip(parameters).all(|(of, value)| fits(*value, of)) {
             return Ok(());
         }
-        let types: Vec<Type> = wanted
-            .iter()
-            .zip(parameters)
-            .map(|(of, value)| if fits(*value, of) { of.clone() } else { own_type(*value) })
-            .collect();
+        let types: Vec<Type> =
+            wanted.iter().zip(parameters).map(|(of, value)| if fits(*value, of) { of.clone() } else { own_type(*value) }).collect();
         self.prepared[id.0] = self.compile(&prepared.sql.clone(), &prepared.kinds.clone(), &types)?;
         Ok(())
     }
@@ -182,7 +179,11 @@ impl Session for PostgresSession<'_> {
         };
         // A statement for a list of keys was observed with the keys one by one.
         let list = matches!(self.prepared[id.0].statement.params(), [only] if matches!(only.kind(), tokio_postgres::types::Kind::Array(_)));
-        if list { self.run_list(id, parameters, &mut take)? } else { self.run(id, parameters, &mut take)? }
+        if list {
+            self.run_list(id, parameters, &mut take)?
+        } else {
+            self.run(id, parameters, &mut take)?
+        }
         Ok(lines)
     }
 }

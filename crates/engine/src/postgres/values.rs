@@ -97,9 +97,9 @@ impl Reading {
             Form::Int4 => row.try_get::<_, Option<i32>>(column)?.map(|number| ValueRef::Integer(number.into())),
             Form::Int2 => row.try_get::<_, Option<i16>>(column)?.map(|number| ValueRef::Integer(number.into())),
             Form::Float4 => row.try_get::<_, Option<f32>>(column)?.map(|number| ValueRef::Real(number.into())),
-            Form::Numeric => row.try_get::<_, Option<rust_decimal::Decimal>>(column)?.map(|number| {
-                ValueRef::Decimal(number.mantissa().into(), u8::try_from(number.scale()).unwrap_or(u8::MAX))
-            }),
+            Form::Numeric => row
+                .try_get::<_, Option<rust_decimal::Decimal>>(column)?
+                .map(|number| ValueRef::Decimal(number.mantissa().into(), u8::try_from(number.scale()).unwrap_or(u8::MAX))),
             Form::Boolean => row.try_get::<_, Option<bool>>(column)?.map(ValueRef::Boolean),
             Form::Date => row.try_get::<_, Option<time::Date>>(column)?.map(|date| ValueRef::Date(date.to_julian_day() - JULIAN_1970)),
             Form::Timestamp => row.try_get::<_, Option<SystemTime>>(column)?.map(|time| ValueRef::Timestamp(micros(time))),
@@ -112,7 +112,9 @@ impl Reading {
     fn meaning<'r>(&self, value: ValueRef<'r>) -> Option<ValueRef<'r>> {
         let decimal = |decimal: Decimal, scale| Some(ValueRef::Decimal(decimal.rescaled(scale)?.units.into(), scale));
         match (value, self.kind?) {
-            (ValueRef::Decimal(units, own), LogicalType::Decimal { scale, .. }) => decimal(Decimal { units: units.get(), scale: own }, scale),
+            (ValueRef::Decimal(units, own), LogicalType::Decimal { scale, .. }) => {
+                decimal(Decimal { units: units.get(), scale: own }, scale)
+            }
             (ValueRef::Integer(number), LogicalType::Decimal { scale, .. }) => decimal(Decimal { units: number.into(), scale: 0 }, scale),
             (ValueRef::Real(number), LogicalType::Decimal { scale, .. }) => decimal(Decimal::from_real(number, scale)?, scale),
             (ValueRef::Decimal(units, own), LogicalType::Integer) => {
@@ -186,7 +188,9 @@ pub(super) fn fits(value: ValueRef<'_>, of: &Type) -> bool {
 pub(super) fn encode(value: ValueRef<'_>, of: &Type, out: &mut impl BufMut) -> bool {
     match (value, of) {
         (ValueRef::Integer(number), &Type::INT8) => out.put_i64(number),
-        (ValueRef::Text(text), &Type::TEXT | &Type::VARCHAR | &Type::BPCHAR | &Type::NAME | &Type::UNKNOWN) => out.put_slice(text.as_bytes()),
+        (ValueRef::Text(text), &Type::TEXT | &Type::VARCHAR | &Type::BPCHAR | &Type::NAME | &Type::UNKNOWN) => {
+            out.put_slice(text.as_bytes())
+        }
         (ValueRef::Real(number), &Type::FLOAT8) => out.put_f64(number),
         (ValueRef::Decimal(units, scale), &Type::NUMERIC) => numeric(units.get(), scale, out),
         (ValueRef::Boolean(truth), &Type::BOOL) => out.put_u8(u8::from(truth)),

@@ -95,5 +95,10 @@ fn broken_rule(error: &rusqlite::Error, table: &Table) -> EngineError {
 fn insert(dialect: &Dialect, table: &Table, rows: usize) -> String {
     let columns: Vec<ColumnId> = (0..table.columns.len()).collect();
     let row = format!("({})", vec!["?"; columns.len()].join(", "));
-    format!("INSERT INTO {} ({}) VALUES {}", (dialect.quote)(&table.name), column_list(dialect, table, &columns), vec![row; rows].join(", "))
+    format!(
+        "INSERT INTO {} ({}) VALUES {}",
+        (dialect.quote)(&table.name),
+        column_list(dialect, table, &columns),
+        vec![row; rows].join(", ")
+    )
 }

@@ -12,7 +12,7 @@ use kampf_fill::Blueprint;
 use kampf_schema::Schema;
 use rusqlite::OpenFlags;
 
-use crate::engine::{Connection, Engine, Loaded, Place, Served, Setting, TableSize};
+use crate::engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, TableSize};
 use crate::load::LoadEvent;
 use error::engine_error;
 
@@ -70,6 +70,14 @@ impl Engine for Sqlite {
         Ok(Box::new(file))
     }
 
+    fn endpoint(&self, _: &str) -> Option<Endpoint> {
+        None
+    }
+
+    fn redirected(&self, url: &str, _: &Endpoint) -> String {
+        url.to_owned()
+    }
+
     fn remove(&self, _: &Place<'_>) -> Result<bool, EngineError> {
         Ok(true)
     }
@@ -112,6 +120,11 @@ impl Served for InFile {
 
     fn place(&self) -> String {
         self.0.clone()
+    }
+
+    fn pin(&self, _: usize) -> bool {
+        // It works in the contender's own process.
+        true
     }
 }
 

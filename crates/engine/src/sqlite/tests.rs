@@ -14,13 +14,17 @@ fn every_type_goes_in_and_comes_back_and_all_constraints_hold() {
     let blueprint = Blueprint::new(&schema, &Order { seed: 3, ..Order::default() }).unwrap();
     let folder = tempfile::tempdir().unwrap();
     let mut events = Vec::new();
-    let loaded = Sqlite.load(folder.path(), &schema, &blueprint, &[], &mut |event| events.push(format!("{event:?}"))).unwrap();
+    let loaded = Sqlite
+        .load(&Place { folder: folder.path(), server: None, name: "test" }, &schema, &blueprint, &[], &mut |event| {
+            events.push(format!("{event:?}"))
+        })
+        .unwrap();
     assert_eq!(loaded[0].rows, 50);
     assert_eq!(events[events.len() - 2..], ["Indexes", "Statistics"]);
     let check = rusqlite::Connection::open(folder.path().join(FILE)).unwrap();
     let broken: i64 = check.query_row("SELECT count(*) FROM pragma_foreign_key_check", [], |row| row.get(0)).unwrap();
     assert_eq!(broken, 0);
-    let connection = Sqlite.connect(&Sqlite.url(folder.path()), &[]).unwrap();
+    let connection = Sqlite.connect(&folder.path().join(FILE).to_string_lossy(), &[]).unwrap();
     assert!(connection.sizes().unwrap().iter().any(|size| size.table == "visit" && size.bytes > 4096));
     let mut session = connection.session();
     for id in schema.ids() {
@@ -43,15 +47,23 @@ fn every_type_goes_in_and_comes_back_and_all_constraints_hold() {
 #[test]
 fn what_is_not_a_dataset_or_breaks_a_rule_is_refused() {
     let folder = tempfile::tempdir().unwrap();
-    assert_eq!(Sqlite.connect(&Sqlite.url(folder.path()), &[]).err().unwrap().kind, EngineErrorKind::Unreachable);
+    assert_eq!(Sqlite.connect(&folder.path().join(FILE).to_string_lossy(), &[]).err().unwrap().kind, EngineErrorKind::Unreachable);
     rusqlite::Connection::open(folder.path().join(FILE)).unwrap().execute_batch("CREATE TABLE a (b)").unwrap();
-    assert!(Sqlite.connect(&Sqlite.url(folder.path()), &[]).err().unwrap().message.contains("is not a database that Kampf made"));
+    assert!(
+        Sqlite
+            .connect(&folder.path().join(FILE).to_string_lossy(), &[])
+            .err()
+            .unwrap()
+            .message
+            .contains("is not a database that Kampf made")
+    );
     let schema = ddl::read("CREATE TABLE a (id INTEGER PRIMARY KEY, b INTEGER NOT NULL CHECK (b < 5))").unwrap().schema;
     let recipe = kampf_schema::expr::read_recipe("1..9").unwrap();
     let order = Order { values: [((kampf_schema::TableId(0), 1), recipe)].into(), ..Order::default() };
     let blueprint = Blueprint::new(&schema, &order).unwrap();
     let other = tempfile::tempdir().unwrap();
-    let error = Sqlite.load(other.path(), &schema, &blueprint, &[], &mut |_| {}).unwrap_err();
+    let error =
+        Sqlite.load(&Place { folder: other.path(), server: None, name: "test" }, &schema, &blueprint, &[], &mut |_| {}).unwrap_err();
     assert_eq!(error.message, "the rows made for `a` break a rule of the schema; SQLite says: CHECK constraint failed: b < 5");
 }
 

@@ -1,41 +1,62 @@
 //! `kampf check`
 
 use kampf_contest::value_to_json;
-use kampf_runner::{CheckedVerdict, Checks, Contest};
+use kampf_runner::{CheckedVerdict, Checks, Contest, Inbox};
 use kampf_schema::Value;
 use serde_json::json;
 
-use super::session::{filled, inbox, open, setup, trouble};
+use super::session::{engines, filled, inbox, open, setup, trouble};
 use super::{Ending, print, say};
 use crate::arguments::{Check, Format, General};
 use crate::output::{Column, Look, Page, RaceProgress, count, paint};
 use crate::problem::Problem;
-use crate::project::resolve;
+use crate::project::{Project, resolve};
 
 pub(super) fn run(general: &General, arguments: &Check) -> Result<Ending, Problem> {
-    let project = open(general, general.engine.as_deref())?;
+    let inbox = inbox()?;
+    let (mut all_agree, mut json) = (true, Vec::new());
+    let engines = engines(general)?;
+    for engine in &engines {
+        let project = open(general, engine.as_deref())?;
+        if engines.len() > 1 {
+            say(general.quiet, &format!("on {}", project.engine.name()));
+        }
+        all_agree &= check(general, arguments, &inbox, &project, &mut json)?;
+    }
+    if general.format == Format::Json && !arguments.answer {
+        print(&format!("{:#}\n", json!({"contests": json})))?;
+    }
+    Ok(if all_agree { Ending::Done } else { Ending::No })
+}
+
+/// Checks the contests on one engine; whether all contenders agree.
+fn check(
+    general: &General,
+    arguments: &Check,
+    inbox: &Inbox,
+    project: &Project,
+    json: &mut Vec<serde_json::Value>,
+) -> Result<bool, Problem> {
     let contests = project.contests(&arguments.contests)?;
     if arguments.answer && contests.len() != 1 {
         return Err(Problem::wrong("--answer prints the answer of one contest").hint("name the contest: `kampf check CONTEST --answer`"));
     }
     let mut selected = Vec::new();
     for config in contests {
-        selected.push(resolve(&project, config, &arguments.selection)?.contest);
+        selected.push(resolve(project, config, &arguments.selection)?.contest);
     }
-    let dataset = filled(general, &project)?;
-    let inbox = inbox()?;
-    let setup = setup(&project, &dataset, &arguments.bounds)?;
+    let dataset = filled(general, project)?;
+    let setup = setup(project, &dataset, &arguments.bounds)?;
     let mut all_agree = true;
-    let mut json = Vec::new();
     for contest in &selected {
         let mut progress = RaceProgress::new(&contest.name, general.quiet);
-        let checks = kampf_runner::check(&inbox, &setup, contest, false, &mut |event| progress.take(&event))
+        let checks = kampf_runner::check(inbox, &setup, contest, false, &mut |event| progress.take(&event))
             .map_err(|error| trouble(&contest.name, &error))?;
         drop(progress);
         let agree = checks.entries.iter().all(|entry| entry.verdict == CheckedVerdict::Agrees);
         all_agree &= agree;
         if general.format == Format::Json && !arguments.answer {
-            json.push(as_json(contest, &checks));
+            json.push(as_json(contest, &checks, project.engine.name()));
             continue;
         }
         let mut page = Page::new();
@@ -50,10 +71,7 @@ pub(super) fn run(general: &General, arguments: &Check) -> Result<Ending, Proble
             print(&page.into_text())?;
         }
     }
-    if general.format == Format::Json && !arguments.answer {
-        print(&format!("{:#}\n", json!({"contests": json})))?;
-    }
-    Ok(if all_agree { Ending::Done } else { Ending::No })
+    Ok(all_agree)
 }
 
 /// The agreed answer: a line of JSON a row.
@@ -66,7 +84,7 @@ fn answer_lines(contest: &Contest, checks: &Checks) -> String {
     .collect()
 }
 
-fn as_json(contest: &Contest, checks: &Checks) -> serde_json::Value {
+fn as_json(contest: &Contest, checks: &Checks, engine: &str) -> serde_json::Value {
     let entries = checks.entries.iter().map(|entry| match &entry.verdict {
         CheckedVerdict::Agrees => json!({"name": entry.name, "agrees": true}),
         CheckedVerdict::Undecided => json!({"name": entry.name, "agrees": null, "reason": UNDECIDED}),
@@ -82,7 +100,7 @@ fn as_json(contest: &Contest, checks: &Checks) -> serde_json::Value {
             })
         }
     });
-    json!({"name": contest.name, "reference": checks.reference_by, "contenders": entries.collect::<Vec<_>>()})
+    json!({"name": contest.name, "engine": engine, "reference": checks.reference_by, "contenders": entries.collect::<Vec<_>>()})
 }
 
 const UNDECIDED: &str = "it cannot be decided: rows at the limit are alike in their sort keys; add an order term";

@@ -28,6 +28,8 @@ pub(super) fn run(general: &General, arguments: &Demo) -> Result<Ending, Problem
         time: TIME,
         rounds: 40,
         exact: false,
+        round_trip: Vec::new(),
+        pin: false,
         require: false,
         selection: Selection::default(),
         bounds: Bounds { timeout: Duration::from_secs(30), memory_limit: None },

@@ -1,14 +1,29 @@
 //! `kampf fill`
 
-use super::session::open;
-use super::{Ending, print, session};
-use crate::arguments::{Format, General};
+use super::session::{engines, filled, open};
+use super::{Ending, print, say};
+use crate::arguments::{Fill, Format, General};
 use crate::output::{Column, Look, Page, bytes, count};
 use crate::problem::Problem;
+use crate::project::Project;
+use crate::store::remove_all;
 
-pub(super) fn run(general: &General) -> Result<Ending, Problem> {
-    let project = open(general, general.engine.as_deref())?;
-    let dataset = session::filled(general, &project)?;
+pub(super) fn run(general: &General, arguments: &Fill) -> Result<Ending, Problem> {
+    for engine in engines(general)? {
+        let project = open(general, engine.as_deref())?;
+        if arguments.remove {
+            let removed = remove_all(&project)?;
+            say(general.quiet, &format!("removed {removed} {}", if removed == 1 { "dataset" } else { "datasets" }));
+            // All engines' datasets are gone with that.
+            break;
+        }
+        fill(general, &project)?;
+    }
+    Ok(Ending::Done)
+}
+
+fn fill(general: &General, project: &Project) -> Result<(), Problem> {
+    let dataset = filled(general, project)?;
     let record = &dataset.record;
     let place = dataset.served.place();
     if general.format == Format::Json {
@@ -16,7 +31,7 @@ pub(super) fn run(general: &General) -> Result<Ending, Problem> {
         json["place"] = place.into();
         json["reused"] = dataset.reused.into();
         print(&format!("{json:#}\n"))?;
-        return Ok(Ending::Done);
+        return Ok(());
     }
     let mut page = Page::new();
     let columns = [Column::left("table"), Column::right("rows"), Column::right("bytes"), Column::left("digest").yielding(1)];
@@ -32,6 +47,5 @@ pub(super) fn run(general: &General) -> Result<Ending, Problem> {
     let how = if dataset.reused { "already there, made" } else { "filled" };
     page.line(format!("{how} in {:.1} s by {} {}", record.seconds, record.engine, record.engine_version));
     page.line(format!("the database is {place}"));
-    print(&page.into_text())?;
-    Ok(Ending::Done)
+    print(&page.into_text())
 }

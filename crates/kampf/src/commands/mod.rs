@@ -1,6 +1,7 @@
 //! The commands, a file each.
 
 mod check;
+mod circumstances;
 mod demo;
 mod fill;
 mod new;
@@ -41,7 +42,7 @@ pub(crate) fn run() -> ExitCode {
     let ended = match &arguments.command {
         Command::Demo(demo) => demo::run(general, demo),
         Command::New(new) => new::run(general, new),
-        Command::Fill => fill::run(general),
+        Command::Fill(fill) => fill::run(general, fill),
         Command::Show(show) => show::run(general, show),
         Command::Check(check) => check::run(general, check),
         Command::Race(race) => race::run(general, race),

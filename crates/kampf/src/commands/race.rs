@@ -1,87 +1,163 @@
 //! `kampf race`
 
 use std::collections::BTreeMap;
+use std::time::Duration;
 
 use kampf_race::{Outcome as RaceOutcome, median, p95};
 use kampf_runner::{CheckedVerdict, Checks, Contest, EntryWay, Inbox, Machine, RaceOptions, RaceReport, Setup, race};
 
 use super::check::check_text;
-use super::session::{filled, inbox, open, setup, trouble};
+use super::circumstances::Circumstances;
+use super::session::{engines, filled, inbox, open, setup, trouble};
 use super::{Ending, print, say};
 use crate::arguments::{Format, General, Race};
 use crate::document::{
     AnswerPart, ContenderPart, ContestPart, DatasetPart, Document, EnginePart, Latency, Outcome, RacePart, TablePart, VerdictPart,
 };
-use crate::output::{Look, Page, RaceProgress, count, paint, race_table, verdict_text};
+use crate::output::{Look, Page, RaceProgress, across, count, duration, paint, quiet_words, race_table, verdict_text};
 use crate::problem::Problem;
 use crate::project::{ContestConfig, Project, resolve};
 use crate::store::{Dataset, save_result};
 use crate::verdict::{Verdict, decide};
 
 pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem> {
-    let project = open(general, general.engine.as_deref())?;
-    let contests = project.contests(&arguments.contests)?;
-    let mut selected = Vec::new();
-    for config in contests {
-        selected.push((config, resolve(&project, config, &arguments.selection)?.contest));
-    }
-    let dataset = filled(general, &project)?;
     let inbox = inbox()?;
-    let setup = setup(&project, &dataset, &arguments.bounds)?;
     let mut machine = Machine::read();
-    let mut parts: Vec<ContestPart> = Vec::new();
-    let (mut disagreement, mut missed) = (false, false);
-    for (config, contest) in &selected {
+    let mut raced = Raced { parts: Vec::new(), missed: false, dataset: None };
+    let mut home = None;
+    for engine in engines(general)? {
+        let project = open(general, engine.as_deref())?;
+        raced.on(general, arguments, &inbox, &project)?;
+        home.get_or_insert(project.folder);
         if inbox.is_interrupted() {
             break;
         }
-        match one(general, arguments, &inbox, &setup, &project, &dataset, config, contest) {
-            Ok((part, verdict)) => {
-                disagreement |= part.contenders.iter().any(|contender| contender.outcome == Outcome::Disagrees);
-                missed |= verdict.required && verdict.choose.is_none();
-                parts.push(part);
-            }
-            // What other contests gave is kept.
-            Err(problem) if inbox.is_interrupted() && !parts.is_empty() => {
-                say(general.quiet, &format!("{}: {}", contest.name, problem.message));
-                break;
-            }
-            Err(problem) => return Err(problem),
-        }
     }
     machine.read_load();
+    let (Some(home), Some(dataset)) = (home, raced.dataset) else {
+        return Err(Problem::surroundings("interrupted before there was a result"));
+    };
+    if general.format == Format::Text {
+        print(&side_by_side(&raced.parts))?;
+    }
+    let disagreement = raced.parts.iter().flat_map(|part| &part.contenders).any(|contender| contender.outcome == Outcome::Disagrees);
     let document = Document {
         format: "kampf-result".to_owned(),
         version: 1,
         kampf: env!("CARGO_PKG_VERSION").to_owned(),
         machine,
-        dataset: dataset_part(&dataset),
-        contests: parts,
+        dataset,
+        contests: raced.parts,
     };
     let text =
         serde_json::to_string_pretty(&document).map_err(|error| Problem::surroundings(format!("the result cannot be written: {error}")))?;
     // A result that cannot be saved is still shown.
-    match save_result(&project, &text) {
+    match save_result(&home, &text) {
         Ok(path) => say(general.quiet, &format!("saved as {}", path.display())),
         Err(problem) => say(false, &format!("the result was not saved: {}", problem.message)),
     }
     if general.format == Format::Json {
         print(&format!("{text}\n"))?;
     }
-    Ok(if disagreement || (arguments.require && missed) { Ending::No } else { Ending::Done })
+    Ok(if disagreement || (arguments.require && raced.missed) { Ending::No } else { Ending::Done })
+}
+
+/// What was raced so far.
+struct Raced {
+    parts: Vec<ContestPart>,
+    /// Whether a contest's requirements were met by nobody.
+    missed: bool,
+    /// Of the first engine; the content is the same on all.
+    dataset: Option<DatasetPart>,
+}
+
+impl Raced {
+    /// Races the contests on one engine, once for each round trip.
+    fn on(&mut self, general: &General, arguments: &Race, inbox: &Inbox, project: &Project) -> Result<(), Problem> {
+        let mut selected = Vec::new();
+        for config in project.contests(&arguments.contests)? {
+            selected.push((config, resolve(project, config, &arguments.selection)?));
+        }
+        let dataset = filled(general, project)?;
+        self.dataset.get_or_insert_with(|| dataset_part(&dataset));
+        let trips = if arguments.round_trip.is_empty() { &project.config.round_trips } else { &arguments.round_trip };
+        let trips = if trips.is_empty() { &[Duration::ZERO][..] } else { trips };
+        for (config, selected) in &selected {
+            for name in &selected.left_out {
+                say(general.quiet, &format!("{}: `{name}` has no SQL for {} and is left out", config.name, project.engine.name()));
+            }
+            for &trip in trips {
+                if inbox.is_interrupted() {
+                    return Ok(());
+                }
+                let mut setup = setup(project, &dataset, &arguments.bounds)?;
+                let pin = arguments.pin || project.config.pin;
+                let circumstances = Circumstances::arrange(project, &dataset, trip, pin, &mut setup)?;
+                let on = On { general, arguments, inbox, setup: &setup, project, dataset: &dataset, circumstances: &circumstances };
+                match one(&on, config, &selected.contest) {
+                    Ok((part, verdict)) => {
+                        self.missed |= verdict.required && verdict.choose.is_none();
+                        self.parts.push(part);
+                    }
+                    // What other contests gave is kept.
+                    Err(problem) if inbox.is_interrupted() && !self.parts.is_empty() => {
+                        say(general.quiet, &format!("{}: {}", config.name, problem.message));
+                        return Ok(());
+                    }
+                    Err(problem) => return Err(problem),
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Contests that were raced under several circumstances, each in one table.
+fn side_by_side(parts: &[ContestPart]) -> String {
+    let mut page = Page::new();
+    let mut done: Vec<&str> = Vec::new();
+    let engines = parts.iter().any(|part| part.engine.name != parts[0].engine.name);
+    for part in parts {
+        if done.contains(&part.name.as_str()) {
+            continue;
+        }
+        done.push(&part.name);
+        let columns: Vec<(String, &ContestPart)> = parts
+            .iter()
+            .filter(|other| other.name == part.name)
+            .map(|other| {
+                let trip = other.conditions.get("round_trip_ns").and_then(serde_json::Value::as_f64);
+                let trip = trip.map_or_else(|| "no added trip time".to_owned(), |trip| format!("+{} a trip", duration(trip)));
+                let label = match (engines, other.conditions.contains_key("round_trip_ns")) {
+                    (true, false) => other.engine.name.clone(),
+                    (true, true) => format!("{} {trip}", other.engine.name),
+                    (false, _) => trip,
+                };
+                (label, other)
+            })
+            .collect();
+        if columns.len() > 1 {
+            across(&mut page, &part.name, &columns);
+            page.blank();
+        }
+    }
+    page.into_text()
+}
+
+/// What a contest runs on.
+struct On<'a> {
+    general: &'a General,
+    arguments: &'a Race,
+    inbox: &'a Inbox,
+    setup: &'a Setup<'a>,
+    project: &'a Project,
+    dataset: &'a Dataset,
+    circumstances: &'a Circumstances,
 }
 
 /// Checks and races one contest, and prints how it went.
-fn one(
-    general: &General,
-    arguments: &Race,
-    inbox: &Inbox,
-    setup: &Setup<'_>,
-    project: &Project,
-    dataset: &Dataset,
-    config: &ContestConfig,
-    contest: &Contest,
-) -> Result<(ContestPart, Verdict), Problem> {
+fn one(on: &On<'_>, config: &ContestConfig, contest: &Contest) -> Result<(ContestPart, Verdict), Problem> {
+    let On { general, arguments, inbox, setup, project, dataset, circumstances } = *on;
     let mut progress = RaceProgress::new(&contest.name, general.quiet);
     let checks = kampf_runner::check(inbox, setup, contest, true, &mut |event| progress.take(&event))
         .map_err(|error| trouble(&contest.name, &error))?;
@@ -109,13 +185,14 @@ fn one(
         name: contest.name.clone(),
         kind: "read".to_owned(),
         need: contest.need_text.clone(),
-        conditions: BTreeMap::from([("transaction".to_owned(), project.config.transaction.into())]),
+        conditions: circumstances.document(),
         variant: BTreeMap::new(),
         engine: EnginePart {
             name: project.engine.name().to_owned(),
             version: dataset.record.engine_version.clone(),
             settings: project.settings.iter().map(|setting| (setting.name.clone(), setting.value.clone())).collect(),
         },
+        dataset: dataset.record.fingerprint.clone(),
         race: RacePart {
             rounds: report.rounds,
             seconds: report.total.as_secs_f64(),
@@ -127,12 +204,19 @@ fn one(
         verdict: verdict_part,
     };
     if general.format == Format::Text {
-        print(&contest_text(config, contest, &checks, &part, &verdict))?;
+        print(&contest_text(config, contest, &checks, &part, &verdict, circumstances))?;
     }
     Ok((part, verdict))
 }
 
-fn contest_text(config: &ContestConfig, contest: &Contest, checks: &Checks, part: &ContestPart, verdict: &Verdict) -> String {
+fn contest_text(
+    config: &ContestConfig,
+    contest: &Contest,
+    checks: &Checks,
+    part: &ContestPart,
+    verdict: &Verdict,
+    given: &Circumstances,
+) -> String {
     let mut page = Page::new();
     page.line(format!("{}  {}", paint(Look::Title, &contest.name), config.about.as_deref().unwrap_or_default()));
     let agreed = checks.entries.iter().filter(|entry| entry.verdict == CheckedVerdict::Agrees).count();
@@ -151,6 +235,10 @@ fn contest_text(config: &ContestConfig, contest: &Contest, checks: &Checks, part
             part.race.seconds
         ),
     ));
+    let given = given.words();
+    if !given.is_empty() {
+        page.paragraph(&quiet_words(&given), 0);
+    }
     page.blank();
     race_table(&mut page, part);
     page.blank();

@@ -18,6 +18,23 @@ pub(super) fn open(general: &General, engine: Option<&str>) -> Result<Project, P
     Ok(project)
 }
 
+/// The engines that are asked for: none stands for the file's own. With `all`, those that can be had here.
+pub(super) fn engines(general: &General) -> Result<Vec<Option<String>>, Problem> {
+    match general.engine.as_deref() {
+        Some("all") => {
+            let mut here = Vec::new();
+            for name in kampf_engine::names() {
+                match kampf_engine::engine(name).map(|engine| engine.version(None)) {
+                    Some(Err(error)) => say(general.quiet, &format!("without {name}: {error}")),
+                    _ => here.push(Some(name.to_owned())),
+                }
+            }
+            Ok(here)
+        }
+        other => Ok(vec![other.map(str::to_owned)]),
+    }
+}
+
 /// The project's data, filled now when missing or stale.
 pub(super) fn filled(general: &General, project: &Project) -> Result<Dataset, Problem> {
     let mut progress = FillProgress::new(general.quiet);
@@ -40,6 +57,8 @@ pub(super) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds
         settings: project.settings.clone(),
         url: dataset.served.url().to_owned(),
         tcp_url: dataset.served.tcp_url(),
+        simulated_trip: None,
+        core: None,
         blueprint: &project.blueprint,
         seed: project.config.seed,
         timeout: bounds.timeout,

@@ -97,6 +97,9 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
     if !selected.order_appended.is_empty() {
         page.paragraph(&format!("The order does not end in a unique key, so {} was added to it.", selected.order_appended.join(", ")), 0);
     }
+    for name in &selected.left_out {
+        page.paragraph(&format!("`{name}` has no SQL for {} and is left out.", project.engine.name()), 0);
+    }
     let mut last: Option<Vec<String>> = None;
     for entry in &selected.contest.entries {
         page.blank();

@@ -67,6 +67,15 @@ pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Proble
     Ok(Ending::Done)
 }
 
+/// A plan's line without the lists of values that engines write out in full.
+fn shortened(step: &str) -> String {
+    const SHOWN: usize = 160;
+    match step.char_indices().nth(SHOWN) {
+        Some((at, _)) => format!("{}…", &step[..at]),
+        None => step.to_owned(),
+    }
+}
+
 /// Groups statements that differ only in how many keys they list.
 fn shapes(session: &mut dyn Session, observed: &[Observed]) -> Result<Vec<Shape>, kampf_contest::EngineError> {
     let mut shapes: Vec<Shape> = Vec::new();
@@ -187,7 +196,7 @@ fn as_text(verbose: bool, contest: &str, contender: &str, observed: &[Observed],
         if !parameters.is_empty() {
             page.line(paint(Look::Quiet, &format!("     {} {parameters}", if shape.count == 1 { "with" } else { "first with" })));
         }
-        shape.plan.iter().for_each(|step| page.line(paint(Look::Quiet, &format!("     plan: {step}"))));
+        shape.plan.iter().for_each(|step| page.line(paint(Look::Quiet, &format!("     plan: {}", shortened(step)))));
     }
     page.blank();
     page.line(paint(Look::Title, "in order"));

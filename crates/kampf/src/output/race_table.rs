@@ -2,7 +2,7 @@
 
 use super::numbers::{behind, bytes, count, duration};
 use super::page::{Column, Page};
-use super::style::{Look, paint};
+use super::style::{Look, paint, quiet_words};
 use crate::document::{ContenderPart, ContestPart, Outcome};
 
 /// Cells of the best contender's bar; a bar four times as long is the longest, and longer ones end in an arrow.
@@ -108,12 +108,7 @@ fn legend(page: &mut Page, contest: &ContestPart) {
     if has(Outcome::Outclassed) {
         notes.push("Faint ones were so far behind that they were not run to the end.".to_owned());
     }
-    page.paragraph(&paint_words(&notes.join(" ")), 0);
-}
-
-/// Each word on its own, so that wrapping does not tear the colour.
-fn paint_words(text: &str) -> String {
-    text.split(' ').map(|word| paint(Look::Quiet, word)).collect::<Vec<_>>().join(" ")
+    page.paragraph(&quiet_words(&notes.join(" ")), 0);
 }
 
 #[cfg(test)]

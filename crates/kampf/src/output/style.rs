@@ -41,6 +41,11 @@ pub(crate) fn paint(look: Look, text: &str) -> String {
     if text.is_empty() { String::new() } else { format!("{style}{text}{style:#}") }
 }
 
+/// Quiet text, each word on its own, so that wrapping does not tear the colour.
+pub(crate) fn quiet_words(text: &str) -> String {
+    text.split(' ').map(|word| paint(Look::Quiet, word)).collect::<Vec<_>>().join(" ")
+}
+
 /// Columns to write in: those of the terminal, else 100.
 pub(crate) fn width() -> usize {
     terminal_width(&std::io::stdout()).unwrap_or(100)

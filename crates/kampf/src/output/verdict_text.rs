@@ -65,7 +65,9 @@ pub(crate) fn verdict_text(page: &mut Page, contest: &ContestPart, verdict: &Ver
             2,
         );
     }
-    trips(page, contest);
+    if !contest.conditions.contains_key("round_trip_ns") {
+        trips(page, contest);
+    }
 }
 
 /// What round trips would add on a server, where they were only modelled.

@@ -24,6 +24,10 @@ pub(crate) struct Config {
     pub(crate) relations: Vec<(Written, Written)>,
     /// Whether each call of a contender is wrapped in a transaction.
     pub(crate) transaction: bool,
+    /// How much longer trips to the server take, one race for each; empty where nothing is added.
+    pub(crate) round_trips: Vec<Duration>,
+    /// Whether contenders and server are kept on one core.
+    pub(crate) pin: bool,
     pub(crate) contests: Vec<ContestConfig>,
 }
 
@@ -54,8 +58,27 @@ pub(crate) struct OwnConfig {
 
 #[derive(Clone, Debug)]
 pub(crate) enum OwnWay {
-    Sql(Written, Hydration),
+    Sql(OwnSql, Hydration),
     Program(Vec<String>),
+}
+
+/// SQL of the user's: one text for any engine, or one for each.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct OwnSql {
+    any: Option<Written>,
+    by_engine: Vec<(String, Written)>,
+}
+
+impl OwnSql {
+    /// The text for an engine; none where there is only one for others.
+    pub(crate) fn of(&self, engine: &str) -> Option<&Written> {
+        self.by_engine.iter().find(|(name, _)| name == engine).map(|(_, sql)| sql).or(self.any.as_ref())
+    }
+
+    /// All texts.
+    pub(crate) fn texts(&self) -> impl Iterator<Item = &Written> {
+        self.any.iter().chain(self.by_engine.iter().map(|(_, sql)| sql))
+    }
 }
 
 /// What a contender must meet to be chosen.
@@ -112,9 +135,14 @@ impl Config {
         let rows = pairs(&mut top, source, "rows", true)?;
         let values = pairs(&mut top, source, "values", false)?;
         let relations = pairs(&mut top, source, "relations", false)?;
-        let mut transaction = false;
+        let (mut transaction, mut pin, mut round_trips) = (false, false, Vec::new());
         if let Some(mut conditions) = top.table("conditions")? {
             transaction = conditions.truth("transaction")?.unwrap_or(false);
+            pin = conditions.truth("pin")?.unwrap_or(false);
+            for written in conditions.one_or_more("round_trip")? {
+                let trip = duration(&written.value).map_err(|message| Problem::wrong(message).at(source.place(written.span)))?;
+                round_trips.push(trip);
+            }
             conditions.finish()?;
         }
         let mut contests = Vec::new();
@@ -125,7 +153,20 @@ impl Config {
         }
         top.finish()?;
         contests.sort_by_key(|contest| contest.span.start);
-        Ok(Config { source: source.clone(), schema, engine, settings, seed, rows, values, relations, transaction, contests })
+        Ok(Config {
+            source: source.clone(),
+            schema,
+            engine,
+            settings,
+            seed,
+            rows,
+            values,
+            relations,
+            transaction,
+            round_trips,
+            pin,
+            contests,
+        })
     }
 }
 
@@ -214,7 +255,24 @@ fn own(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> Resul
         let hint = "names with points belong to derived contenders; call yours like `window`";
         return Err(at(Problem::wrong("a contender's name is one word without points").hint(hint)));
     }
-    let sql = table.string("sql")?;
+    let sql = match table.get("sql") {
+        None => None,
+        Some(item) if item.1.get_ref().is_table() => {
+            let inner = table.inner(item)?;
+            let mut sql = OwnSql::default();
+            for item in inner.items() {
+                let engine = item.0.get_ref().to_string();
+                if kampf_engine::engine(&engine).is_none() {
+                    return Err(Problem::wrong(format!("there is no engine `{engine}`"))
+                        .at(source.place(span(item.0.span())))
+                        .maybe_hint(did_you_mean(&engine, kampf_engine::names())));
+                }
+                sql.by_engine.push((engine, inner.text(item)?));
+            }
+            Some(sql)
+        }
+        Some(item) => Some(OwnSql { any: Some(table.text(item)?), by_engine: Vec::new() }),
+    };
     let command = table.strings("command")?;
     let hydration = table.string("hydration")?;
     table.finish()?;

@@ -20,6 +20,8 @@ pub(crate) struct Selected {
     pub(crate) field: Field,
     /// Whether a sort key was added so that the order is total.
     pub(crate) order_appended: Vec<String>,
+    /// Contenders of the user's whose SQL is only for other engines.
+    pub(crate) left_out: Vec<String>,
 }
 
 /// Resolves a contest and picks its field.
@@ -30,7 +32,7 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     let dialect = project.engine.dialect();
     let names: Vec<String> = config.parameters.iter().map(|(name, _)| name.clone()).collect();
     let field = need.as_ref().map(|need| Field::of(&project.schema, need, dialect, &config.choices)).unwrap_or_default();
-    let mut entries = Vec::new();
+    let (mut entries, mut left_out) = (Vec::new(), Vec::new());
     if let Some(need) = &need {
         let chosen = if selection.all { &field.valid } else { &field.entered };
         for choices in chosen
@@ -45,7 +47,11 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     for own in &config.contenders {
         let (way, by_hand) = match &own.way {
             OwnWay::Program(words) => (EntryWay::Program(words.clone(), Path::new(".").join(&project.folder)), None),
-            OwnWay::Sql(sql, hydration) => {
+            OwnWay::Sql(texts, hydration) => {
+                let Some(sql) = texts.of(project.engine.name()) else {
+                    left_out.push(own.name.clone());
+                    continue;
+                };
                 let plan = own_sql(need.as_ref(), &sql.value, &names, dialect, *hydration).map_err(|error| {
                     Problem::wrong(format!("the parameter `:{}` has no value", error.name))
                         .at(source.place(sql.place(error.span)))
@@ -82,7 +88,7 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
         reference: reference.flatten(),
         need,
     };
-    Ok(Selected { contest, field, order_appended })
+    Ok(Selected { contest, field, order_appended, left_out })
 }
 
 fn asked_for(selection: &Selection, name: &str) -> bool {

@@ -182,10 +182,10 @@ fn usable(config: &Config, ddl: &Source, read: Ddl) -> Result<Schema, Problem> {
         config.contests.iter().any(|contest| {
             let texts = contest.from.iter().chain(&contest.give).chain(&contest.filter).chain(&contest.order);
             let own = contest.contenders.iter().filter_map(|own| match &own.way {
-                config::OwnWay::Sql(sql, _) => Some(sql),
+                config::OwnWay::Sql(sql, _) => Some(sql.texts()),
                 config::OwnWay::Program(_) => None,
             });
-            texts.chain(own).any(names)
+            texts.chain(own.flatten()).any(names)
         })
     };
     for id in schema.ids() {

@@ -52,6 +52,15 @@ impl<'a> Reader<'a> {
         list.iter().map(|item| self.text((name, item))).collect()
     }
 
+    /// A text or a list of texts.
+    pub(crate) fn one_or_more(&mut self, key: &'static str) -> Result<Vec<Written>, Problem> {
+        match self.get(key) {
+            None => Ok(Vec::new()),
+            Some(item) if item.1.get_ref().as_array().is_none() => Ok(vec![self.text(item)?]),
+            Some(_) => self.strings(key),
+        }
+    }
+
     pub(crate) fn number(&mut self, key: &'static str) -> Result<Option<(u64, Span)>, Problem> {
         let Some((name, value)) = self.get(key) else { return Ok(None) };
         let number = integer(value.get_ref()).ok_or_else(|| self.wrong_kind(name.get_ref(), value, "a whole number from 0 on"))?;

@@ -1,0 +1,140 @@
+//! What a contest's contenders are given and do not choose: how long a trip to the server takes, and where they run.
+
+use std::collections::BTreeMap;
+use std::time::{Duration, Instant};
+
+use kampf_contest::{EngineError, Flow};
+use kampf_engine::Engine;
+use kampf_runner::{Relay, Setup};
+use kampf_schema::ValueRef;
+use serde_json::Value as Json;
+
+use crate::output::duration;
+use crate::problem::Problem;
+use crate::project::Project;
+use crate::store::{Dataset, engine_problem};
+
+/// Circumstances as they were arranged. Relays end with this.
+pub(super) struct Circumstances {
+    /// How much longer each trip takes.
+    trip: Duration,
+    relays: Vec<Relay>,
+    /// What the relay adds beyond that.
+    relay_adds: Option<Duration>,
+    core: Option<usize>,
+    transaction: bool,
+}
+
+/// Trips that the relay's own cost is measured with.
+const TRIPS: usize = 40;
+
+impl Circumstances {
+    /// Arranges them for the contenders of a setup.
+    pub(super) fn arrange(
+        project: &Project,
+        dataset: &Dataset,
+        trip: Duration,
+        pin: bool,
+        setup: &mut Setup<'_>,
+    ) -> Result<Circumstances, Problem> {
+        let transaction = project.config.transaction;
+        let mut arranged = Circumstances { trip, relays: Vec::new(), relay_adds: None, core: None, transaction };
+        if pin {
+            let core = last_core().ok_or_else(|| Problem::surroundings("this system does not let processes be kept on a core"))?;
+            if !dataset.served.pin(core) {
+                return Err(Problem::wrong("contenders and a server of somebody else's cannot be kept on one core")
+                    .hint("leave out `pin`, or use a throwaway server: engine = \"postgres\""));
+            }
+            setup.core = Some(core);
+            arranged.core = Some(core);
+        }
+        if trip.is_zero() {
+            return Ok(arranged);
+        }
+        if project.engine.trips_are_modelled() {
+            setup.simulated_trip = Some(trip);
+            return Ok(arranged);
+        }
+        let direct = setup.url.clone();
+        arranged.relay(project.engine, &mut setup.url)?;
+        if let Some(url) = &mut setup.tcp_url {
+            arranged.relay(project.engine, url)?;
+        }
+        let through = |url: &str| trip_time(project, url).map_err(|error| engine_problem(&error));
+        let added = through(&setup.url)?.saturating_sub(through(&direct)?);
+        arranged.relay_adds = Some(added.saturating_sub(trip));
+        Ok(arranged)
+    }
+
+    fn relay(&mut self, engine: &dyn Engine, url: &mut String) -> Result<(), Problem> {
+        let target = engine.endpoint(url).ok_or_else(|| Problem::surroundings("the server's URL names no place to relay to"))?;
+        let relay =
+            Relay::start(&target, self.trip).map_err(|error| Problem::surroundings(format!("the relay cannot be started: {error}")))?;
+        *url = engine.redirected(url, relay.endpoint());
+        self.relays.push(relay);
+        Ok(())
+    }
+
+    fn is_simulated(&self) -> bool {
+        !self.trip.is_zero() && self.relays.is_empty()
+    }
+
+    /// In words; empty where nothing is out of the ordinary.
+    pub(super) fn words(&self) -> String {
+        let mut words = Vec::new();
+        let nanos = |time: Duration| duration(time.as_nanos() as f64);
+        if self.is_simulated() {
+            words.push(format!("simulated: this engine has no trips, each statement waits {} instead", nanos(self.trip)));
+        } else if let Some(adds) = self.relay_adds {
+            words.push(format!("every trip takes {} longer, and the relay itself adds {}", nanos(self.trip), nanos(adds)));
+        }
+        if let Some(core) = self.core {
+            words.push(format!("kept on core {core}"));
+        }
+        words.join("; ")
+    }
+
+    /// For the result document.
+    pub(super) fn document(&self) -> BTreeMap<String, Json> {
+        let nanos = |time: Duration| Json::from(u64::try_from(time.as_nanos()).unwrap_or(u64::MAX));
+        let mut conditions = BTreeMap::from([("transaction".to_owned(), self.transaction.into())]);
+        if !self.trip.is_zero() {
+            conditions.insert("round_trip_ns".to_owned(), nanos(self.trip));
+            conditions.insert("round_trip_by".to_owned(), if self.is_simulated() { "simulated" } else { "relay" }.into());
+        }
+        if let Some(adds) = self.relay_adds {
+            conditions.insert("relay_adds_ns".to_owned(), nanos(adds));
+        }
+        if let Some(core) = self.core {
+            conditions.insert("pinned_to_core".to_owned(), core.into());
+        }
+        conditions
+    }
+}
+
+/// The median time of a statement that asks for nothing.
+fn trip_time(project: &Project, url: &str) -> Result<Duration, EngineError> {
+    let connection = project.engine.connect(url, &project.settings)?;
+    let mut session = connection.session();
+    let statement = session.prepare("SELECT 1", &[])?;
+    let mut times = Vec::with_capacity(TRIPS);
+    for _ in 0..TRIPS {
+        let begun = Instant::now();
+        session.run(statement, &[], &mut |_: &[ValueRef<'_>]| Flow::More)?;
+        times.push(begun.elapsed());
+    }
+    times.sort();
+    Ok(times[TRIPS / 2])
+}
+
+/// The last core that this process may use; the first ones serve interrupts more often.
+#[cfg(target_os = "linux")]
+fn last_core() -> Option<usize> {
+    let cores = rustix::thread::sched_getaffinity(None).ok()?;
+    (0..rustix::thread::CpuSet::MAX_CPU).rev().find(|&core| cores.is_set(core))
+}
+
+#[cfg(not(target_os = "linux"))]
+fn last_core() -> Option<usize> {
+    None
+}

@@ -1,0 +1,73 @@
+//! One contest under several circumstances side by side: where does the choice change?
+
+use super::numbers::duration;
+use super::page::{Column, Page};
+use super::style::{Look, paint, quiet_words};
+use crate::document::{ContenderPart, ContestPart, Outcome};
+
+/// A table of medians, a column per circumstance, and the choice under each.
+pub(crate) fn across(page: &mut Page, name: &str, columns: &[(String, &ContestPart)]) {
+    page.line(format!("{}  side by side", paint(Look::Title, name)));
+    page.blank();
+    let mut names: Vec<&str> = Vec::new();
+    for (_, contest) in columns {
+        for contender in &contest.contenders {
+            if !names.contains(&contender.name.as_str()) {
+                names.push(&contender.name);
+            }
+        }
+    }
+    let mut heads = vec![Column::left("contender"), Column::right("trips")];
+    heads.extend(columns.iter().map(|(label, _)| Column::right(label.clone())));
+    let find = |contest: &'_ ContestPart, name: &str| contest.contenders.iter().position(|contender| contender.name == name);
+    let rows: Vec<_> = names
+        .iter()
+        .map(|name| {
+            let trips = columns.iter().find_map(|(_, contest)| contest.contenders[find(contest, name)?].round_trips);
+            let mut row =
+                vec![(Look::Strong, (*name).to_owned()), (Look::Plain, trips.map_or_else(|| "-".to_owned(), super::numbers::count))];
+            row.extend(columns.iter().map(|(_, contest)| match find(contest, name) {
+                Some(at) => cell(contest, &contest.contenders[at]),
+                None => (Look::Quiet, "-".to_owned()),
+            }));
+            row
+        })
+        .collect();
+    page.table(&heads, &rows);
+    page.blank();
+    page.paragraph(&quiet_words("Medians of a call; ◂ the choice, ? not to be told from the fastest."), 0);
+    for (label, contest) in columns {
+        let choice = match (&contest.verdict.choose, contest.verdict.alike.len()) {
+            (Some(name), 0) => paint(Look::Good, name),
+            (Some(name), others) => format!("{}, or {others} others that cannot be told from it", paint(Look::Good, name)),
+            (None, _) => paint(Look::Bad, "none"),
+        };
+        page.paragraph(&format!("  {label}: {choice}"), 4);
+    }
+    changes(page, columns);
+}
+
+/// Between which circumstances the choice is another: one that is neither chosen nor among those alike any more.
+fn changes(page: &mut Page, columns: &[(String, &ContestPart)]) {
+    for pair in columns.windows(2) {
+        let ((before, old), (after, new)) = (&pair[0], &pair[1]);
+        let (Some(was), Some(is)) = (&old.verdict.choose, &new.verdict.choose) else { continue };
+        if was != is && !new.verdict.alike.contains(was) && !old.verdict.alike.contains(is) {
+            page.paragraph(&format!("The choice changes between {before} and {after}: {was} gives way to {is}."), 2);
+        }
+    }
+}
+
+fn cell(contest: &ContestPart, contender: &ContenderPart) -> (Look, String) {
+    let chosen = contest.verdict.choose.as_ref() == Some(&contender.name);
+    let time = contender.latency_ns.median.map(duration);
+    match (contender.outcome, time) {
+        (Outcome::Disagrees, _) => (Look::Bad, "differs".to_owned()),
+        (Outcome::Failed, _) => (Look::Bad, "failed".to_owned()),
+        (_, None) => (Look::Quiet, "-".to_owned()),
+        (_, Some(time)) if chosen => (Look::Good, format!("{time} ◂")),
+        (Outcome::Unresolved, Some(time)) => (Look::Plain, format!("{time} ?")),
+        (Outcome::Outclassed | Outcome::RuledOut, Some(time)) => (Look::Quiet, format!("{time}  ")),
+        (_, Some(time)) => (Look::Plain, format!("{time}  ")),
+    }
+}

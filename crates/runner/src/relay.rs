@@ -1,0 +1,230 @@
+//! A relay between contenders and their server that makes every trip longer, as a network would.
+//!
+//! Bytes are read as they come and handed on half the round trip later, each way on its own; how many are under way at a time
+//! is not limited, so throughput stays what it is. It serves only Kampf's own connections and ends with them.
+
+use std::io::{Read, Write};
+use std::net::{Shutdown, TcpListener, TcpStream};
+use std::os::unix::net::{UnixListener, UnixStream};
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::mpsc::{Receiver, Sender, channel};
+use std::time::{Duration, Instant};
+
+use kampf_engine::Endpoint;
+
+/// A running relay. It takes no more connections once dropped.
+pub struct Relay {
+    endpoint: Endpoint,
+    ended: Arc<AtomicBool>,
+    /// Removed with the socket in it.
+    folder: Option<PathBuf>,
+}
+
+/// Read at a time.
+const PIECE: usize = 64 * 1024;
+
+impl Relay {
+    /// Listens where contenders are to connect instead of at `target`, on the same kind of transport.
+    ///
+    /// # Errors
+    /// When no socket or port can be had.
+    pub fn start(target: &Endpoint, round_trip: Duration) -> std::io::Result<Relay> {
+        let half = round_trip / 2;
+        let ended = Arc::<AtomicBool>::default();
+        match target {
+            Endpoint::Unix(socket) => {
+                let folder = private_folder()?;
+                let own = folder.join(socket.file_name().unwrap_or_default());
+                let listener = UnixListener::bind(&own)?;
+                let (socket, stop) = (socket.clone(), ended.clone());
+                std::thread::spawn(move || {
+                    for near in listener.incoming().map_while(Result::ok) {
+                        if stop.load(Ordering::Relaxed) {
+                            return;
+                        }
+                        if let Ok(far) = UnixStream::connect(&socket) {
+                            let _ = join_both(near.try_clone(), far.try_clone(), half).and_then(|()| join_both(Ok(far), Ok(near), half));
+                        }
+                    }
+                });
+                Ok(Relay { endpoint: Endpoint::Unix(own), ended, folder: Some(folder) })
+            }
+            Endpoint::Tcp(host, port) => {
+                let listener = TcpListener::bind("127.0.0.1:0")?;
+                let own = listener.local_addr()?.port();
+                let (host, port, stop) = (host.clone(), *port, ended.clone());
+                std::thread::spawn(move || {
+                    for near in listener.incoming().map_while(Result::ok) {
+                        if stop.load(Ordering::Relaxed) {
+                            return;
+                        }
+                        if let Ok(far) = TcpStream::connect((host.as_str(), port)) {
+                            let _ = near.set_nodelay(true).and_then(|()| far.set_nodelay(true));
+                            let _ = join_both(near.try_clone(), far.try_clone(), half).and_then(|()| join_both(Ok(far), Ok(near), half));
+                        }
+                    }
+                });
+                Ok(Relay { endpoint: Endpoint::Tcp("127.0.0.1".to_owned(), own), ended, folder: None })
+            }
+        }
+    }
+
+    /// Where contenders connect.
+    pub fn endpoint(&self) -> &Endpoint {
+        &self.endpoint
+    }
+}
+
+impl Drop for Relay {
+    fn drop(&mut self) {
+        self.ended.store(true, Ordering::Relaxed);
+        // One more connection wakes the listener, which then ends.
+        match &self.endpoint {
+            Endpoint::Unix(socket) => drop(UnixStream::connect(socket)),
+            Endpoint::Tcp(host, port) => drop(TcpStream::connect((host.as_str(), *port))),
+        }
+        if let Some(folder) = &self.folder {
+            let _ = std::fs::remove_dir_all(folder);
+        }
+    }
+}
+
+/// A folder that nobody else can look into.
+fn private_folder() -> std::io::Result<PathBuf> {
+    use std::os::unix::fs::DirBuilderExt;
+    let stamp = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default().as_nanos();
+    let folder = std::env::temp_dir().join(format!("kampf-relay-{}-{stamp:x}", std::process::id()));
+    std::fs::DirBuilder::new().mode(0o700).create(&folder)?;
+    Ok(folder)
+}
+
+/// A stream with two ends of its own.
+trait Duplex: Read + Write + Send + 'static {
+    fn close_writing(&self);
+}
+
+impl Duplex for UnixStream {
+    fn close_writing(&self) {
+        let _ = self.shutdown(Shutdown::Write);
+    }
+}
+
+impl Duplex for TcpStream {
+    fn close_writing(&self) {
+        let _ = self.shutdown(Shutdown::Write);
+    }
+}
+
+/// Hands on in one direction, in two threads: one reads, one waits and writes.
+fn join_both<S: Duplex>(from: std::io::Result<S>, to: std::io::Result<S>, delay: Duration) -> std::io::Result<()> {
+    let (mut from, mut to) = (from?, to?);
+    let (sender, receiver): (Sender<(Instant, Vec<u8>)>, Receiver<_>) = channel();
+    std::thread::spawn(move || {
+        let mut piece = vec![0; PIECE];
+        while let Ok(length @ 1..) = from.read(&mut piece) {
+            if sender.send((Instant::now() + delay, piece[..length].to_vec())).is_err() {
+                return;
+            }
+        }
+    });
+    std::thread::spawn(move || {
+        wait_precisely();
+        for (due, bytes) in receiver {
+            wait_until(due);
+            if to.write_all(&bytes).is_err() {
+                break;
+            }
+        }
+        to.close_writing();
+    });
+    Ok(())
+}
+
+/// Lets this thread's sleeps end on time: by default the system may add 50 microseconds.
+pub(crate) fn wait_precisely() {
+    #[cfg(target_os = "linux")]
+    let _ = rustix::thread::set_current_timer_slack(std::num::NonZeroU64::new(1));
+}
+
+pub(crate) fn sleep_until(due: Instant) {
+    let left = due.saturating_duration_since(Instant::now());
+    if !left.is_zero() {
+        std::thread::sleep(left);
+    }
+}
+
+/// Waking up takes a core that has gone to rest a while, which would be added to every trip; so the end of the wait is spent
+/// awake. Neither side of the connection has anything to do then.
+fn wait_until(due: Instant) {
+    const AWAKE: Duration = Duration::from_micros(150);
+    if let Some(early) = due.checked_sub(AWAKE) {
+        sleep_until(early);
+    }
+    while Instant::now() < due {
+        std::hint::spin_loop();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A server that sends back what it gets.
+    fn echo() -> Endpoint {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let port = listener.local_addr().unwrap().port();
+        std::thread::spawn(move || {
+            for mut stream in listener.incoming().map_while(Result::ok) {
+                std::thread::spawn(move || {
+                    let mut piece = [0; 4096];
+                    while let Ok(length @ 1..) = stream.read(&mut piece) {
+                        stream.write_all(&piece[..length]).unwrap();
+                    }
+                });
+            }
+        });
+        Endpoint::Tcp("127.0.0.1".to_owned(), port)
+    }
+
+    #[test]
+    fn bytes_come_through_in_order_and_late_whatever_their_number() {
+        let relay = Relay::start(&echo(), Duration::from_millis(20)).unwrap();
+        let Endpoint::Tcp(host, port) = relay.endpoint() else { panic!("the same transport is kept") };
+        let mut stream = TcpStream::connect((host.as_str(), *port)).unwrap();
+        let begun = Instant::now();
+        let sent: Vec<u8> = (0..200_000_u32).map(|number| (number % 251) as u8).collect();
+        let mut writer = stream.try_clone().unwrap();
+        let copy = sent.clone();
+        let writing = std::thread::spawn(move || writer.write_all(&copy).unwrap());
+        let mut found = vec![0; sent.len()];
+        stream.read_exact(&mut found).unwrap();
+        writing.join().unwrap();
+        assert!(found == sent, "the bytes were changed on their way");
+        assert!(begun.elapsed() >= Duration::from_millis(20), "they came after {:?}", begun.elapsed());
+    }
+
+    #[test]
+    fn a_socket_is_relayed_by_a_socket_of_the_same_name_and_removed() {
+        let folder = tempfile::tempdir().unwrap();
+        let socket = folder.path().join(".s.TEST.1");
+        let listener = UnixListener::bind(&socket).unwrap();
+        std::thread::spawn(move || {
+            let (mut stream, _) = listener.accept().unwrap();
+            let mut piece = [0; 3];
+            stream.read_exact(&mut piece).unwrap();
+            stream.write_all(&piece).unwrap();
+        });
+        let relay = Relay::start(&Endpoint::Unix(socket), Duration::ZERO).unwrap();
+        let Endpoint::Unix(own) = relay.endpoint().clone() else { panic!("the same transport is kept") };
+        assert!(own.ends_with(".s.TEST.1"));
+        let mut stream = UnixStream::connect(&own).unwrap();
+        stream.write_all(b"bee").unwrap();
+        let mut found = [0; 3];
+        stream.read_exact(&mut found).unwrap();
+        assert_eq!(&found, b"bee");
+        drop(relay);
+        assert!(!own.exists());
+    }
+}
