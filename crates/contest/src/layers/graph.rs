@@ -156,9 +156,9 @@ impl<'p, S: Store> Graph<'p, S> {
                 Flow::More
             };
             if statement.is_list {
-                session.run_list(id, &binds, &mut take)?
+                session.run_list(id, &binds, &mut take)?;
             } else {
-                session.run(id, &binds, &mut take)?
+                session.run(id, &binds, &mut take)?;
             }
             for (row, key) in found {
                 for &parent in waiting.get(&key).into_iter().flatten() {

@@ -269,9 +269,10 @@ impl Server {
             if let Ok(Some(_)) = self.child.try_wait() {
                 return Err(self.last_words());
             }
-            // The eighth line says how far the server has come.
-            let ready = fs::read_to_string(&pid_file).is_ok_and(|text| text.lines().nth(7).is_some_and(|line| line.trim() == "ready"));
-            if ready {
+            // The first line is the server's number, which tells it from one that was killed; the eighth how far it has come.
+            let text = fs::read_to_string(&pid_file).unwrap_or_default();
+            let lines: Vec<&str> = text.lines().map(str::trim).collect();
+            if lines.first() == Some(&self.child.id().to_string().as_str()) && lines.get(7) == Some(&"ready") {
                 return Ok(());
             }
             if Instant::now() > deadline {

@@ -180,9 +180,9 @@ impl Session for PostgresSession<'_> {
         // A statement for a list of keys was observed with the keys one by one.
         let list = matches!(self.prepared[id.0].statement.params(), [only] if matches!(only.kind(), tokio_postgres::types::Kind::Array(_)));
         if list {
-            self.run_list(id, parameters, &mut take)?
+            self.run_list(id, parameters, &mut take)?;
         } else {
-            self.run(id, parameters, &mut take)?
+            self.run(id, parameters, &mut take)?;
         }
         Ok(lines)
     }

@@ -189,7 +189,7 @@ pub(super) fn encode(value: ValueRef<'_>, of: &Type, out: &mut impl BufMut) -> b
     match (value, of) {
         (ValueRef::Integer(number), &Type::INT8) => out.put_i64(number),
         (ValueRef::Text(text), &Type::TEXT | &Type::VARCHAR | &Type::BPCHAR | &Type::NAME | &Type::UNKNOWN) => {
-            out.put_slice(text.as_bytes())
+            out.put_slice(text.as_bytes());
         }
         (ValueRef::Real(number), &Type::FLOAT8) => out.put_f64(number),
         (ValueRef::Decimal(units, scale), &Type::NUMERIC) => numeric(units.get(), scale, out),

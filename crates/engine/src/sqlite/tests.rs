@@ -16,7 +16,7 @@ fn every_type_goes_in_and_comes_back_and_all_constraints_hold() {
     let mut events = Vec::new();
     let loaded = Sqlite
         .load(&Place { folder: folder.path(), server: None, name: "test" }, &schema, &blueprint, &[], &mut |event| {
-            events.push(format!("{event:?}"))
+            events.push(format!("{event:?}"));
         })
         .unwrap();
     assert_eq!(loaded[0].rows, 50);

@@ -26,6 +26,8 @@ pub(crate) enum Ending {
     Done,
     /// The answer to the question is no.
     No,
+    /// There is something to show, but the surroundings failed before there was an answer.
+    Failed,
 }
 
 /// Reads the command line, carries it out and gives the exit status.
@@ -57,6 +59,7 @@ pub(crate) fn run() -> ExitCode {
     match ended {
         Ok(Ending::Done) => ExitCode::SUCCESS,
         Ok(Ending::No) => ExitCode::from(NO),
+        Ok(Ending::Failed) => ExitCode::from(SURROUNDINGS),
         Err(problem) => {
             let _ = write!(anstream::stderr(), "{} {problem}", paint(Look::Bad, "kampf:"));
             ExitCode::from(problem.exit)

@@ -23,7 +23,7 @@ use crate::verdict::{Verdict, decide};
 pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem> {
     let inbox = inbox()?;
     let mut machine = Machine::read();
-    let mut raced = Raced { parts: Vec::new(), missed: false, dataset: None };
+    let mut raced = Raced { parts: Vec::new(), missed: false, nobody_finished: false, dataset: None };
     let mut home = None;
     for engine in engines(general)? {
         let project = open(general, engine.as_deref())?;
@@ -59,7 +59,13 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
     if general.format == Format::Json {
         print(&format!("{text}\n"))?;
     }
-    Ok(if disagreement || (arguments.require && raced.missed) { Ending::No } else { Ending::Done })
+    Ok(if disagreement || (arguments.require && raced.missed) {
+        Ending::No
+    } else if raced.nobody_finished {
+        Ending::Failed
+    } else {
+        Ending::Done
+    })
 }
 
 /// What was raced so far.
@@ -67,6 +73,8 @@ struct Raced {
     parts: Vec<ContestPart>,
     /// Whether a contest's requirements were met by nobody.
     missed: bool,
+    /// Whether all that raced in a contest failed, as when its server went away.
+    nobody_finished: bool,
     /// Of the first engine; the content is the same on all.
     dataset: Option<DatasetPart>,
 }
@@ -95,7 +103,8 @@ impl Raced {
                 let circumstances = Circumstances::arrange(project, &dataset, trip, pin, &mut setup)?;
                 let on = On { general, arguments, inbox, setup: &setup, project, dataset: &dataset, circumstances: &circumstances };
                 match one(&on, config, &selected.contest) {
-                    Ok((part, verdict)) => {
+                    Ok((part, verdict, finished)) => {
+                        self.nobody_finished |= !finished;
                         self.missed |= verdict.required && verdict.choose.is_none();
                         self.parts.push(part);
                     }
@@ -155,8 +164,8 @@ struct On<'a> {
     circumstances: &'a Circumstances,
 }
 
-/// Checks and races one contest, and prints how it went.
-fn one(on: &On<'_>, config: &ContestConfig, contest: &Contest) -> Result<(ContestPart, Verdict), Problem> {
+/// Checks and races one contest, and prints how it went. The truth tells whether any contender came to the end.
+fn one(on: &On<'_>, config: &ContestConfig, contest: &Contest) -> Result<(ContestPart, Verdict, bool), Problem> {
     let On { general, arguments, inbox, setup, project, dataset, circumstances } = *on;
     let mut progress = RaceProgress::new(&contest.name, general.quiet);
     let checks = kampf_runner::check(inbox, setup, contest, true, &mut |event| progress.take(&event))
@@ -206,7 +215,9 @@ fn one(on: &On<'_>, config: &ContestConfig, contest: &Contest) -> Result<(Contes
     if general.format == Format::Text {
         print(&contest_text(config, contest, &checks, &part, &verdict, circumstances))?;
     }
-    Ok((part, verdict))
+    let failed = report.standings.iter().any(|standing| standing.outcome == RaceOutcome::Failed);
+    let finished = !failed || report.standings.iter().any(|standing| standing.outcome == RaceOutcome::Standing);
+    Ok((part, verdict, finished))
 }
 
 fn contest_text(
