@@ -21,7 +21,10 @@ fn installed() -> bool {
         Err(error) => error,
     };
     assert!(std::env::var("KAMPF_REQUIRE_SERVERS").as_deref() != Ok("1"), "{missing}");
-    eprintln!("skipped: {missing}");
+    #[expect(clippy::print_stderr, reason = "a skipped test must say so")]
+    {
+        eprintln!("skipped: {missing}");
+    }
     false
 }
 
@@ -286,4 +289,71 @@ fn a_server_ends_with_its_dataset_and_leaves_nothing_behind() {
     assert!(!running());
     assert!(postgres().remove(&place).unwrap());
     assert!(!std::path::Path::new(&data).exists());
+}
+
+/// A certificate for localhost that vouches for itself; none where there is nothing to make it with.
+fn certificate(folder: &std::path::Path) -> Option<(std::path::PathBuf, std::path::PathBuf)> {
+    let (key, certificate) = (folder.join("server.key"), folder.join("server.crt"));
+    let made = std::process::Command::new("openssl")
+        .args(["req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:prime256v1", "-nodes", "-days", "2"])
+        .args(["-subj", "/CN=localhost", "-addext", "subjectAltName=DNS:localhost", "-addext", "basicConstraints=critical,CA:FALSE"])
+        .arg("-keyout")
+        .arg(&key)
+        .arg("-out")
+        .arg(&certificate)
+        .output();
+    made.is_ok_and(|output| output.status.success()).then_some((key, certificate))
+}
+
+#[test]
+fn tls_is_spoken_as_the_url_says_and_counted_inside() {
+    use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
+    if !installed() {
+        return;
+    }
+    let (schema, blueprint) = apiary();
+    let loaded = Loaded::new(&schema, &blueprint, &[]);
+    let data = std::path::PathBuf::from(loaded.served().place());
+    let Some((key, authority)) = certificate(loaded.folder.path()) else { return };
+    let owner = std::fs::metadata(&data).unwrap();
+    for file in [&key, &authority] {
+        let own = data.join(file.file_name().unwrap());
+        std::fs::copy(file, &own).unwrap();
+        std::fs::set_permissions(&own, std::fs::Permissions::from_mode(0o600)).unwrap();
+        chown(&own, Some(owner.uid()), Some(owner.gid())).unwrap();
+    }
+    let connection = loaded.connect();
+    let mut session = connection.session();
+    for sql in ["ALTER SYSTEM SET ssl = on", "SELECT pg_reload_conf()"] {
+        let statement = session.prepare(sql, &[]).unwrap();
+        session.run(statement, &[], &mut |_: &[ValueRef<'_>]| Flow::More).unwrap();
+    }
+    let url = loaded.served().tcp_url().unwrap().replace("127.0.0.1", "localhost");
+    let is_encrypted = |more: &str| {
+        let connection = postgres().connect(&format!("{url}?{more}"), &[]).map_err(|error| error.message)?;
+        let mut session = connection.session();
+        let statement = session.prepare("SELECT ssl FROM pg_stat_ssl WHERE pid = pg_backend_pid()", &[]).unwrap();
+        let mut encrypted = false;
+        session.count();
+        let mut take = |row: &[ValueRef<'_>]| {
+            encrypted = row[0] == ValueRef::Boolean(true);
+            Flow::More
+        };
+        session.run(statement, &[], &mut take).unwrap();
+        let counted = session.counted();
+        assert_eq!((counted.statements, counted.round_trips, counted.rows), (1, 1, 1), "{more}");
+        Ok::<bool, String>(encrypted)
+    };
+    // The server takes its new settings in its own time.
+    let deadline = std::time::Instant::now() + std::time::Duration::from_secs(20);
+    while is_encrypted("sslmode=require").is_err() {
+        assert!(std::time::Instant::now() < deadline, "{:?}", is_encrypted("sslmode=require"));
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    }
+    assert_eq!(is_encrypted("sslmode=require"), Ok(true));
+    assert_eq!(is_encrypted("sslmode=prefer"), Ok(true));
+    assert_eq!(is_encrypted("sslmode=disable"), Ok(false));
+    assert_eq!(is_encrypted(&format!("sslmode=verify-full&sslrootcert={}", authority.display())), Ok(true));
+    let unknown = is_encrypted("sslmode=verify-full").unwrap_err();
+    assert!(unknown.contains("certificate") || unknown.contains("authority"), "{unknown}");
 }

@@ -59,11 +59,11 @@ pub(crate) fn dataset(project: &Project, progress: &mut dyn FnMut(LoadEvent<'_>)
     let lock = File::create(&lock_path).map_err(|error| Problem::file("cannot write", &lock_path, &error))?;
     // Two commands at once: the second waits for the first's load and then finds it whole.
     lock.lock().map_err(|error| Problem::file("cannot lock", &lock_path, &error))?;
-    if let Some(record) = whole(&folder, &fingerprint) {
-        if let Ok(served) = project.engine.serve(&place, &project.settings) {
-            let _ = File::open(folder.join(RECORD)).and_then(|file| file.set_modified(std::time::SystemTime::now()));
-            return Ok(Dataset { served, record, reused: true });
-        }
+    if let Some(record) = whole(&folder, &fingerprint)
+        && let Ok(served) = project.engine.serve(&place, &project.settings)
+    {
+        let _ = File::open(folder.join(RECORD)).and_then(|file| file.set_modified(std::time::SystemTime::now()));
+        return Ok(Dataset { served, record, reused: true });
     }
     if folder.exists() {
         remove(project.engine, &place)?;

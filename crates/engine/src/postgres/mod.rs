@@ -6,6 +6,7 @@ mod error;
 mod load;
 mod server;
 mod session;
+mod tls;
 mod values;
 mod wire;
 
@@ -187,7 +188,7 @@ fn load_into(
 /// The URL with the password that the environment or the password file gives, so that contenders need neither.
 fn with_password(url: &str) -> Result<String, EngineError> {
     let config = connect::read_url(url)?;
-    Ok(match (config.get_password(), connect::password_for(&config)) {
+    Ok(match (config.config.get_password(), connect::password_for(&config.config)) {
         (None, Some(password)) => format!("{url}&password={}", encoded(&password)),
         _ => url.to_owned(),
     })

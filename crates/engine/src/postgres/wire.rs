@@ -39,6 +39,10 @@ pub(super) struct Counted<S> {
 }
 
 impl<S> Counted<S> {
+    pub(super) fn inner(&self) -> &S {
+        &self.inner
+    }
+
     pub(super) fn new(inner: S, wire: Arc<Wire>) -> Counted<S> {
         wire.answered.store(true, Relaxed);
         Counted { inner, wire, messages: Messages::default() }
