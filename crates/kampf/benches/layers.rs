@@ -5,11 +5,14 @@
 
 #![allow(clippy::print_stdout, reason = "a bench reports to standard output")]
 
+mod common;
+
 use std::hint::black_box;
 use std::path::Path;
 use std::process::Command;
 use std::time::Instant;
 
+use common::{compare, head};
 use kampf_contest::{Consumer, Execution, Field, Hydration, Need, NeedText, Plan, Restriction, Touch, derive, own_sql, resolve};
 use kampf_engine::{Place, engine, sqlite_session};
 use kampf_fill::{Batch, Blueprint, Order};
@@ -42,47 +45,12 @@ fn main() {
     let file = sqlite.serve(&place, &[]).expect("the file is there").url().to_owned();
     let connection = Connection::open(&file).expect("the file opens");
     connection.pragma_update(None, "cache_size", -64_000).expect("the cache can be set");
-    println!("{:<40} {:>12} {:>12} {:>7}  goal", "", "floor", "kampf", "ratio");
+    head();
     scans(&connection);
     lazy(&schema, &connection);
     transport(&file);
     fill(&schema, &blueprint);
     start();
-}
-
-/// Runs the two in turn and prints the median of their ratios; `cargo bench -- WORD` leaves out names without the word.
-fn compare(name: &str, goal: Option<f64>, turns: usize, mut floor: impl FnMut(), mut kampf: impl FnMut()) {
-    if std::env::args().skip(1).any(|word| !word.starts_with("--") && !name.contains(&word)) {
-        return;
-    }
-    let timed = |work: &mut dyn FnMut()| {
-        let start = Instant::now();
-        work();
-        start.elapsed().as_nanos() as f64
-    };
-    let (mut floors, mut kampfs, mut ratios) = (Vec::new(), Vec::new(), Vec::new());
-    for turn in 0..turns + 1 {
-        // Who goes first changes, so that neither profits from the other's warmth.
-        let (one, other) = if turn % 2 == 0 {
-            let floor = timed(&mut floor);
-            (floor, timed(&mut kampf))
-        } else {
-            let kampf = timed(&mut kampf);
-            (timed(&mut floor), kampf)
-        };
-        if turn > 0 {
-            floors.push(one);
-            kampfs.push(other);
-            ratios.push(other / one);
-        }
-    }
-    let median = |values: &mut Vec<f64>| {
-        values.sort_by(f64::total_cmp);
-        values[values.len() / 2]
-    };
-    let goal = goal.map_or_else(|| "published".to_owned(), |goal| format!("<= {goal}"));
-    let ms = |nanos: f64| format!("{:.3} ms", nanos / 1e6);
-    println!("{name:<40} {:>12} {:>12} {:>7.3}  {goal}", ms(median(&mut floors)), ms(median(&mut kampfs)), median(&mut ratios));
 }
 
 struct Hive {
