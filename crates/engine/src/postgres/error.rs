@@ -4,12 +4,17 @@ use kampf_contest::{EngineError, EngineErrorKind};
 use tokio_postgres::Error;
 use tokio_postgres::error::SqlState;
 
+/// Where a password can be given.
+const WHERE_PASSWORDS: &str = "; give it in the URL, in PGPASSWORD or in ~/.pgpass";
+
 pub(super) fn engine_error(error: &Error, sql: Option<&str>) -> EngineError {
     let sql = sql.map(str::to_owned);
     let Some(server) = error.as_db_error() else {
         let lost = error.is_closed() || error.to_string().contains("communicating with the server");
         let cause = std::error::Error::source(error).map(|source| format!(": {source}")).unwrap_or_default();
-        let (kind, message) = if lost {
+        let (kind, message) = if cause.contains("password missing") {
+            (EngineErrorKind::Unreachable, format!("the server wants a password{WHERE_PASSWORDS}"))
+        } else if lost {
             (EngineErrorKind::Unreachable, format!("the connection to the server was lost{cause}"))
         } else if cause.is_empty() {
             (EngineErrorKind::Value, format!("the driver says: {error}"))
@@ -21,7 +26,7 @@ pub(super) fn engine_error(error: &Error, sql: Option<&str>) -> EngineError {
     let code = server.code();
     let class = &code.code()[..2];
     let (kind, remedy) = match class {
-        _ if *code == SqlState::INVALID_PASSWORD => (EngineErrorKind::Unreachable, "; give it in the URL, in PGPASSWORD or in ~/.pgpass"),
+        _ if *code == SqlState::INVALID_PASSWORD => (EngineErrorKind::Unreachable, WHERE_PASSWORDS),
         _ if *code == SqlState::INVALID_CATALOG_NAME => {
             (EngineErrorKind::Unreachable, "; make it (CREATE DATABASE), or name another in the URL")
         }
