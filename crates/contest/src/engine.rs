@@ -69,6 +69,8 @@ pub enum EngineErrorKind {
     Full,
     /// The data cannot be reached: missing, locked, unreadable, gone.
     Unreachable,
+    /// Another Kampf is at work on the same data; it will be free once that has ended.
+    Busy,
     /// The data came in a form that its type does not allow.
     Value,
 }

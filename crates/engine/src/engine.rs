@@ -17,6 +17,15 @@ pub struct Setting {
     pub name: String,
     /// Its value.
     pub value: String,
+    /// Whether the user chose it; else it is the engine's default.
+    #[serde(default)]
+    pub chosen: bool,
+}
+
+impl Setting {
+    pub(crate) fn default(name: &str, value: &str) -> Setting {
+        Setting { name: name.to_owned(), value: value.to_owned(), chosen: false }
+    }
 }
 
 /// A table as it was loaded.
@@ -122,6 +131,9 @@ pub trait Engine: Sync {
     /// When it cannot be reached, or is not of Kampf's making.
     fn remove(&self, place: &Place<'_>) -> Result<bool, EngineError>;
 
+    /// A URL as it may be shown: without a password.
+    fn shown(&self, url: &str) -> String;
+
     /// Where the server of a URL listens; none where there is no server.
     fn endpoint(&self, url: &str) -> Option<Endpoint>;
 
@@ -143,6 +155,12 @@ pub trait Engine: Sync {
 pub trait Connection {
     /// A session. Statements prepared in it live as long as it does.
     fn session(&self) -> Box<dyn Session + '_>;
+
+    /// The settings as they really are, those that can be chosen.
+    ///
+    /// # Errors
+    /// Those of the engine.
+    fn settings(&self) -> Result<Vec<Setting>, EngineError>;
 
     /// The room that tables take.
     ///

@@ -17,6 +17,8 @@ pub enum LoadEvent<'a> {
     Indexes,
     /// Statistics are being gathered.
     Statistics,
+    /// Another Kampf is using the dataset; this one waits for it.
+    Waiting,
 }
 
 /// Batches waiting to be loaded at a time; more would only cost memory.

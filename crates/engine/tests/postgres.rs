@@ -2,6 +2,8 @@
 
 mod common;
 
+use std::io::Write;
+
 use common::{Dice, check_need, random_data, random_need};
 use kampf_contest::{Collect, EngineErrorKind, Execution, Field, Flow, NeedText, Plan, Restriction, Touch, derive, resolve};
 use kampf_engine::{Connection, Engine, Place, Served, Setting, engine};
@@ -21,10 +23,8 @@ fn installed() -> bool {
         Err(error) => error,
     };
     assert!(std::env::var("KAMPF_REQUIRE_SERVERS").as_deref() != Ok("1"), "{missing}");
-    #[expect(clippy::print_stderr, reason = "a skipped test must say so")]
-    {
-        eprintln!("skipped: {missing}");
-    }
+    // Not by a macro, whose words the tests' runner would keep to itself.
+    let _ = writeln!(std::io::stderr(), "skipped: {missing}");
     false
 }
 
@@ -40,7 +40,7 @@ impl Loaded {
         let mut chosen = postgres().settings();
         for (name, value) in settings {
             let setting = chosen.iter_mut().find(|setting| setting.name == *name).unwrap();
-            *setting = Setting { value: (*value).to_owned(), ..setting.clone() };
+            *setting = Setting { value: (*value).to_owned(), chosen: true, ..setting.clone() };
         }
         let place = Place { folder: folder.path(), server: None, name: "test" };
         postgres().load(&place, schema, blueprint, &chosen, &mut |_| {}).unwrap_or_else(|error| panic!("{error}\n{:?}", error.sql));
@@ -144,33 +144,50 @@ fn every_type_goes_in_and_comes_back_with_the_digests_of_other_engines() {
     assert_eq!(digests(postgres(), &on_server), digests(engine("sqlite").unwrap(), &in_file));
 }
 
+/// The needs of the demo.
+fn demo() -> (Schema, Blueprint, Vec<NeedText>) {
+    let schema = ddl::read(include_str!("../../kampf/templates/apiary.sql")).unwrap().schema;
+    let rows = [("hive", 300), ("inspection", 2000), ("weighing", 100)];
+    let rows = rows.map(|(table, rows)| (schema.find(table).unwrap(), kampf_schema::expr::RowCount::Fixed(rows)));
+    let blueprint = Blueprint::new(&schema, &Order { rows: rows.into(), ..Order::default() }).unwrap();
+    let need = |from: &str, give: &[&str], filter: Option<&str>, order: &[&str], limit| NeedText {
+        from: from.into(),
+        give: give.iter().map(|&give| give.into()).collect(),
+        filter: filter.map(str::to_owned),
+        order: order.iter().map(|&order| order.into()).collect(),
+        limit,
+        ..NeedText::default()
+    };
+    let calmest = ["label", "strain.name", "avg(inspection.temper) as calm", "count(inspection) as visits"];
+    let directory = ["label", "state", "apiary.name", "apiary.region.name", "apiary.keeper.name"];
+    let needs = vec![
+        need("hive", &calmest, None, &["calm desc", "id"], Some(100)),
+        need("hive", &directory, None, &["label"], None),
+        need("apiary", &["name", "region.name", "count(hive) as hives"], Some("altitude > 300"), &["hives desc", "name"], None),
+    ];
+    (schema, blueprint, needs)
+}
+
 #[test]
-fn statements_counted_at_the_wire_are_those_in_the_servers_log() {
+fn statements_counted_at_the_wire_are_those_in_the_servers_log_for_every_contender_of_the_demo() {
     if !installed() {
         return;
     }
-    let (schema, blueprint) = apiary();
+    let (schema, blueprint, needs) = demo();
     let loaded = Loaded::new(&schema, &blueprint, &[("log_statement", "all")]);
     let log = std::path::Path::new(&loaded.served().place()).parent().unwrap().join("server.log");
     let logged = || {
         let text = std::fs::read_to_string(&log).unwrap();
         text.lines().filter(|line| line.contains("LOG:  execute ") || line.contains("LOG:  statement: ")).count() as u64
     };
-    let text = NeedText {
-        from: "hive".into(),
-        give: vec!["strain.name".into(), "avg(inspection.temper)".into()],
-        filter: Some("id <= 40".into()),
-        order: vec!["label".into()],
-        limit: Some(30),
-        ..NeedText::default()
-    };
-    let need = resolve(&schema, &Relations::of(&schema), &text).unwrap();
-    let field = Field::of(&schema, &need, postgres().dialect(), &Restriction::default());
-    assert!(field.valid.len() > 30);
-    for transaction in [false, true] {
-        for choices in &field.valid {
+    let mut contenders = 0;
+    for text in needs {
+        let need = resolve(&schema, &Relations::of(&schema), &text).unwrap();
+        for choices in Field::of(&schema, &need, postgres().dialect(), &Restriction::default()).valid {
+            contenders += 1;
+            let transaction = contenders % 3 == 0;
             let connection = loaded.connect();
-            let plan = Plan { transaction, ..derive(&schema, &need, postgres().dialect(), choices) };
+            let plan = Plan { transaction, ..derive(&schema, &need, postgres().dialect(), &choices) };
             let mut execution = Execution::new(plan);
             let mut session = connection.session();
             let before = logged();
@@ -188,6 +205,33 @@ fn statements_counted_at_the_wire_are_those_in_the_servers_log() {
             assert!(second.wire_bytes.unwrap() > second.bytes, "{choices}: {second:?}");
         }
     }
+    assert!(contenders > 150, "{contenders} contenders");
+}
+
+#[test]
+fn settings_of_a_session_are_chosen_on_a_server_that_is_there_and_others_refused() {
+    if !installed() {
+        return;
+    }
+    let (schema, blueprint) = apiary();
+    let loaded = Loaded::new(&schema, &blueprint, &[("work_mem", "7MB")]);
+    let real = |connection: &dyn Connection, name: &str| {
+        connection.settings().unwrap().into_iter().find(|setting| setting.name == name).unwrap().value
+    };
+    assert_eq!(real(loaded.connect().as_ref(), "work_mem"), "7MB");
+    let folder = tempfile::tempdir().unwrap();
+    let place = Place { folder: folder.path(), server: Some(loaded.served().url()), name: "3f" };
+    postgres().load(&place, &schema, &blueprint, &postgres().settings(), &mut |_| {}).unwrap();
+    let chosen = |name: &str, value: &str| {
+        let mut settings = postgres().settings();
+        let setting = settings.iter_mut().find(|setting| setting.name == name).unwrap();
+        (setting.value, setting.chosen) = (value.to_owned(), true);
+        postgres().serve(&place, &settings)
+    };
+    let served = chosen("jit", "off").unwrap();
+    let connection = postgres().connect(served.url(), &[]).unwrap();
+    assert_eq!((real(connection.as_ref(), "jit"), real(connection.as_ref(), "work_mem")), ("off".to_owned(), "7MB".to_owned()));
+    assert!(chosen("shared_buffers", "1GB").err().unwrap().message.contains("for its owner to set"));
 }
 
 #[test]
@@ -235,6 +279,30 @@ fn values_that_the_servers_guess_cannot_hold_are_given_as_what_they_are() {
     assert_eq!(count(ValueRef::Decimal(550_i128.into(), 2)), whole);
     assert_eq!(count(ValueRef::Real(5.25)), whole);
     assert_eq!(count(ValueRef::Integer(5)), whole);
+}
+
+#[test]
+fn a_result_of_a_type_that_cannot_be_read_is_refused_by_name_with_the_way_out() {
+    if !installed() {
+        return;
+    }
+    let (schema, blueprint) = apiary();
+    let loaded = Loaded::new(&schema, &blueprint, &[]);
+    let connection = loaded.connect();
+    let mut session = connection.session();
+    for (sql, named) in [("SELECT '[1]'::json AS combs", "`combs` is of type json"), ("SELECT ARRAY[1] AS jars", "`jars` is of type _int4")]
+    {
+        let error = session.prepare(sql, &[]).unwrap_err();
+        assert!(error.message.contains(named) && error.message.contains("::text"), "{error}");
+    }
+    let statement = session.prepare("SELECT 1::numeric / 0.25, 2::smallint, 1.5::real, 'a'::char(3), 7::numeric", &[]).unwrap();
+    let mut row = Vec::new();
+    let mut take = |found: &[ValueRef<'_>]| {
+        row.extend(found.iter().map(ToString::to_string));
+        Flow::More
+    };
+    session.run(statement, &[], &mut take).unwrap();
+    assert_eq!(row, ["4.0000000000000000", "2", "1.5", "a  ", "7"]);
 }
 
 #[test]

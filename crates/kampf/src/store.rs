@@ -3,6 +3,7 @@
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
 
+use kampf_contest::EngineErrorKind;
 use kampf_engine::{Engine, LoadEvent, Place, Served, TableSize};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -59,11 +60,23 @@ pub(crate) fn dataset(project: &Project, progress: &mut dyn FnMut(LoadEvent<'_>)
     let lock = File::create(&lock_path).map_err(|error| Problem::file("cannot write", &lock_path, &error))?;
     // Two commands at once: the second waits for the first's load and then finds it whole.
     lock.lock().map_err(|error| Problem::file("cannot lock", &lock_path, &error))?;
-    if let Some(record) = whole(&folder, &fingerprint)
-        && let Ok(served) = project.engine.serve(&place, &project.settings)
-    {
-        let _ = File::open(folder.join(RECORD)).and_then(|file| file.set_modified(std::time::SystemTime::now()));
-        return Ok(Dataset { served, record, reused: true });
+    if let Some(record) = whole(&folder, &fingerprint) {
+        let served = loop {
+            match project.engine.serve(&place, &project.settings) {
+                Err(error) if error.kind == EngineErrorKind::Busy => progress(LoadEvent::Waiting),
+                served => break served,
+            }
+            std::thread::sleep(std::time::Duration::from_millis(300));
+        };
+        match served {
+            Ok(served) => {
+                let _ = File::open(folder.join(RECORD)).and_then(|file| file.set_modified(std::time::SystemTime::now()));
+                return Ok(Dataset { served, record, reused: true });
+            }
+            // A wrong setting is no reason to make the data anew.
+            Err(error) if error.kind == EngineErrorKind::Value => return Err(engine_problem(&error)),
+            Err(_) => {}
+        }
     }
     if folder.exists() {
         remove(project.engine, &place)?;
@@ -111,7 +124,7 @@ pub(crate) fn engine_problem(error: &kampf_contest::EngineError) -> Problem {
         Kind::Full => problem.hint("make room on the disk and run the command again; nothing else was touched"),
         Kind::Constraint => Problem { exit: crate::problem::WRONG, ..problem }.hint("change the recipe of that column under [values]"),
         Kind::Statement | Kind::Value => Problem { exit: crate::problem::WRONG, ..problem },
-        Kind::Unreachable => problem,
+        Kind::Unreachable | Kind::Busy => problem,
     }
 }
 

@@ -100,7 +100,7 @@ fn the_project_file_is_checked_key_by_key() {
       at kampf.toml:2:10
         engine = "sqlight"
                  ^^^^^^^^^
-      there is only `sqlite`
+      there is `sqlite`, `postgres`
     "#);
     insta::assert_snapshot!(in_toml("limit = 10", "[contest.calm.choices]\nloading = [\"lazzy\"]"), @r#"
     `lazzy` is not an option of loading

@@ -60,6 +60,7 @@ pub struct Inbox {
     sender: Sender<Incoming>,
     receiver: Receiver<Incoming>,
     interrupted: Arc<AtomicBool>,
+    heeding: AtomicBool,
     children: AtomicU64,
 }
 
@@ -67,15 +68,19 @@ impl Inbox {
     /// An inbox that only children write to.
     pub fn new() -> Inbox {
         let (sender, receiver) = channel();
-        Inbox { sender, receiver, interrupted: Arc::default(), children: AtomicU64::new(0) }
+        Inbox { sender, receiver, interrupted: Arc::default(), heeding: AtomicBool::new(false), children: AtomicU64::new(0) }
     }
 
     /// From now on the first Ctrl-C or termination signal asks the race to end, and a second one ends the program at once.
+    /// Asked again, nothing more happens.
     ///
     /// # Errors
     /// When the system does not let signals be caught.
     pub fn heed_signals(&self) -> std::io::Result<()> {
         use signal_hook::consts::{SIGINT, SIGTERM};
+        if self.heeding.swap(true, Ordering::Relaxed) {
+            return Ok(());
+        }
         for signal in [SIGINT, SIGTERM] {
             signal_hook::flag::register_conditional_shutdown(signal, 3, self.interrupted.clone())?;
             signal_hook::flag::register(signal, self.interrupted.clone())?;

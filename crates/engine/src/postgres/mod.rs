@@ -10,7 +10,7 @@ mod tls;
 mod values;
 mod wire;
 
-use kampf_contest::{Dialect, EngineError, Session};
+use kampf_contest::{Dialect, EngineError, EngineErrorKind, Session};
 use kampf_fill::Blueprint;
 use kampf_schema::Schema;
 
@@ -65,7 +65,7 @@ impl Engine for Postgres {
             ("jit", "on"),
             ("log_statement", "none"),
         ]
-        .map(|(name, value)| Setting { name: name.to_owned(), value: value.to_owned() })
+        .map(|(name, value)| Setting::default(name, value))
         .into()
     }
 
@@ -96,8 +96,14 @@ impl Engine for Postgres {
     fn serve(&self, place: &Place<'_>, settings: &[Setting]) -> Result<Box<dyn Served>, EngineError> {
         if let Some(url) = place.server {
             let mut url = format!("{url}{}", if url.contains('?') { "&" } else { "?" });
-            let own = settings.iter().filter(|setting| OF_A_SESSION.contains(&setting.name.as_str()));
-            let own: String = own.map(|setting| format!(" -c {}={}", setting.name, setting.value)).collect();
+            let mut own = String::new();
+            for setting in settings.iter().filter(|setting| setting.chosen) {
+                if !OF_A_SESSION.contains(&setting.name.as_str()) {
+                    let message = format!("{} is for its owner to set on a server that is there already", setting.name);
+                    return Err(EngineError { kind: EngineErrorKind::Value, message, sql: None });
+                }
+                own += &format!(" -c {}={}", setting.name, setting.value);
+            }
             url += &format!("options={}", encoded(&format!("-c search_path={}{own}", schema_name(place.name))));
             let link = Link::open(&with_password(&url)?)?;
             link.version()?;
@@ -108,6 +114,10 @@ impl Engine for Postgres {
         }
         let server = Home::of(place.folder)?.start(&Programs::find()?, settings)?;
         Ok(Box::new(Own { url: server.url(), server }))
+    }
+
+    fn shown(&self, url: &str) -> String {
+        connect::without_password(url)
     }
 
     fn endpoint(&self, url: &str) -> Option<Endpoint> {
@@ -126,7 +136,7 @@ impl Engine for Postgres {
         if let Some(url) = place.server {
             let link = Link::open(url)?;
             return match mark(&link, place.name)? {
-                Some(mark) if mark == format!("{MARK}{}", place.name) => {
+                Some(mark) if mark.starts_with(MARK) => {
                     link.execute(&format!("DROP SCHEMA {} CASCADE", schema_name(place.name))).map(|()| true)
                 }
                 Some(_) => Err(not_ours(place.name)),
@@ -248,6 +258,16 @@ struct PostgresConnection {
 impl Connection for PostgresConnection {
     fn session(&self) -> Box<dyn Session + '_> {
         Box::new(session::PostgresSession::new(&self.link))
+    }
+
+    fn settings(&self) -> Result<Vec<Setting>, EngineError> {
+        let sql = "SELECT name, current_setting(name) FROM pg_settings";
+        let rows = self.link.runtime.block_on(self.link.client().query(sql, &[])).map_err(|error| engine_error(&error, Some(sql)))?;
+        let real = |setting: Setting| {
+            let found = rows.iter().find(|row| row.get::<_, &str>(0) == setting.name);
+            Setting { value: found.map_or_else(String::new, |row| row.get(1)), ..setting }
+        };
+        Ok(Postgres.settings().into_iter().map(real).collect())
     }
 
     fn sizes(&self) -> Result<Vec<TableSize>, EngineError> {

@@ -1,6 +1,6 @@
 //! A throwaway server: started from the installed programs for one dataset, and stopped when it is no longer needed.
 
-use std::fs::{self, File};
+use std::fs::{self, File, TryLockError};
 use std::io::Read;
 use std::net::TcpListener;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
@@ -162,12 +162,19 @@ impl Home {
         }
     }
 
-    /// Waits until no other Kampf uses the dataset.
+    /// Sees to it that no other Kampf uses the dataset meanwhile.
     fn lock(&self) -> Result<File, EngineError> {
         let path = self.folder.join("lock");
         let file = File::create(&path).map_err(|error| io("write", &path, &error))?;
-        file.lock().map_err(|error| io("lock", &path, &error))?;
-        Ok(file)
+        match file.try_lock() {
+            Ok(()) => Ok(file),
+            Err(TryLockError::WouldBlock) => Err(EngineError {
+                kind: EngineErrorKind::Busy,
+                message: format!("another kampf is using the server of {}", self.folder.display()),
+                sql: None,
+            }),
+            Err(TryLockError::Error(error)) => Err(io("lock", &path, &error)),
+        }
     }
 
     /// Ends a server that was left running by a Kampf that was killed. Only to be called with the lock held.

@@ -49,7 +49,7 @@ impl Engine for Sqlite {
     fn settings(&self) -> Vec<Setting> {
         // SQLite's own defaults, as most applications leave them.
         [("cache_size", "-2000"), ("mmap_size", "0"), ("page_size", "4096"), ("temp_store", "0")]
-            .map(|(name, value)| Setting { name: name.to_owned(), value: value.to_owned() })
+            .map(|(name, value)| Setting::default(name, value))
             .into()
     }
 
@@ -68,6 +68,10 @@ impl Engine for Sqlite {
         let file = InFile(place.folder.join(FILE).to_string_lossy().into_owned());
         self.connect(file.url(), settings)?;
         Ok(Box::new(file))
+    }
+
+    fn shown(&self, url: &str) -> String {
+        url.to_owned()
     }
 
     fn endpoint(&self, _: &str) -> Option<Endpoint> {
@@ -148,6 +152,14 @@ struct SqliteConnection {
 impl Connection for SqliteConnection {
     fn session(&self) -> Box<dyn Session + '_> {
         Box::new(session::SqliteSession::new(&self.connection))
+    }
+
+    fn settings(&self) -> Result<Vec<Setting>, EngineError> {
+        let real = |setting: Setting| {
+            let value: i64 = self.connection.pragma_query_value(None, &setting.name, |row| row.get(0))?;
+            Ok(Setting { value: value.to_string(), ..setting })
+        };
+        Sqlite.settings().into_iter().map(real).collect::<Result<_, _>>().map_err(|error: rusqlite::Error| engine_error(&error, None))
     }
 
     fn sizes(&self) -> Result<Vec<TableSize>, EngineError> {

@@ -5,7 +5,7 @@ use kampf_runner::{CheckedVerdict, Checks, Contest, Inbox};
 use kampf_schema::Value;
 use serde_json::json;
 
-use super::session::{engines, filled, inbox, open, setup, trouble};
+use super::session::{engines, filled, heed, open, setup, trouble};
 use super::{Ending, print, say};
 use crate::arguments::{Check, Format, General};
 use crate::output::{Column, Look, Page, RaceProgress, count, paint};
@@ -13,7 +13,7 @@ use crate::problem::Problem;
 use crate::project::{Project, resolve};
 
 pub(super) fn run(general: &General, arguments: &Check) -> Result<Ending, Problem> {
-    let inbox = inbox()?;
+    let inbox = Inbox::new();
     let (mut all_agree, mut json) = (true, Vec::new());
     let engines = engines(general)?;
     for engine in &engines {
@@ -46,6 +46,7 @@ fn check(
         selected.push(resolve(project, config, &arguments.selection)?.contest);
     }
     let dataset = filled(general, project)?;
+    heed(inbox)?;
     let setup = setup(project, &dataset, &arguments.bounds)?;
     let mut all_agree = true;
     for contest in &selected {

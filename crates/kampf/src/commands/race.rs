@@ -8,7 +8,7 @@ use kampf_runner::{CheckedVerdict, Checks, Contest, EntryWay, Inbox, Machine, Ra
 
 use super::check::check_text;
 use super::circumstances::Circumstances;
-use super::session::{engines, filled, inbox, open, setup, trouble};
+use super::session::{engines, filled, heed, open, setup, trouble};
 use super::{Ending, print, say};
 use crate::arguments::{Format, General, Race};
 use crate::document::{
@@ -21,7 +21,7 @@ use crate::store::{Dataset, save_result};
 use crate::verdict::{Verdict, decide};
 
 pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem> {
-    let inbox = inbox()?;
+    let inbox = Inbox::new();
     let mut machine = Machine::read();
     let mut raced = Raced { parts: Vec::new(), missed: false, nobody_finished: false, dataset: None };
     let mut home = None;
@@ -87,6 +87,7 @@ impl Raced {
             selected.push((config, resolve(project, config, &arguments.selection)?));
         }
         let dataset = filled(general, project)?;
+        heed(inbox)?;
         self.dataset.get_or_insert_with(|| dataset_part(&dataset));
         let trips = if arguments.round_trip.is_empty() { &project.config.round_trips } else { &arguments.round_trip };
         let trips = if trips.is_empty() { &[Duration::ZERO][..] } else { trips };
@@ -199,7 +200,7 @@ fn one(on: &On<'_>, config: &ContestConfig, contest: &Contest) -> Result<(Contes
         engine: EnginePart {
             name: project.engine.name().to_owned(),
             version: dataset.record.engine_version.clone(),
-            settings: project.settings.iter().map(|setting| (setting.name.clone(), setting.value.clone())).collect(),
+            settings: real_settings(project, dataset),
         },
         dataset: dataset.record.fingerprint.clone(),
         race: RacePart {
@@ -218,6 +219,17 @@ fn one(on: &On<'_>, config: &ContestConfig, contest: &Contest) -> Result<(Contes
     let failed = report.standings.iter().any(|standing| standing.outcome == RaceOutcome::Failed);
     let finished = !failed || report.standings.iter().any(|standing| standing.outcome == RaceOutcome::Standing);
     Ok((part, verdict, finished))
+}
+
+/// The engine's settings as they really are, which on a server of somebody else's only the server knows.
+fn real_settings(project: &Project, dataset: &Dataset) -> BTreeMap<String, String> {
+    let settings = project.engine.connect(dataset.served.url(), &project.settings).and_then(|connection| connection.settings());
+    let settings = match settings {
+        Ok(settings) => settings,
+        // The server may be gone by now; what was asked for is known.
+        Err(_) => project.settings.clone(),
+    };
+    settings.into_iter().map(|setting| (setting.name, setting.value)).collect()
 }
 
 fn contest_text(

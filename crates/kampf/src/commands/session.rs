@@ -66,11 +66,9 @@ pub(super) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds
     })
 }
 
-/// An inbox that heeds Ctrl-C.
-pub(super) fn inbox() -> Result<Inbox, Problem> {
-    let inbox = Inbox::new();
-    inbox.heed_signals().map_err(|error| Problem::surroundings(format!("cannot listen for signals: {error}")))?;
-    Ok(inbox)
+/// Has an inbox heed Ctrl-C from now on. A fill is not to wait for its end: until then the signal ends the program.
+pub(super) fn heed(inbox: &Inbox) -> Result<(), Problem> {
+    inbox.heed_signals().map_err(|error| Problem::surroundings(format!("cannot listen for signals: {error}")))
 }
 
 /// Trouble that concerns a whole contest.

@@ -38,6 +38,7 @@ impl FillProgress {
             }
             LoadEvent::Indexes => "making indexes".to_owned(),
             LoadEvent::Statistics => "gathering statistics".to_owned(),
+            LoadEvent::Waiting => "waiting for another kampf that uses this data".to_owned(),
         };
         self.bar.set_message(message);
         self.bar.tick();

@@ -15,7 +15,7 @@ const HERE: &str = "│ in this build";
 
 /// The table and what belongs right under it.
 pub(crate) fn race_table(page: &mut Page, contest: &ContestPart) {
-    let columns = [
+    let mut columns = vec![
         Column::left("contender"),
         Column::left("a call takes").yielding(3),
         Column::right("median"),
@@ -26,12 +26,20 @@ pub(crate) fn race_table(page: &mut Page, contest: &ContestPart) {
         Column::right("trips").yielding(5).group(ANYWHERE),
         Column::right("rows").group(ANYWHERE),
         Column::right("bytes").yielding(4).group(ANYWHERE),
+        Column::right("on the wire").yielding(6).group(ANYWHERE),
         Column::right("held at most").group(HERE),
         Column::right("objects").yielding(6).group(HERE),
     ];
     let shown: Vec<&ContenderPart> = contest.contenders.iter().filter(|contender| contender.latency_ns.median.is_some()).collect();
     let best = shown.iter().filter_map(|contender| contender.latency_ns.median).min_by(f64::total_cmp).unwrap_or(1.0);
-    let rows: Vec<Vec<(Look, String)>> = shown.iter().map(|contender| row(contender, contest, best)).collect();
+    let mut rows: Vec<Vec<(Look, String)>> = shown.iter().map(|contender| row(contender, contest, best)).collect();
+    // Without a wire there is nothing to show of it.
+    if let Some(at) =
+        columns.iter().position(|column| column.title == "on the wire").filter(|_| shown.iter().all(|one| one.wire_bytes.is_none()))
+    {
+        columns.remove(at);
+        rows.iter_mut().for_each(|row| drop(row.remove(at)));
+    }
     page.table(&columns, &rows);
     page.blank();
     legend(page, contest);
@@ -77,6 +85,7 @@ fn row(contender: &ContenderPart, contest: &ContestPart, best: f64) -> Vec<(Look
         (plain, number(contender.round_trips)),
         (plain, number(contender.rows)),
         (plain, size(contender.bytes)),
+        (plain, size(contender.wire_bytes)),
         (plain, size(contender.heap_peak_bytes)),
         (Look::Quiet, number(contender.objects)),
     ]

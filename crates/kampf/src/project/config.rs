@@ -262,6 +262,10 @@ fn own(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> Resul
             let mut sql = OwnSql::default();
             for item in inner.items() {
                 let engine = item.0.get_ref().to_string();
+                if engine == "any" {
+                    sql.any = Some(inner.text(item)?);
+                    continue;
+                }
                 if kampf_engine::engine(&engine).is_none() {
                     return Err(Problem::wrong(format!("there is no engine `{engine}`"))
                         .at(source.place(span(item.0.span())))

@@ -116,7 +116,7 @@ impl Project {
             self.settings.iter().filter(|setting| setting.name == "page_size").map(|setting| setting.value.as_str()).collect();
         serde_json::json!({
             "schema": self.schema, "rows": rows, "values": values, "seed": self.config.seed, "variant": {},
-            "engine": self.engine.name(), "engine_major": major, "page_size": page_size,
+            "engine": self.engine.name(), "engine_major": major, "server": self.server().map(|url| self.engine.shown(url)), "page_size": page_size,
             "generator": kampf_fill::GENERATOR_VERSION,
         })
         .to_string()
@@ -147,11 +147,8 @@ fn find_engine(source: &Source, name: Option<&Written>) -> Result<(&'static dyn 
 fn named_engine(wanted: &str) -> Result<(&'static dyn Engine, Option<String>), Problem> {
     let name = wanted.split_once("://").map_or(wanted, |(name, _)| name);
     let name = if name == "postgresql" { "postgres" } else { name };
-    let engine = kampf_engine::engine(name).ok_or_else(|| {
-        Problem::wrong(format!("there is no engine `{name}`"))
-            .hint(format!("there is {}", kampf_engine::names().collect::<Vec<_>>().join(", ")))
-            .maybe_hint(did_you_mean(name, kampf_engine::names()))
-    })?;
+    let engine = kampf_engine::engine(name)
+        .ok_or_else(|| Problem::wrong(format!("there is no engine `{name}`")).maybe_hint(did_you_mean(name, kampf_engine::names())))?;
     Ok((engine, wanted.contains("://").then(|| wanted.to_owned())))
 }
 
@@ -165,6 +162,7 @@ fn settings(source: &Source, engine: &dyn Engine, wanted: &[(Written, String)]) 
                 .maybe_hint(did_you_mean(&name.value, known.iter().map(String::as_str))));
         };
         setting.value.clone_from(value);
+        setting.chosen = true;
     }
     Ok(settings)
 }
