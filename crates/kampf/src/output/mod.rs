@@ -15,3 +15,6 @@ pub(crate) use progress::{FillProgress, RaceProgress};
 pub(crate) use race_table::race_table;
 pub(crate) use style::{Look, choose_color, paint, quiet_words, terminal_width};
 pub(crate) use verdict_text::verdict_text;
+
+#[cfg(test)]
+mod tests;
