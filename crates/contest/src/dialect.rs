@@ -42,6 +42,8 @@ pub struct Dialect {
     pub placeholder: fn(usize) -> String,
     /// A name in quotes.
     pub quote: fn(&str) -> String,
+    /// Whether names that are not in quotes mean those in small letters.
+    pub folds_names: bool,
     /// Whether nulls sort first without being asked to, ascending.
     pub nulls_first: bool,
     /// Whether `avg` of whole numbers and decimals is a real by itself.

@@ -7,9 +7,9 @@ pub(crate) fn mix(mut bits: u64) -> u64 {
     bits ^ (bits >> 31)
 }
 
-/// A key for a name under a seed.
+/// A key for a name under a seed; capital letters count as small ones, since engines differ in what they make of them.
 pub(crate) fn key(seed: u64, name: &str) -> u64 {
-    name.bytes().fold(mix(seed ^ 0x6b61_6d70_6600_0001), |key, byte| mix(key ^ u64::from(byte)))
+    name.bytes().map(|byte| byte.to_ascii_lowercase()).fold(mix(seed ^ 0x6b61_6d70_6600_0001), |key, byte| mix(key ^ u64::from(byte)))
 }
 
 /// Random numbers for one row of one column (SplitMix64).

@@ -94,6 +94,40 @@ fn all_engines_agree_and_race_side_by_side() {
 }
 
 #[test]
+fn names_without_quotes_are_found_by_own_sql_and_the_content_is_the_same() {
+    if !installed() {
+        return;
+    }
+    let folder = Folder::empty();
+    folder.write(
+        "app.sql",
+        "CREATE TABLE Hive (Id INTEGER PRIMARY KEY, Label VARCHAR(20) NOT NULL, Frames INTEGER NOT NULL CHECK (Frames > 3));
+         CREATE TABLE \"Order\" (Id INTEGER PRIMARY KEY, HiveId INTEGER NOT NULL REFERENCES Hive, \"Paid At\" DATE);",
+    );
+    folder.write(
+        "kampf.toml",
+        r#"schema = "app.sql"
+[contest.frames]
+from = "Hive"
+give = ["Label", "count(\"Order\") as orders"]
+order = ["orders desc", "id"]
+[contest.frames.contender.mine]
+sql = '''SELECT Label, (SELECT count(*) FROM "Order" WHERE HiveId = Hive.Id AND ("Paid At" IS NULL OR "Paid At" > '1900-01-01'))
+FROM Hive ORDER BY 2 DESC, Hive.Id'''
+"#,
+    );
+    let digests = |engine: &str| {
+        let filled = json(&folder.ok(&["fill", "--engine", engine, "--format", "json", "-q"]));
+        filled["tables"].as_array().unwrap().iter().map(|table| table["digest"].to_string()).collect::<Vec<_>>()
+    };
+    assert_eq!(digests("sqlite"), digests("postgres"));
+    folder.ok(&["check", "--all", "--engine", "all", "-q"]);
+    let relations = |engine: &str| folder.ok(&["show", "--relations", "--engine", engine]).to_lowercase();
+    assert_eq!(relations("sqlite"), relations("postgres"));
+    remove(&folder);
+}
+
+#[test]
 fn trips_take_longer_through_the_relay_and_are_counted_at_the_wire() {
     if !installed() {
         return;

@@ -33,6 +33,18 @@ impl Schema {
         exact.or_else(|| self.tables.iter().position(|table| table.name.eq_ignore_ascii_case(name))).map(TableId)
     }
 
+    /// Writes names of tables and columns in small letters that were not written in quotes, as some engines do.
+    pub fn fold_names(&mut self) {
+        for table in &mut self.tables {
+            if !table.quoted {
+                table.name.make_ascii_lowercase();
+            }
+            for column in table.columns.iter_mut().filter(|column| !column.quoted) {
+                column.name.make_ascii_lowercase();
+            }
+        }
+    }
+
     /// All table ids.
     pub fn ids(&self) -> impl Iterator<Item = TableId> + use<> {
         (0..self.tables.len()).map(TableId)
@@ -63,6 +75,9 @@ impl Schema {
 pub struct Table {
     /// Name as written, without quotes.
     pub name: String,
+    /// Whether it was written in quotes.
+    #[serde(skip)]
+    pub quoted: bool,
     /// Columns in order.
     pub columns: Vec<Column>,
     /// Columns of the primary key; empty where the table has none.
@@ -111,6 +126,9 @@ impl Table {
 pub struct Column {
     /// Name as written, without quotes.
     pub name: String,
+    /// Whether it was written in quotes.
+    #[serde(skip)]
+    pub quoted: bool,
     /// What its values mean.
     pub kind: LogicalType,
     /// Whether null is allowed; never for a column of the primary key.

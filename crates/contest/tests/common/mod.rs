@@ -20,6 +20,7 @@ pub(crate) const OTHER: Dialect = Dialect {
     max_parameters: 100,
     placeholder: |number| format!("${number}"),
     quote: |name| format!("[{name}]"),
+    folds_names: false,
     nulls_first: false,
     avg_is_real: false,
     row_list: RowList::Tuples,

@@ -8,6 +8,7 @@ pub(super) static POSTGRES: Dialect = Dialect {
     max_parameters: 65_535,
     placeholder: |number| format!("${number}"),
     quote: |name| format!("\"{}\"", name.replace('"', "\"\"")),
+    folds_names: true,
     nulls_first: false,
     avg_is_real: false,
     row_list: RowList::Tuples,

@@ -94,8 +94,10 @@ impl Home {
             sweep(homes);
             let folder = homes.join(&name);
             make(&folder, 0o700, Some(user))?;
-            let owner = folder.join("owner");
-            fs::write(&owner, dataset.as_os_str().as_encoded_bytes()).map_err(|error| io("write", &owner, &error))?;
+            // Whole or not at all: another Kampf removes homes whose owner is gone, and half a path is the path of nothing.
+            let (owner, fresh) = (folder.join("owner"), folder.join(format!("owner.{}", std::process::id())));
+            fs::write(&fresh, dataset.as_os_str().as_encoded_bytes()).map_err(|error| io("write", &fresh, &error))?;
+            fs::rename(&fresh, &owner).map_err(|error| io("write", &owner, &error))?;
             (folder.clone(), folder, Some(user))
         } else {
             let folder = dataset.join("dataset.cluster");

@@ -8,6 +8,7 @@ pub(super) static SQLITE: Dialect = Dialect {
     max_parameters: 32_766,
     placeholder: |number| format!("?{number}"),
     quote: |name| format!("\"{}\"", name.replace('"', "\"\"")),
+    folds_names: false,
     nulls_first: true,
     avg_is_real: true,
     row_list: RowList::Values,

@@ -109,24 +109,48 @@ fn shapes(session: &mut dyn Session, observed: &[Observed]) -> Result<Vec<Shape>
     Ok(shapes)
 }
 
-/// The text with every list of placeholders as one.
+/// The text with every list of placeholders as one, and every list of rows of placeholders.
 fn shape_of(sql: &str) -> String {
-    let mut shape = String::with_capacity(sql.len().min(4096));
-    let mut rest = sql;
-    while let Some(at) = rest.find(", ?") {
-        let behind = rest[at + 3..].trim_start_matches(|c: char| c.is_ascii_digit());
-        shape.push_str(&rest[..at]);
-        let before_is_placeholder = shape.trim_end_matches(|c: char| c.is_ascii_digit()).ends_with('?') || shape.ends_with('…');
-        if before_is_placeholder {
-            if !shape.ends_with('…') {
-                shape.push_str(", …");
-            }
-        } else {
-            shape.push_str(&rest[at..rest.len() - behind.len()]);
-        }
-        rest = behind;
+    let values = collapsed(sql, placeholder);
+    collapsed(&values, |text| {
+        let inside = text.strip_prefix('(')?;
+        let end = placeholder(inside)?;
+        let behind = inside[end..].strip_prefix(", …").unwrap_or(&inside[end..]).strip_prefix(')')?;
+        Some(text.len() - behind.len())
+    })
+}
+
+/// The length of the placeholder that a text begins with: `?`, `?1` or `$1`.
+fn placeholder(text: &str) -> Option<usize> {
+    let digits = |text: &str| text.len() - text.trim_start_matches(|c: char| c.is_ascii_digit()).len();
+    match text.chars().next()? {
+        '?' => Some(1 + digits(&text[1..])),
+        '$' if digits(&text[1..]) > 0 => Some(1 + digits(&text[1..])),
+        _ => None,
     }
-    shape + rest
+}
+
+/// The text with only the first of several items in a row; `item` gives the length of one that a text begins with.
+fn collapsed(text: &str, item: impl Fn(&str) -> Option<usize>) -> String {
+    let mut short = String::with_capacity(text.len().min(4096));
+    let mut rest = text;
+    while let Some(first) = rest.chars().next() {
+        let Some(length) = item(rest) else {
+            short.push(first);
+            rest = &rest[first.len_utf8()..];
+            continue;
+        };
+        short.push_str(&rest[..length]);
+        rest = &rest[length..];
+        let mut more = false;
+        while let Some(length) = rest.strip_prefix(", ").and_then(|next| Some(2 + item(next)?)) {
+            (more, rest) = (true, &rest[length..]);
+        }
+        if more {
+            short.push_str(", …");
+        }
+    }
+    short
 }
 
 fn repeated(shape: &Shape) -> bool {
@@ -235,5 +259,8 @@ mod tests {
         assert_eq!(shape_of("a IN (?1, ?2, ?3)"), "a IN (?1, …)");
         assert_eq!(shape_of("a IN (?1)"), "a IN (?1)");
         assert_eq!(shape_of("f(x, ?1) AND y IN (?2, ?3)"), "f(x, ?1) AND y IN (?2, …)");
+        assert_eq!(shape_of("a IN ($1, $2)"), "a IN ($1, …)");
+        assert_eq!(shape_of("(a, b) IN (($1, $2), ($3, $4), ($5, $6))"), "(a, b) IN (($1, …), …)");
+        assert_eq!(shape_of("(a, b) IN (VALUES (?1, ?2))"), "(a, b) IN (VALUES (?1, …))");
     }
 }

@@ -72,9 +72,13 @@ impl Project {
         // Settings in the file are those of its engine.
         let chosen = if engine.name() == own.name() { &config.settings[..] } else { &[] };
         let settings = settings(&source, engine, chosen)?;
-        let schema = usable(&config, &ddl, read)?;
+        let mut schema = usable(&config, &ddl, read)?;
         let relations = relations(&source, &schema, &config.relations)?;
         let blueprint = blueprint(&source, &ddl, &schema, &config)?;
+        // Relations are named by the schema as it is written, the same on every engine.
+        if engine.dialect().folds_names {
+            schema.fold_names();
+        }
         Ok(Project { config, folder, schema, relations, engine, server, settings, blueprint, passed_over })
     }
 

@@ -179,6 +179,11 @@ pub(super) fn table_name(name: &ObjectName) -> String {
     name.0.last().and_then(|part| part.as_ident()).map(|ident| ident.value.clone()).unwrap_or_default()
 }
 
+/// Whether the table's own name is written in quotes.
+pub(super) fn is_quoted(name: &ObjectName) -> bool {
+    name.0.last().and_then(|part| part.as_ident()).is_some_and(|ident| ident.quote_style.is_some())
+}
+
 fn index(ddl: &mut Ddl, create: &ast::CreateIndex, statement: &Statement<'_>) -> Result<(), DdlError> {
     let name = table_name(&create.table_name);
     let places = Places { statement };

@@ -3,7 +3,7 @@
 use sqlparser::ast::{self, ColumnOption, Spanned, TableConstraint};
 
 use super::column;
-use super::read::{Ddl, DdlError, Places, table_name};
+use super::read::{Ddl, DdlError, Places, is_quoted, table_name};
 use crate::model::{Check, CheckRule, Column, ColumnId, Reference, Table, Unique};
 use crate::names::did_you_mean;
 use crate::place::Span;
@@ -23,6 +23,7 @@ pub(super) fn columns(ddl: &mut Ddl, create: &ast::CreateTable, places: &Places<
     let name = table_name(&create.name);
     let mut table = Table {
         name: name.clone(),
+        quoted: is_quoted(&create.name),
         columns: Vec::new(),
         primary_key: Vec::new(),
         uniques: Vec::new(),
@@ -42,7 +43,8 @@ pub(super) fn columns(ddl: &mut Ddl, create: &ast::CreateTable, places: &Places<
             ddl.not_understood.push((name.clone(), DdlError::new(message, span).hint(hint)));
             LogicalType::TEXT
         });
-        table.columns.push(Column { name: definition.name.value.clone(), kind, nullable: true, default: None, span });
+        let quoted = definition.name.quote_style.is_some();
+        table.columns.push(Column { name: definition.name.value.clone(), quoted, kind, nullable: true, default: None, span });
     }
     if table.columns.is_empty() {
         return Err(DdlError::new(format!("table `{name}` has no columns"), table.span));
