@@ -336,3 +336,77 @@ fn unit<T>(source: &Source, table: &mut Reader<'_>, key: &'static str, read: fn(
     let Some(written) = table.string(key)? else { return Ok(None) };
     read(&written.value).map(Some).map_err(|message| Problem::wrong(message).at(source.place(written.span)))
 }
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn read(text: &str) -> Result<Config, Problem> {
+        Config::read(&Source { path: "kampf.toml".into(), text: text.into() })
+    }
+
+    #[test]
+    fn an_engine_is_a_name_a_url_or_a_table_with_settings() {
+        let engine = |text: &str| read(&format!("schema = \"a.sql\"\n{text}")).unwrap();
+        assert_eq!(engine("engine = \"postgres\"").engine.unwrap().value, "postgres");
+        let chosen = engine("[engine]\nname = \"postgres\"\n[engine.settings]\nwork_mem = \"64MB\"\nrandom_page_cost = 1_1");
+        let settings: Vec<(&str, &str)> = chosen.settings.iter().map(|(name, value)| (name.value.as_str(), value.as_str())).collect();
+        assert_eq!((settings.len(), chosen.engine.unwrap().value.as_str()), (2, "postgres"));
+        assert!(settings.contains(&("work_mem", "64MB")) && settings.contains(&("random_page_cost", "11")), "{settings:?}");
+    }
+
+    #[test]
+    fn circumstances_are_one_or_several() {
+        let given = |text: &str| read(&format!("schema = \"a.sql\"\n[conditions]\n{text}"));
+        assert_eq!(given("round_trip = \"0.5ms\"").unwrap().round_trips, [Duration::from_micros(500)]);
+        let several = given("pin = true\nround_trip = [\"0\", \"2ms\"]").unwrap();
+        assert_eq!((several.round_trips, several.pin), (vec![Duration::ZERO, Duration::from_millis(2)], true));
+        for wrong in ["round_trip = \"soon\"", "round_trip = [1]", "pin = \"yes\"", "trips = \"1ms\""] {
+            let problem = given(wrong).unwrap_err();
+            assert!(problem.place.is_some(), "{wrong}: {problem}");
+        }
+    }
+
+    #[test]
+    fn own_sql_is_for_any_engine_or_for_one() {
+        let own = |text: &str| -> Result<OwnSql, Problem> {
+            let config = read(&format!("schema = \"a.sql\"\n[contest.c]\n[contest.c.contender.mine]\n{text}"))?;
+            match config.contests[0].contenders[0].way.clone() {
+                OwnWay::Sql(sql, _) => Ok(sql),
+                OwnWay::Program(_) => panic!("it is SQL"),
+            }
+        };
+        let text = |sql: &OwnSql, engine: &str| sql.of(engine).map(|written| written.value.clone());
+        let plain = own("sql = \"SELECT 1\"").unwrap();
+        assert_eq!((text(&plain, "sqlite"), text(&plain, "postgres")), (Some("SELECT 1".into()), Some("SELECT 1".into())));
+        let one = own("sql.postgres = \"SELECT 2\"").unwrap();
+        assert_eq!((text(&one, "sqlite"), text(&one, "postgres")), (None, Some("SELECT 2".into())));
+        let both = own("sql.any = \"SELECT 1\"\nsql.postgres = \"SELECT 2\"").unwrap();
+        assert_eq!((text(&both, "sqlite"), text(&both, "postgres")), (Some("SELECT 1".into()), Some("SELECT 2".into())));
+        assert!(own("sql.postgrs = \"SELECT 2\"").unwrap_err().to_string().contains("did you mean `postgres`?"));
+        assert!(own("sql = 3").is_err());
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(300))]
+        #[test]
+        fn no_file_makes_the_reader_panic(
+            parts in prop::collection::vec(
+                prop::sample::select(vec![
+                    "schema", "engine", "=", "\"a.sql\"", "[rows]", "[contest.a]", "[contest.a.contender.b]", "\n", "from", "give", "[", "]", "sql",
+                    "sql.postgres", "round_trip", "[conditions]", "'", "\"\"\"", "1_0", "-3", "true", "1979-05-27", "ü", ".", "{", "}", ",",
+                ]),
+                0..30,
+            )
+        ) {
+            let text = parts.join(" ");
+            for text in [text.clone(), format!("schema = \"a.sql\"\n{text}"), text.replace(' ', "")] {
+                if let Err(problem) = read(&text) {
+                    prop_assert!(!problem.to_string().is_empty());
+                }
+            }
+        }
+    }
+}

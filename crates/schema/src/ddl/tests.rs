@@ -103,6 +103,45 @@ fn mistakes_are_placed() {
     assert!(ddl.not_understood[0].1.message.contains("`a.spot` has the type POINT"));
 }
 
+#[test]
+fn types_mean_the_same_under_the_names_that_databases_give_them() {
+    let text = |length| LogicalType::Text { length };
+    let decimal = |precision, scale| LogicalType::Decimal { precision, scale };
+    let kinds: [(LogicalType, &[&str]); 11] = [
+        (LogicalType::Integer, &["INT", "INTEGER", "BIGINT", "SMALLINT", "TINYINT", "MEDIUMINT", "INT8", "BIGSERIAL", "INT UNSIGNED"]),
+        (LogicalType::Real, &["REAL", "FLOAT", "DOUBLE PRECISION", "DOUBLE", "FLOAT8"]),
+        (decimal(9, 2), &["DECIMAL(9, 2)", "NUMERIC(9, 2)", "DEC(9, 2)"]),
+        (decimal(15, 2), &["DECIMAL", "NUMERIC"]),
+        (decimal(7, 0), &["NUMERIC(7)"]),
+        (text(None), &["TEXT", "CLOB", "LONGTEXT", "VARCHAR", ""]),
+        (text(Some(40)), &["VARCHAR(40)", "CHARACTER VARYING(40)", "NVARCHAR(40)", "CHAR(40)"]),
+        (text(Some(1)), &["CHAR"]),
+        (LogicalType::Timestamp, &["TIMESTAMP", "DATETIME", "TIMESTAMPTZ", "TIMESTAMP WITH TIME ZONE"]),
+        (LogicalType::Blob, &["BLOB", "BYTEA", "VARBINARY(20)"]),
+        (LogicalType::Boolean, &["BOOLEAN", "BOOL"]),
+    ];
+    for (kind, names) in kinds {
+        for name in names {
+            let ddl =
+                read(&format!("CREATE TABLE t (id INTEGER PRIMARY KEY, c {name})")).unwrap_or_else(|error| panic!("{name}: {error:?}"));
+            assert!(ddl.not_understood.is_empty(), "{name} is not understood");
+            assert_eq!(ddl.schema.tables[0].columns[1].kind, kind, "{name}");
+        }
+    }
+}
+
+#[test]
+fn names_without_quotes_can_be_folded_and_those_in_quotes_stay() {
+    let mut schema =
+        read("CREATE TABLE Hive (Id INT PRIMARY KEY, \"Paid At\" DATE, \"Size\" INT); CREATE TABLE \"Order\" (Id INT);").unwrap().schema;
+    assert_eq!(schema.tables[0].name, "Hive");
+    schema.fold_names();
+    let names: Vec<&str> = schema.tables.iter().flat_map(|table| table.columns.iter().map(|column| column.name.as_str())).collect();
+    assert_eq!((schema.tables[0].name.as_str(), schema.tables[1].name.as_str()), ("hive", "Order"));
+    assert_eq!(names, ["id", "Paid At", "Size", "id"]);
+    assert_eq!((schema.find("HIVE"), schema.tables[0].find("paid at")), (Some(crate::TableId(0)), Some(1)));
+}
+
 proptest::proptest! {
     #![proptest_config(proptest::prelude::ProptestConfig::with_cases(400))]
     #[test]
