@@ -44,7 +44,7 @@ fn made() -> impl Strategy<Value = Made> {
             }
             ddl += &format!("CREATE TABLE t{at} ({});\n", parts.join(", "));
             let fixed = ["1", "17", "60", "130"][usize::from(columns >> 10 & 3)];
-            rows.push(if at > 0 && kind > 0 { format!("{kind} per t{}", at - 1) } else { fixed.to_owned() });
+            rows.push(if at > 0 && kind > 0 { format!("{} per t{}", kind + 1, at - 1) } else { fixed.to_owned() });
         }
         Made { ddl, rows, seed }
     })

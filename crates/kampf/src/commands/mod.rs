@@ -32,6 +32,19 @@ pub(crate) enum Ending {
 
 /// Reads the command line, carries it out and gives the exit status.
 pub(crate) fn run() -> ExitCode {
+    // Every run of every contender is a start of this program, and putting the whole command line together takes longer than
+    // the rest of a start; so does what scripts ask most.
+    let mut words = std::env::args_os().skip(1);
+    match (words.next().as_deref().and_then(|word| word.to_str()), words.next()) {
+        (Some(CONTENDER), None) => return contender(),
+        (Some("--version" | "-V"), None) => {
+            return match print(concat!("kampf ", env!("CARGO_PKG_VERSION"), "\n")) {
+                Ok(()) => ExitCode::SUCCESS,
+                Err(problem) => ExitCode::from(problem.exit),
+            };
+        }
+        _ => {}
+    }
     let arguments = match Arguments::try_parse() {
         Ok(arguments) => arguments,
         Err(error) => {
@@ -49,12 +62,7 @@ pub(crate) fn run() -> ExitCode {
         Command::Check(check) => check::run(general, check),
         Command::Race(race) => race::run(general, race),
         Command::Trace(trace) => trace::run(general, trace),
-        Command::Contender => {
-            return match kampf_runner::serve(std::io::stdin().lock(), std::io::stdout().lock()) {
-                Ok(()) => ExitCode::SUCCESS,
-                Err(_) => ExitCode::from(SURROUNDINGS),
-            };
-        }
+        Command::Contender => return contender(),
     };
     match ended {
         Ok(Ending::Done) => ExitCode::SUCCESS,
@@ -64,6 +72,16 @@ pub(crate) fn run() -> ExitCode {
             let _ = write!(anstream::stderr(), "{} {problem}", paint(Look::Bad, "kampf:"));
             ExitCode::from(problem.exit)
         }
+    }
+}
+
+/// What the runner starts this program with, to carry out a contender.
+const CONTENDER: &str = "contender";
+
+fn contender() -> ExitCode {
+    match kampf_runner::serve(std::io::stdin().lock(), std::io::stdout().lock()) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(_) => ExitCode::from(SURROUNDINGS),
     }
 }
 
