@@ -124,3 +124,13 @@ fn columns_are_a_choice_wherever_any_loading_can_leave_some_out() {
     let tracked = common::plan(&schema, &need, "grouped.all.tracked");
     assert_eq!(tracked.layouts[0].key.len(), 1, "a tracked entity is known by its key");
 }
+
+#[test]
+fn letters_in_which_a_column_is_asked_for_make_no_other_contender() {
+    let schema = kampf_schema::ddl::read("CREATE TABLE t (id INTEGER PRIMARY KEY, label TEXT NOT NULL);").unwrap().schema;
+    let field = |give: &[&str]| names(&field(&schema, &need(&schema, &text("t", give, "", &[], None))).valid);
+    assert_eq!(field(&["Id", "LABEL"]), field(&["id", "label"]));
+    assert!(field(&["Id", "LABEL"]).iter().all(|name| !name.contains("needed")), "all columns are needed");
+    let plan = common::plan(&schema, &need(&schema, &text("t", &["Id", "LABEL"], "", &[], None)), "raw");
+    assert!(!plan.root.sql.contains(" AS "), "{}", plan.root.sql);
+}

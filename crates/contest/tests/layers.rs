@@ -32,13 +32,13 @@ impl Scripted {
     }
 
     fn of_table(&self, name: &str) -> usize {
-        self.sent.iter().filter(|(sql, _)| from(sql) == name).count()
+        self.sent.iter().filter(|(sql, _)| first_table(sql) == name).count()
     }
 }
 
 /// The table that a statement reads first.
-fn from(sql: &str) -> &str {
-    sql.split("FROM [").nth(1).and_then(|rest| rest.split(']').next()).unwrap_or_default()
+fn first_table(statement: &str) -> &str {
+    statement.split("FROM [").nth(1).and_then(|rest| rest.split(']').next()).unwrap_or_default()
 }
 
 impl Session for Scripted {
@@ -58,7 +58,7 @@ impl Session for Scripted {
             return Err(EngineError { kind: EngineErrorKind::Unreachable, message: "gone".to_owned(), sql: Some(sql) });
         }
         self.sent.push((sql.clone(), parameters.iter().map(|value| value.to_value()).collect()));
-        let Some((key, rows)) = self.tables.get(from(&sql)) else { return Ok(()) };
+        let Some((key, rows)) = self.tables.get(first_table(&sql)) else { return Ok(()) };
         for row in rows {
             let wanted = parameters.is_empty() || parameters.iter().any(|value| *value == row[*key].as_ref());
             if wanted {
@@ -175,7 +175,8 @@ fn lists_stay_within_the_parameter_limit() {
     let mut collect = Collect::default();
     let mut execution = Execution::new(plan(&schema, &text, "batched.needed.record"));
     execution.call(&mut session, &[], &mut collect).unwrap();
-    let sizes: Vec<usize> = session.sent.iter().filter(|(sql, _)| from(sql) == "hive").map(|(_, parameters)| parameters.len()).collect();
+    let sizes: Vec<usize> =
+        session.sent.iter().filter(|(sql, _)| first_table(sql) == "hive").map(|(_, parameters)| parameters.len()).collect();
     assert_eq!(sizes, [100, 100, 50], "the dialect allows 100 parameters");
     assert!(collect.rows.iter().all(|row| row[1] == integer(2)));
     // Statements are prepared once for each length and kept for the next call.

@@ -101,11 +101,14 @@ fn select_list(schema: &Schema, need: &Need, ways: Ways) -> Vec<Selected> {
         }
     }
     for given in &need.give {
+        // A column asked for by its own name, in whatever letters, is called as the schema calls it.
         let own = match &given.term {
-            Term::Column { path, column } if path.is_empty() => schema.table(need.root).columns[*column].name == given.name,
-            _ => false,
+            Term::Column { path, column } if path.is_empty() => {
+                Some(&schema.table(need.root).columns[*column].name).filter(|name| name.eq_ignore_ascii_case(&given.name))
+            }
+            _ => None,
         };
-        add(&given.term, given.name.clone(), !own);
+        add(&given.term, own.unwrap_or(&given.name).clone(), own.is_none());
     }
     if ways.work == Work::App {
         for term in need.selection_terms() {
