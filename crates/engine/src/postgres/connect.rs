@@ -22,7 +22,7 @@ use crate::engine::Endpoint;
 /// How long a connection may take to come about.
 const PATIENCE: Duration = Duration::from_secs(10);
 /// The oldest version whose statements and functions are all there.
-const OLDEST: u32 = 12;
+pub(super) const OLDEST: u32 = 12;
 
 /// A connection with the runtime that drives it.
 pub(super) struct Link {

@@ -12,6 +12,7 @@ use std::time::{Duration, Instant};
 use kampf_contest::{EngineError, EngineErrorKind};
 use rustix::process::{Pid, Signal, kill_process};
 
+use super::connect::OLDEST;
 use crate::engine::Setting;
 
 /// The database of a throwaway server, which every new cluster has.
@@ -48,11 +49,11 @@ impl Programs {
             let text = String::from_utf8_lossy(&output.stdout).into_owned();
             let version = text.split_whitespace().nth(2)?.to_owned();
             let major: u32 = version.split(|c: char| !c.is_ascii_digit()).next()?.parse().ok()?;
-            Some((major, Programs { folder, version }))
+            (major >= OLDEST).then_some((major, Programs { folder, version }))
         });
         versions.max_by_key(|(major, _)| *major).map(|(_, programs)| programs).ok_or_else(|| {
             unreachable(
-                "no server of PostgreSQL is installed here; install one (Debian, Ubuntu: `apt install postgresql`), or name a running one: \
+                "no server of PostgreSQL, 12 or newer, is installed here; install one (Debian, Ubuntu: `apt install postgresql`), or name a running one: \
                  engine = \"postgres://…\"",
             )
         })
