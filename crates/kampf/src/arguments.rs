@@ -19,7 +19,7 @@ pub(crate) struct General {
     /// The file that describes the project
     #[arg(short, long, global = true, default_value = "kampf.toml", value_name = "FILE")]
     pub(crate) file: PathBuf,
-    /// Another engine than the file's: its name, the URL of a server, or `all` for every one that can be had here
+    /// Another engine than the file's: its name, the URL of a server, or `all` (fill, check, race) for every one that can be had here
     #[arg(long, global = true, value_name = "ENGINE")]
     pub(crate) engine: Option<String>,
     /// What results look like on standard output

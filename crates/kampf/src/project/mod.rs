@@ -149,6 +149,10 @@ fn find_engine(source: &Source, name: Option<&Written>) -> Result<(&'static dyn 
 
 /// The engine of a name, or of a URL that begins with its name, and the URL.
 fn named_engine(wanted: &str) -> Result<(&'static dyn Engine, Option<String>), Problem> {
+    if wanted == "all" {
+        let problem = Problem::wrong("`all` stands for several engines, and this is about one");
+        return Err(problem.hint("name the engine; fill, check and race take --engine all"));
+    }
     let name = wanted.split_once("://").map_or(wanted, |(name, _)| name);
     let name = if name == "postgresql" { "postgres" } else { name };
     let engine = kampf_engine::engine(name)
