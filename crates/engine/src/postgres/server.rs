@@ -237,13 +237,14 @@ impl Home {
 
     /// Removes all files, unless another Kampf uses them; false then.
     pub(super) fn remove(self) -> bool {
-        let free = File::create(self.folder.join("lock")).is_ok_and(|lock| lock.try_lock().is_ok());
-        if free {
+        // Held until all is gone.
+        let lock = File::create(self.folder.join("lock")).ok().filter(|lock| lock.try_lock().is_ok());
+        if lock.is_some() {
             self.end_left_over();
             let _ = fs::remove_dir_all(&self.sockets);
             let _ = fs::remove_dir_all(&self.folder);
         }
-        free
+        lock.is_some()
     }
 }
 
