@@ -151,6 +151,15 @@ pub trait Engine: Sync {
     fn library_peak(&self, reset: bool) -> Option<u64>;
 }
 
+/// Work by a database's own counter.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Work {
+    /// How much.
+    pub amount: f64,
+    /// Of what, in words.
+    pub unit: &'static str,
+}
+
 /// A connection to a loaded database.
 pub trait Connection {
     /// A session. Statements prepared in it live as long as it does.
@@ -167,6 +176,12 @@ pub trait Connection {
     /// # Errors
     /// Those of the engine.
     fn sizes(&self) -> Result<Vec<TableSize>, EngineError>;
+
+    /// Carries a statement out and gives the work that the database's own counter says it took.
+    ///
+    /// # Errors
+    /// When the statement fails.
+    fn work_of(&self, sql: &str) -> Result<Work, EngineError>;
 }
 
 /// The engine of a name.

@@ -10,7 +10,7 @@ mod postgres;
 mod sqlite;
 mod tables;
 
-pub use engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, TableSize, engine, names};
+pub use engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, TableSize, Work, engine, names};
 pub use generated::GeneratedRows;
 pub use load::LoadEvent;
 

@@ -70,6 +70,10 @@ pub(crate) enum Command {
     Race(Race),
     /// Every statement of one run of one contender
     Trace(Trace),
+    /// The results that were saved, or one of them again
+    Results(Results),
+    /// Two saved results: what moved, what stood still, what cannot be told
+    Compare(Compare),
     #[command(hide = true)]
     Contender,
 }
@@ -147,15 +151,21 @@ pub(crate) struct Check {
 pub(crate) struct Race {
     /// The contests; all of them where none is given
     pub(crate) contests: Vec<String>,
-    /// Time for the rounds of a contest
-    #[arg(long, value_name = "TIME", default_value = "15s", value_parser = duration)]
+    /// Most time for the rounds of a contest; a race that is decided ends earlier
+    #[arg(long, value_name = "TIME", default_value = "30s", value_parser = duration)]
     pub(crate) time: std::time::Duration,
     /// At most so many rounds
-    #[arg(long, default_value_t = 40, value_parser = clap::value_parser!(u32).range(1..=100_000))]
+    #[arg(long, default_value_t = 400, value_parser = clap::value_parser!(u32).range(1..=100_000))]
     pub(crate) rounds: u32,
-    /// Leave nobody out, however slow
+    /// A difference below this counts as none, like `2%`; a smaller margin takes more rounds
+    #[arg(long, value_name = "SHARE", default_value = "2%", value_parser = share)]
+    pub(crate) margin: f64,
+    /// Drop nobody before the end, however slow
     #[arg(long)]
     pub(crate) exact: bool,
+    /// Seed of drawn parameters and of the order within rounds [default: the file's]
+    #[arg(long)]
+    pub(crate) seed: Option<u64>,
     /// Make every trip to the server take so much longer; several values, with commas between, race one after the other
     #[arg(long, value_name = "TIME", value_parser = duration, value_delimiter = ',')]
     pub(crate) round_trip: Vec<std::time::Duration>,
@@ -165,6 +175,15 @@ pub(crate) struct Race {
     /// Exit with 1 when no contender of a contest meets its requirements
     #[arg(long)]
     pub(crate) require: bool,
+    /// Test the race itself, here and now: is the same SQL under twelve names told apart, and are planted differences found?
+    #[arg(long, conflicts_with_all = ["round_trip", "require", "exact"])]
+    pub(crate) self_test: bool,
+    /// Time for the rounds of all contests together, whatever `time` says
+    #[arg(skip)]
+    pub(crate) together: Option<std::time::Duration>,
+    /// Races of each kind in the self-test
+    #[arg(long, default_value_t = 5, requires = "self_test", value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub(crate) races: u32,
     #[command(flatten)]
     pub(crate) selection: Selection,
     #[command(flatten)]
@@ -179,6 +198,26 @@ pub(crate) struct Trace {
     pub(crate) contender: String,
 }
 
+#[derive(Args, Debug)]
+pub(crate) struct Results {
+    /// A result to show again: its file, or its name in the list
+    pub(crate) result: Option<PathBuf>,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct Compare {
+    /// The earlier result: a file, or a name that `kampf results` lists
+    pub(crate) old: PathBuf,
+    /// The later result
+    pub(crate) new: PathBuf,
+    /// A move by no more than this is none
+    #[arg(long, value_name = "SHARE", default_value = "3%", value_parser = share)]
+    pub(crate) allow: f64,
+    /// Let only what the old result chose decide the exit status
+    #[arg(long)]
+    pub(crate) chosen: bool,
+}
+
 /// Reads `150ms`, `1.5 s`, `2min`.
 pub(crate) fn duration(text: &str) -> Result<std::time::Duration, String> {
     let (number, unit) = number_and_unit(text)?;
@@ -190,6 +229,15 @@ pub(crate) fn duration(text: &str) -> Result<std::time::Duration, String> {
         other => return Err(format!("`{other}` is not a unit of time; use us, ms, s or min")),
     };
     std::time::Duration::try_from_secs_f64(seconds).map_err(|_| format!("`{text}` is too long"))
+}
+
+/// Reads `2%`, `0.5 %`; more than nothing and at most 100 %.
+pub(crate) fn share(text: &str) -> Result<f64, String> {
+    match number_and_unit(text)? {
+        (number, "%") if number > 0.0 && number <= 100.0 => Ok(number / 100.0),
+        (_, "%") => Err(format!("`{text}` is not between 0 % and 100 %")),
+        _ => Err(format!("`{text}` does not end in %; write it like 2%")),
+    }
 }
 
 /// Reads `64 MiB`, `10kB`, `1GiB`, or plain bytes.
@@ -227,6 +275,8 @@ mod tests {
         assert_eq!(duration("2min").unwrap().as_secs(), 120);
         assert!(duration("fast").is_err() && duration("1 year").is_err() && duration("").is_err() && duration("1e400").is_err());
         assert_eq!((size("32 MiB"), size("10kB"), size("7")), (Ok(32 << 20), Ok(10_000), Ok(7)));
+        assert_eq!((share("2%"), share("0.5 %")), (Ok(0.02), Ok(0.005)));
+        assert!(share("2").is_err() && share("0%").is_err() && share("200%").is_err());
         assert!(size("1 stone").is_err() && size("99999999999 GiB").is_err());
     }
 

@@ -2,6 +2,7 @@
 
 mod arguments;
 mod commands;
+mod comparison;
 mod document;
 mod output;
 mod problem;

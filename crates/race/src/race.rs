@@ -1,94 +1,102 @@
-//! Rounds, drops and how the race stands.
+//! Rounds, drops and the decision.
 
-use crate::evidence::sign_test;
+use crate::evidence::Critical;
+use crate::settings::RaceSettings;
+use crate::signs::{Differences, Interval};
+use crate::standing::{Drop, Gap, Outcome, Standing, Why};
 use crate::summary::{Nanos, median};
 
-/// How a race is run.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct RaceSettings {
-    /// Nobody is dropped before the end.
-    pub exact: bool,
-    /// A contender whose slowest run took no longer than this is not dropped.
-    pub keep_below: Option<Nanos>,
-    /// The chance that any contender is called slower than another without being so.
-    pub alpha: f64,
-}
-
-impl Default for RaceSettings {
-    fn default() -> Self {
-        RaceSettings { exact: false, keep_below: None, alpha: 0.05 }
-    }
-}
-
-/// A contender that leaves the race.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Drop {
-    /// Its place in the field.
-    pub contender: usize,
-    /// The leader then.
-    pub leader: usize,
-    /// Its fastest run over the leader's slowest.
-    pub times: f64,
-}
-
-/// How a contender stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Outcome {
-    /// It leads.
-    Standing,
-    /// It is slower than the leader, beyond chance.
-    Slower,
-    /// It was so far behind that it was not run to the end.
-    Outclassed,
-    /// It cannot be told from the leader with the rounds there were.
-    Unresolved,
-    /// It could not be run to the end.
-    Failed,
-}
-
-/// A contender at the end of a race.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Standing {
-    /// Its place in the field.
-    pub contender: usize,
-    /// How it stands.
-    pub outcome: Outcome,
-    /// Rounds it finished.
-    pub rounds: usize,
-    /// Median over rounds; none without rounds.
-    pub median: Option<Nanos>,
-    /// Fastest and slowest round; a plain range, not an interval.
-    pub range: Option<(Nanos, Nanos)>,
-    /// Median of the ratio to the leader in the same round.
-    pub behind: Option<f64>,
-}
+/// The first round after which a contender can be called slower.
+const FIRST_LOOK: usize = 8;
+/// Level a side of the interval for a contender's own median.
+pub(crate) const OWN_LEVEL: f64 = 0.025;
 
 #[derive(Clone, Debug)]
 struct Runner {
-    /// The value of each round; none where it did not run.
-    rounds: Vec<Option<Nanos>>,
+    /// The value of each round from the first on, until it left.
+    rounds: Vec<Nanos>,
+    /// Their logarithms.
+    logs: Vec<f64>,
+    /// The fastest and the slowest.
+    range: Option<(Nanos, Nanos)>,
     state: State,
 }
 
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 enum State {
     Racing,
-    Outclassed,
+    /// With the gap that stood then.
+    Dropped(Drop, Gap),
+    /// Left before the first round: so far behind that it did not start.
+    LeftOut,
     Failed,
 }
 
-/// A race between contenders known by their places.
+/// What the rounds say about a contender against the leader.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Finding {
+    Slower,
+    Tied,
+    Open,
+}
+
+/// A contender beside the leader, and what the rounds say about it.
+#[derive(Clone, Debug)]
+pub(crate) struct Rival {
+    pub(crate) contender: usize,
+    pub(crate) differences: Differences,
+    /// How alike neighbouring rounds are: its own likeness, or that of all rivals together where it is larger.
+    pub(crate) likeness: f64,
+    finding: Finding,
+    /// The interval that the finding rests on.
+    interval: Option<Interval>,
+}
+
+/// The leader and everybody beside it.
+#[derive(Clone, Debug)]
+pub(crate) struct Judged {
+    pub(crate) leader: usize,
+    pub(crate) rivals: Vec<Rival>,
+}
+
+/// A race between contenders known by their places. Rounds go in, who is still in it and how it stands comes out.
 #[derive(Clone, Debug)]
 pub struct Race {
-    settings: RaceSettings,
+    pub(crate) settings: RaceSettings,
     runners: Vec<Runner>,
+    rounds: usize,
+    /// For each round the middle of the logarithms of those that race now.
+    centres: Vec<f64>,
+    judged: Option<Judged>,
+    pub(crate) drop_counts: Critical,
+    pub(crate) tie_counts: Critical,
+    own_counts: Critical,
 }
 
 impl Race {
     /// A race of so many contenders.
     pub fn new(contenders: usize, settings: RaceSettings) -> Race {
-        let runner = Runner { rounds: Vec::new(), state: State::Racing };
-        Race { settings, runners: vec![runner; contenders] }
+        let runner = Runner { rounds: Vec::new(), logs: Vec::new(), range: None, state: State::Racing };
+        let mut race = Race {
+            settings,
+            runners: vec![runner; contenders],
+            rounds: 0,
+            centres: Vec::new(),
+            judged: None,
+            drop_counts: Critical::new(OWN_LEVEL, 0),
+            tie_counts: Critical::new(OWN_LEVEL, 0),
+            own_counts: Critical::new(OWN_LEVEL, 0),
+        };
+        race.set_levels();
+        race
+    }
+
+    /// The chance of a wrong word is shared among all pairs that could come to be compared: every contender that starts could
+    /// become the leader, and be compared with every other.
+    fn set_levels(&mut self) {
+        let m = self.racing().len().max(2) as f64;
+        self.drop_counts = Critical::new(self.settings.alpha / (m * (m - 1.0)), self.rounds);
+        self.tie_counts = Critical::new(self.settings.alpha / (m - 1.0), self.rounds);
     }
 
     /// The contenders that still run.
@@ -98,182 +106,222 @@ impl Race {
 
     /// Rounds so far.
     pub fn rounds(&self) -> usize {
-        self.runners.iter().map(|runner| runner.rounds.len()).max().unwrap_or(0)
+        self.rounds
     }
 
     /// Takes a contender out that could not be run.
     pub fn fail(&mut self, contender: usize) {
         self.runners[contender].state = State::Failed;
+        if self.rounds == 0 {
+            self.set_levels();
+        }
+        self.judge(true);
     }
 
     /// Takes a contender out that was outclassed before the first round.
-    pub fn outclass(&mut self, contender: usize) {
-        self.runners[contender].state = State::Outclassed;
+    pub fn leave_out(&mut self, contender: usize) {
+        self.runners[contender].state = State::LeftOut;
+        self.set_levels();
     }
 
-    /// Adds a round: a value per contender, none for those that did not run it. Gives the contenders that drop out now: those
-    /// whose fastest run is more than 8 times (after 2 rounds) or 3 times (from 3 rounds on) the leader's slowest.
+    /// Adds a round: a value per contender that races. One without a value has failed. Gives the contenders that drop out now.
     pub fn record(&mut self, round: &[Option<Nanos>]) -> Vec<Drop> {
-        for (runner, value) in self.runners.iter_mut().zip(round) {
-            runner.rounds.push(*value);
-        }
-        let Some(leader) = self.leader().filter(|_| !self.settings.exact) else { return Vec::new() };
-        let mut drops = Vec::new();
-        for contender in self.racing() {
-            let slowest = self.range(contender).map_or(0.0, |(_, slowest)| slowest);
-            let kept = self.settings.keep_below.is_some_and(|keep| slowest <= keep);
-            if let (false, Some(times)) = (kept, self.is_outclassed(contender, leader)) {
-                self.runners[contender].state = State::Outclassed;
-                drops.push(Drop { contender, leader, times });
+        let mut failed = false;
+        for (runner, value) in self.runners.iter_mut().zip(round).filter(|(runner, _)| runner.state == State::Racing) {
+            match value {
+                Some(value) => {
+                    runner.rounds.push(*value);
+                    let (low, high) = runner.range.unwrap_or((*value, *value));
+                    runner.range = Some((low.min(*value), high.max(*value)));
+                    runner.logs.push(value.max(f64::MIN_POSITIVE).ln());
+                }
+                None => {
+                    runner.state = State::Failed;
+                    failed = true;
+                }
             }
         }
-        drops
+        self.rounds += 1;
+        for counts in [&mut self.drop_counts, &mut self.tie_counts, &mut self.own_counts] {
+            counts.extend_to(self.rounds);
+        }
+        self.judge(failed);
+        let Some(judged) = self.judged.as_ref().filter(|_| !self.settings.exact) else { return Vec::new() };
+        let mut drops = Vec::new();
+        // All are judged by the same state of the race before any of them leaves it.
+        for rival in &judged.rivals {
+            let (contender, leader) = (rival.contender, judged.leader);
+            let slowest = self.runners[contender].range.map_or(0.0, |(_, slowest)| slowest);
+            let kept = self.settings.keep_below.is_some_and(|keep| slowest <= keep);
+            let why = match self.is_outclassed(contender, leader) {
+                Some(times) if !kept => Why::Outclassed { times },
+                _ if rival.finding == Finding::Slower => Why::Slower,
+                _ => continue,
+            };
+            drops.push((Drop { contender, leader, round: self.rounds, why }, self.gap(rival, leader)));
+        }
+        for (drop, gap) in &drops {
+            self.runners[drop.contender].state = State::Dropped(*drop, *gap);
+        }
+        if !drops.is_empty() {
+            self.judge(true);
+        }
+        drops.into_iter().map(|(drop, _)| drop).collect()
     }
 
-    /// How many times a contender's fastest run is longer than the leader's slowest, where that is enough to be outclassed.
+    /// How a rival stands against the leader, with the interval that the decision uses.
+    fn gap(&self, rival: &Rival, leader: usize) -> Gap {
+        Gap {
+            leader,
+            rounds: rival.differences.rounds(),
+            ratio: rival.differences.median.exp(),
+            interval: rival.interval.map(Interval::exp),
+            is_moving: rival.differences.is_moving(&self.own_counts),
+        }
+    }
+
+    /// How many times a contender's fastest run is longer than the leader's slowest, where that is enough to be outclassed:
+    /// more than 8 times after 2 rounds, more than 3 times from 3 rounds on.
     fn is_outclassed(&self, contender: usize, leader: usize) -> Option<f64> {
-        let limit = match self.rounds() {
+        let limit = match self.rounds {
             0 | 1 => return None,
             2 => 8.0,
             _ => 3.0,
         };
-        let ((fastest, _), (_, slowest)) = (self.range(contender)?, self.range(leader)?);
+        let ((fastest, _), (_, slowest)) = (self.runners[contender].range?, self.runners[leader].range?);
         (contender != leader && fastest > limit * slowest).then(|| fastest / slowest)
     }
 
-    /// The contender in the race with the smallest median.
+    /// The contender in the race with the smallest median, once what a round has in common for all is taken out of it.
     pub fn leader(&self) -> Option<usize> {
-        let medians = self.racing().into_iter().filter_map(|at| Some((at, median(&self.values(at))?)));
+        self.judged.as_ref().map(|judged| judged.leader)
+    }
+
+    /// What the rounds so far say about everybody beside the leader; none where nobody leads.
+    pub(crate) fn judged(&self) -> Option<&Judged> {
+        self.judged.as_ref()
+    }
+
+    /// Brings what is derived from the rounds up to date: the middles, all of them where others race than before, and what the
+    /// rounds say about everybody beside the leader.
+    fn judge(&mut self, others_race: bool) {
+        let racing = self.racing();
+        let from = if others_race { 0 } else { self.centres.len() };
+        self.centres.truncate(from);
+        for round in from..self.rounds {
+            let logs: Vec<f64> = racing.iter().map(|&at| self.runners[at].logs[round]).collect();
+            self.centres.extend(median(&logs));
+        }
+        self.judged = self.judgement();
+    }
+
+    fn find_leader(&self) -> Option<usize> {
+        let centred = |at: usize| self.runners[at].logs.iter().zip(&self.centres).map(|(log, centre)| log - centre).collect::<Vec<f64>>();
+        let medians = self.racing().into_iter().filter_map(|at| Some((at, median(&centred(at))?)));
         medians.min_by(|(_, left), (_, right)| left.total_cmp(right)).map(|(at, _)| at)
+    }
+
+    fn judgement(&self) -> Option<Judged> {
+        let leader = self.find_leader()?;
+        let rivals = self.racing().into_iter().filter(|&at| at != leader);
+        let differences: Vec<(usize, Differences)> = rivals.filter_map(|at| Some((at, self.differences(at, leader)?))).collect();
+        // Where neighbouring rounds are alike in one contender by chance, they are not in all together, and the other way round.
+        let mean = differences.iter().map(|(_, differences)| differences.likeness).sum::<f64>() / differences.len().max(1) as f64;
+        let pooled = mean + 1.0 / self.rounds.max(1) as f64;
+        let margin = (1.0 + self.settings.margin).ln();
+        let judge = |(contender, differences): (usize, Differences)| {
+            let likeness = if self.settings.correct_likeness { differences.likeness.max(pooled).clamp(0.0, 0.999) } else { 0.0 };
+            let dropping = differences.interval(&self.drop_counts, likeness);
+            let tying = differences.interval(&self.tie_counts, likeness);
+            let finding = if self.rounds < FIRST_LOOK {
+                Finding::Open
+            } else if dropping.is_some_and(|interval| interval.low > 0.0) && differences.median > margin {
+                Finding::Slower
+            } else if tying.is_some_and(|interval| interval.is_within(margin)) {
+                Finding::Tied
+            } else {
+                Finding::Open
+            };
+            let interval = if finding == Finding::Slower { dropping } else { tying };
+            Rival { contender, differences, likeness, finding, interval }
+        };
+        Some(Judged { leader, rivals: differences.into_iter().map(judge).collect() })
+    }
+
+    fn differences(&self, contender: usize, leader: usize) -> Option<Differences> {
+        let (own, base) = (&self.runners[contender].logs, &self.runners[leader].logs);
+        Differences::new(own.iter().zip(base).map(|(own, base)| own - base).collect())
+    }
+
+    /// The rivals of the leader about whom nothing can be said yet.
+    pub fn open(&self) -> Vec<usize> {
+        let rivals = self.judged.iter().flat_map(|judged| &judged.rivals);
+        rivals.filter(|rival| rival.finding == Finding::Open).map(|rival| rival.contender).collect()
+    }
+
+    /// Whether more rounds would change nothing: everybody else is dropped, slower or tied.
+    pub fn is_decided(&self) -> bool {
+        // A race of one still tells how long it takes: as many rounds as an interval needs.
+        self.racing().is_empty() || (self.rounds >= FIRST_LOOK && self.open().is_empty())
+    }
+
+    /// How one run varies around what the contender takes, as a share: the middle one of the rivals' spreads. None before the
+    /// fifth round.
+    pub fn noise(&self) -> Option<f64> {
+        let judged = self.judged.as_ref().filter(|_| self.rounds >= 5)?;
+        let spreads: Vec<f64> = judged.rivals.iter().map(|rival| rival.differences.spread() / std::f64::consts::SQRT_2).collect();
+        median(&spreads).or_else(|| Some(Differences::new(self.runners[judged.leader].logs.clone())?.spread()))
     }
 
     /// How all contenders stand, best first; those without rounds last.
     pub fn standings(&self) -> Vec<Standing> {
         let leader = self.leader();
-        let m = self.runners.len().max(2) as f64;
+        let rival = |contender| self.judged.iter().flat_map(|judged| &judged.rivals).find(|rival| rival.contender == contender);
         let mut standings: Vec<Standing> = (0..self.runners.len())
             .map(|contender| {
-                let pairs = leader.map(|leader| self.pairs(contender, leader)).unwrap_or_default();
-                let ratios: Vec<f64> = pairs.iter().map(|(own, best)| own / best).collect();
-                let slower = ratios.iter().filter(|&&ratio| ratio > 1.0).count() as u64;
-                // One look, after the last round, at every ordered pair that could have become leader and other.
-                let sure = sign_test(ratios.len() as u64, slower) <= self.settings.alpha / (m * (m - 1.0));
-                // One that was kept although it is far behind needs no test.
-                let far = leader.is_some_and(|leader| self.is_outclassed(contender, leader).is_some());
-                let outcome = match self.runners[contender].state {
-                    State::Failed => Outcome::Failed,
-                    State::Outclassed => Outcome::Outclassed,
-                    State::Racing if leader == Some(contender) => Outcome::Standing,
-                    State::Racing if sure || far => Outcome::Slower,
-                    State::Racing => Outcome::Unresolved,
+                let runner = &self.runners[contender];
+                // One that was kept although it is far behind needs no more rounds.
+                let far = || leader.is_some_and(|leader| self.is_outclassed(contender, leader).is_some());
+                let outcome = match (&runner.state, rival(contender).map(|rival| rival.finding)) {
+                    (State::Failed, _) => Outcome::Failed,
+                    (State::Dropped(Drop { why: Why::Slower, .. }, _), _) => Outcome::Slower,
+                    (State::Dropped(..) | State::LeftOut, _) => Outcome::Outclassed,
+                    (State::Racing, None) => Outcome::Standing,
+                    (State::Racing, Some(Finding::Slower)) => Outcome::Slower,
+                    (State::Racing, Some(Finding::Tied)) => Outcome::Tied,
+                    (State::Racing, Some(Finding::Open)) if far() => Outcome::Outclassed,
+                    (State::Racing, Some(Finding::Open)) => Outcome::Unresolved,
                 };
-                let values = self.values(contender);
+                let (gap, left) = match &runner.state {
+                    State::Dropped(drop, gap) => (Some(*gap), Some(*drop)),
+                    State::Racing => (leader.and_then(|leader| Some(self.gap(rival(contender)?, leader))), None),
+                    State::LeftOut | State::Failed => (None, None),
+                };
+                let own = Differences::new(runner.rounds.clone());
+                let likeness =
+                    if self.settings.correct_likeness { own.as_ref().map_or(0.0, Differences::likeness_beyond_chance) } else { 0.0 };
                 Standing {
                     contender,
                     outcome,
-                    rounds: values.len(),
-                    median: median(&values),
-                    range: self.range(contender),
-                    behind: median(&ratios).filter(|_| leader != Some(contender)),
+                    rounds: runner.rounds.len(),
+                    median: own.as_ref().map(|own| own.median),
+                    interval: own.as_ref().and_then(|own| own.interval(&self.own_counts, likeness)),
+                    range: runner.range,
+                    gap,
+                    left,
                 }
             })
             .collect();
         standings.sort_by(|left, right| {
-            let place = |standing: &Standing| standing.median.unwrap_or(Nanos::INFINITY);
-            (left.outcome == Outcome::Failed).cmp(&(right.outcome == Outcome::Failed)).then(place(left).total_cmp(&place(right)))
+            let place = |standing: &Standing| match (standing.outcome, standing.median) {
+                (Outcome::Failed, _) | (_, None) => (2, Nanos::INFINITY),
+                // The leader is the one with the smallest centred median, which need not be the smallest of all medians.
+                (Outcome::Standing, Some(_)) => (0, 0.0),
+                (_, Some(median)) => (1, median),
+            };
+            let ((left_class, left), (right_class, right)) = (place(left), place(right));
+            left_class.cmp(&right_class).then(left.total_cmp(&right))
         });
         standings
-    }
-
-    fn values(&self, contender: usize) -> Vec<Nanos> {
-        self.runners[contender].rounds.iter().flatten().copied().collect()
-    }
-
-    fn range(&self, contender: usize) -> Option<(Nanos, Nanos)> {
-        let values = self.values(contender);
-        let low = values.iter().copied().min_by(Nanos::total_cmp)?;
-        let high = values.iter().copied().max_by(Nanos::total_cmp)?;
-        Some((low, high))
-    }
-
-    /// Values of two contenders in the rounds that both ran.
-    fn pairs(&self, one: usize, other: usize) -> Vec<(Nanos, Nanos)> {
-        let rounds = self.runners[one].rounds.iter().zip(&self.runners[other].rounds);
-        rounds.filter_map(|(one, other)| Some(((*one)?, (*other)?))).collect()
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use rand::{RngExt, SeedableRng};
-
-    use super::*;
-
-    fn race(rounds: &[&[f64]]) -> (Race, Vec<Drop>) {
-        let mut race = Race::new(rounds[0].len(), RaceSettings::default());
-        let drops = rounds
-            .iter()
-            .flat_map(|round| {
-                let racing = race.racing();
-                let values: Vec<Option<f64>> = round.iter().enumerate().map(|(at, value)| racing.contains(&at).then_some(*value)).collect();
-                race.record(&values)
-            })
-            .collect();
-        (race, drops)
-    }
-
-    #[test]
-    fn a_contender_far_behind_drops_early_and_a_nearer_one_later() {
-        let (race, drops) = race(&[&[1.0, 9.0, 4.0, 1.1], &[1.0, 9.5, 4.1, 1.0], &[1.2, 9.0, 4.2, 1.1]]);
-        assert_eq!(drops.iter().map(|drop| drop.contender).collect::<Vec<_>>(), [1, 2]);
-        assert_eq!(race.racing(), [0, 3]);
-        let standings = race.standings();
-        assert_eq!(standings.iter().map(|standing| standing.contender).collect::<Vec<_>>(), [0, 3, 2, 1]);
-        assert_eq!(standings[3].outcome, Outcome::Outclassed);
-        assert_eq!((standings[3].rounds, standings[2].rounds), (2, 3));
-    }
-
-    #[test]
-    fn a_contender_that_may_be_good_enough_is_kept() {
-        let mut race = Race::new(3, RaceSettings { keep_below: Some(50.0), ..RaceSettings::default() });
-        race.record(&[Some(1.0), Some(40.0), Some(60.0)]);
-        assert_eq!(race.record(&[Some(1.0), Some(41.0), Some(60.0)]).iter().map(|drop| drop.contender).collect::<Vec<_>>(), [2]);
-    }
-
-    #[test]
-    fn few_rounds_resolve_nothing_and_many_do() {
-        let few: Vec<&[f64]> = vec![&[1.0, 1.5]; 4];
-        assert_eq!(race(&few).0.standings()[1].outcome, Outcome::Unresolved);
-        let many: Vec<&[f64]> = vec![&[1.0, 1.5]; 8];
-        let standings = race(&many).0.standings();
-        assert_eq!((standings[0].outcome, standings[1].outcome), (Outcome::Standing, Outcome::Slower));
-        assert_eq!(standings[1].behind, Some(1.5));
-    }
-
-    #[test]
-    fn exact_drops_nobody_and_a_failed_contender_is_last() {
-        let mut race = Race::new(3, RaceSettings { exact: true, ..RaceSettings::default() });
-        for _ in 0..5 {
-            assert!(race.record(&[Some(1.0), Some(100.0), Some(0.5)]).is_empty());
-        }
-        race.fail(2);
-        assert_eq!(race.leader(), Some(0));
-        assert_eq!(race.standings()[2].outcome, Outcome::Failed);
-        assert_eq!(Race::new(0, RaceSettings::default()).standings(), []);
-    }
-
-    #[test]
-    fn equal_contenders_are_hardly_ever_called_slower() {
-        let mut random = rand_pcg::Pcg64Mcg::seed_from_u64(5);
-        let mut wrong = 0;
-        for _ in 0..500 {
-            let mut race = Race::new(6, RaceSettings::default());
-            for _ in 0..30 {
-                let round: Vec<Option<f64>> = (0..6).map(|_| Some(1.0 + 0.1 * random.random::<f64>())).collect();
-                race.record(&round);
-            }
-            wrong += usize::from(race.standings().iter().any(|standing| standing.outcome == Outcome::Slower));
-        }
-        assert!(wrong <= 25, "{wrong} of 500 races between equals called one slower");
     }
 }

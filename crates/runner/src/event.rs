@@ -2,26 +2,34 @@
 
 use std::time::Duration;
 
+use kampf_race::{Drop, Race};
+
 /// Something that happened. Consumers draw progress from it; between two events nothing of theirs runs.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub enum Event<'a> {
     /// A contender's answer is being fetched: name, place from 1, how many there are.
     Checking(&'a str, usize, usize),
-    /// A round begins: its number from 1, contenders in it, time left.
-    Round {
-        /// Its number, from 1.
-        number: usize,
-        /// Contenders in it.
-        racing: usize,
-        /// The leader so far.
-        leader: Option<&'a str>,
-        /// Time left of the budget.
-        left: Duration,
-    },
-    /// A contender leaves the race as outclassed: name, and how many times slower than the leader it is.
-    Outclassed(&'a str, f64),
+    /// A round begins.
+    Round(RoundBegins<'a>),
+    /// A contender does not start, being outclassed already in the check: name, and how many times slower than the best it is.
+    LeftOut(&'a str, f64),
+    /// A contender leaves the race.
+    Dropped(&'a RoundBegins<'a>, Drop),
     /// A contender could not be run: name and reason.
     Failed(&'a str, String),
     /// Survivors answer once more.
     Confirming,
+}
+
+/// How things stand between two rounds.
+#[derive(Clone, Copy, Debug)]
+pub struct RoundBegins<'a> {
+    /// The race so far.
+    pub race: &'a Race,
+    /// The names of all contenders of the field, by their places.
+    pub names: &'a [String],
+    /// Time left of the budget.
+    pub left: Duration,
+    /// What a round of those in the race takes; zero before the first.
+    pub round: Duration,
 }

@@ -5,7 +5,7 @@ use std::io::{BufRead, BufReader, Read, Write};
 use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::PathBuf;
 use std::process::{Child, ChildStdin, Command, ExitStatus, Stdio};
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicI32, AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -62,16 +62,29 @@ pub struct Inbox {
     interrupted: Arc<AtomicBool>,
     heeding: AtomicBool,
     children: AtomicU64,
+    /// Process group of the child that runs now; 0 where none does.
+    running: Arc<AtomicI32>,
 }
+
+/// Exit status of a program that was told twice to stop.
+const STOPPED: i32 = 3;
 
 impl Inbox {
     /// An inbox that only children write to.
     pub fn new() -> Inbox {
         let (sender, receiver) = channel();
-        Inbox { sender, receiver, interrupted: Arc::default(), heeding: AtomicBool::new(false), children: AtomicU64::new(0) }
+        Inbox {
+            sender,
+            receiver,
+            interrupted: Arc::default(),
+            heeding: AtomicBool::new(false),
+            children: AtomicU64::new(0),
+            running: Arc::default(),
+        }
     }
 
-    /// From now on the first Ctrl-C or termination signal asks the race to end, and a second one ends the program at once.
+    /// From now on the first Ctrl-C or termination signal asks the race to end, and a second one ends the program at once, with
+    /// the child that runs.
     /// Asked again, nothing more happens.
     ///
     /// # Errors
@@ -82,13 +95,18 @@ impl Inbox {
             return Ok(());
         }
         for signal in [SIGINT, SIGTERM] {
-            signal_hook::flag::register_conditional_shutdown(signal, 3, self.interrupted.clone())?;
             signal_hook::flag::register(signal, self.interrupted.clone())?;
         }
         let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM])?;
-        let sender = self.sender.clone();
+        let (sender, running) = (self.sender.clone(), self.running.clone());
         std::thread::spawn(move || {
-            for _ in signals.forever() {
+            for (before, _) in signals.forever().enumerate() {
+                if before > 0 {
+                    if let Some(group) = Pid::from_raw(running.load(Ordering::Relaxed)) {
+                        let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
+                    }
+                    std::process::exit(STOPPED);
+                }
                 let _ = sender.send(Incoming::Interrupt);
             }
         });
@@ -142,6 +160,7 @@ impl<'a> Process<'a> {
             command.current_dir(folder);
         }
         let mut child = command.spawn().map_err(|error| Trouble::NotStarted(format!("{}: {error}", launch.program.display())))?;
+        inbox.running.store(i32::try_from(child.id()).unwrap_or(0), Ordering::Relaxed);
         if let (Some(limit), Some(pid)) = (launch.memory_limit, i32::try_from(child.id()).ok().and_then(Pid::from_raw)) {
             let limit = Rlimit { current: Some(limit), maximum: Some(limit) };
             if let Err(error) = rustix::process::prlimit(Some(pid), Resource::Data, limit) {
@@ -269,5 +288,6 @@ impl Drop for Process<'_> {
         self.stdin = None;
         let _ = self.child.kill();
         let _ = self.child.wait();
+        self.inbox.running.store(0, Ordering::Relaxed);
     }
 }

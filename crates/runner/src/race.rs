@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use kampf_protocol::{Counts, Mode};
-use kampf_race::{Race, RaceSettings, Standing};
+use kampf_race::{Drop, Race, RaceSettings, percentile};
 use kampf_schema::Value;
 use rand::SeedableRng;
 use rand::seq::SliceRandom;
@@ -11,23 +11,22 @@ use rand_pcg::Pcg64Mcg;
 
 use crate::check::{CheckedVerdict, Checks, Probe, references, verdict_on};
 use crate::contest::{Contest, Entry, EntryWay, Setup};
-use crate::event::Event;
+use crate::event::{Event, RoundBegins};
+use crate::machine::{Pressure, reference_loop};
 use crate::process::{Inbox, Trouble};
 use crate::talk::Talk;
 
 /// How a race is run.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct RaceOptions {
-    /// At most so many rounds.
-    pub rounds: usize,
+    /// How it is decided, and at most how many rounds there are.
+    pub settings: RaceSettings,
     /// No round begins that cannot end in this time.
     pub time: Duration,
-    /// Nobody is left out or dropped.
-    pub exact: bool,
-    /// Contenders whose calls take no longer than this are never left out or dropped, in nanoseconds: they may be good enough.
-    pub keep_below: Option<f64>,
-    /// At least so many measured calls of a contender that is kept, in every round.
+    /// At least so many measured calls of a contender that may be good enough, in every round.
     pub least_calls: u64,
+    /// Seed of the order within rounds.
+    pub seed: u64,
 }
 
 /// A race that was run.
@@ -35,14 +34,18 @@ pub struct RaceOptions {
 pub struct RaceReport {
     /// Every entry of the field, in its order.
     pub entrants: Vec<Entrant>,
-    /// How they stand, best first; places are those of `entrants`.
-    pub standings: Vec<Standing>,
-    /// Rounds that were finished.
-    pub rounds: usize,
+    /// How they stand; places are those of `entrants`.
+    pub race: Race,
     /// From the first round to the end.
     pub total: Duration,
+    /// What a round of those that were in the race at its end takes.
+    pub last_round: Duration,
     /// Time inside measured spans.
     pub measured: Duration,
+    /// Nanoseconds of the reference loop, before each round and after the last.
+    pub reference_loop: Vec<f64>,
+    /// Share of the time, in percent, in which some task waited for a processor.
+    pub pressure: Option<f64>,
     /// Whether the user ended it.
     pub interrupted: bool,
 }
@@ -54,10 +57,22 @@ pub struct Entrant {
     pub name: String,
     /// What was measured.
     pub raced: Raced,
+    /// Where the time is from.
+    pub timed: Timed,
     /// Why it was not run, or not to the end.
     pub reason: Option<String>,
     /// Whether the reason is a wrong answer, given after the race.
     pub disagrees: bool,
+}
+
+/// Where a contender's times are from.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub enum Timed {
+    /// From rounds of the race.
+    #[default]
+    InRounds,
+    /// Only from the check: nanoseconds of a call. It was outclassed there and did not start.
+    InCheck(f64),
 }
 
 /// What was measured of a contender.
@@ -65,8 +80,8 @@ pub struct Entrant {
 pub struct Raced {
     /// Nanoseconds of a call, per round.
     pub rounds: Vec<f64>,
-    /// Nanoseconds of each measured call, per round.
-    pub calls: Vec<Vec<f64>>,
+    /// 95th percentile of the calls of a round, in nanoseconds; of rounds with 20 calls or more.
+    pub p95: Vec<f64>,
     /// Nanoseconds of the first call on a new connection, per round.
     pub cold: Vec<f64>,
     /// Processor nanoseconds of a call, per round.
@@ -79,12 +94,19 @@ pub struct Raced {
 
 /// A measured part lasts at least this long, so that clock and pipe do not count.
 const SHORTEST_RUN_NS: f64 = 10e6;
+/// A measured part lasts at least this share of the unmeasured part of its process.
+const LEAST_MEASURED: f64 = 0.7;
+/// Over all contenders together the measured parts last so many times as long as the rest; a little more than as long, since what
+/// the probe says of the rest is not all.
+const MEASURED_TO_REST: f64 = 1.05;
 /// Shorter calls are measured in blocks of at least this length.
 const SHORTEST_SPAN_NS: f64 = 10e3;
 /// Calls that last longer are not made again only to settle the engine.
 const LONG_CALL_NS: f64 = 1e9;
 /// A contender so many times slower than the best in the check is not raced.
 const OUTCLASSED_IN_CHECK: f64 = 20.0;
+/// Calls that a round must have for a 95th percentile of its own.
+const ENOUGH_FOR_P95: usize = 20;
 /// Nanoseconds that a run may last beyond its spans for messages to go and come.
 const PIPE_NS: f64 = 1e6;
 
@@ -93,6 +115,9 @@ const PIPE_NS: f64 = 1e6;
 struct Pace {
     passes: u64,
     calls_per_span: u64,
+    /// Nanoseconds of one pass, and of what is not measured in a round.
+    pass: f64,
+    unmeasured: f64,
 }
 
 impl Pace {
@@ -102,11 +127,27 @@ impl Pace {
         let unmeasured = probe.start.as_nanos() as f64 + probe.cold_ns + settling;
         let calls_per_span = (SHORTEST_SPAN_NS / call).ceil().max(1.0);
         let pass = call * calls_per_span * sets as f64;
-        // A twentieth more than asked, since calls get faster once everything is warm.
-        let passes = (1.05 * unmeasured.max(SHORTEST_RUN_NS) / pass).ceil().max(1.0);
-        let kept = options.keep_below.is_none_or(|keep| call <= keep);
+        let passes = (LEAST_MEASURED * unmeasured).max(1.05 * SHORTEST_RUN_NS) / pass;
+        let passes = passes.ceil().max(1.0);
+        let kept = options.settings.keep_below.is_none_or(|keep| call <= keep);
         let least = if kept { options.least_calls.div_ceil(sets as u64) } else { 1 };
-        Pace { passes: (passes as u64).max(least), calls_per_span: calls_per_span as u64 }
+        Pace { passes: (passes as u64).max(least), calls_per_span: calls_per_span as u64, pass, unmeasured }
+    }
+}
+
+/// Adds passes until more of a round is measured than not. Those that lack most get one more first; a call of a long kind that is
+/// made once more only lengthens the round, and rounds are what a decision is made of.
+fn balance(paces: &mut [&mut Pace]) {
+    let measured = |pace: &Pace| pace.passes as f64 * pace.pass;
+    let sum = |paces: &[&mut Pace], of: fn(&Pace) -> f64| paces.iter().map(|pace| of(pace)).sum::<f64>();
+    while sum(paces, |pace| pace.passes as f64 * pace.pass) < MEASURED_TO_REST * sum(paces, |pace| pace.unmeasured) {
+        let lacking = paces
+            .iter_mut()
+            .min_by(|one, other| (measured(one) / one.unmeasured.max(1.0)).total_cmp(&(measured(other) / other.unmeasured.max(1.0))));
+        match lacking {
+            Some(pace) => pace.passes += 1,
+            None => return,
+        }
     }
 }
 
@@ -133,7 +174,13 @@ pub fn race(
 ) -> Result<RaceReport, Trouble> {
     let count = contest.entries.len();
     let sets = contest.parameter_sets(setup, 0).len();
-    let entrant = |entry: &Entry| Entrant { name: entry.name.clone(), raced: Raced::default(), reason: None, disagrees: false };
+    let entrant = |entry: &Entry| Entrant {
+        name: entry.name.clone(),
+        raced: Raced::default(),
+        timed: Timed::InRounds,
+        reason: None,
+        disagrees: false,
+    };
     let pace = |probe: &Probe, entry: &Entry| Pace::of(probe, sets, entry.calls_to_settle(setup), options);
     let mut track = Track {
         inbox,
@@ -143,7 +190,7 @@ pub fn race(
         entrants: contest.entries.iter().map(entrant).collect(),
         measured_ns: 0.0,
     };
-    let mut race = Race::new(count, RaceSettings { exact: options.exact, keep_below: options.keep_below, ..RaceSettings::default() });
+    let mut race = Race::new(count, options.settings);
     for (at, checked) in checks.entries.iter().enumerate() {
         if checked.verdict != CheckedVerdict::Agrees || checked.probe.is_none() {
             race.fail(at);
@@ -152,25 +199,35 @@ pub fn race(
             }
         }
     }
-    if !options.exact {
-        track.leave_out(&mut race, checks, options.keep_below, events)?;
+    if !options.settings.exact {
+        track.leave_out(&mut race, checks, options.settings.keep_below, events)?;
     }
+    let names: Vec<String> = contest.entries.iter().map(|entry| entry.name.clone()).collect();
+    let racing = race.racing();
+    let paces = track.paces.iter_mut().enumerate().filter(|(at, _)| racing.contains(at));
+    balance(&mut paces.filter_map(|(_, pace)| pace.as_mut()).collect::<Vec<_>>());
     let begun = Instant::now();
-    let mut random = Pcg64Mcg::seed_from_u64(setup.seed);
+    let pressure = Pressure::read();
+    let mut loops = Vec::new();
+    let mut random = Pcg64Mcg::seed_from_u64(options.seed);
     let mut lasted: Vec<Duration> = vec![Duration::ZERO; count];
     let mut interrupted = false;
-    for round in 0..options.rounds as u64 {
-        let racing = race.racing();
-        let expected: Duration = racing.iter().map(|&at| lasted[at]).sum();
+    while race.rounds() < options.settings.most_rounds && !race.is_decided() {
+        let expected: Duration = race.racing().iter().map(|&at| lasted[at]).sum();
         let left = options.time.saturating_sub(begun.elapsed());
-        // A race of one still tells how long it takes; five rounds are enough for that.
-        if racing.is_empty() || (round > 0 && expected > left) || (racing.len() == 1 && round >= 5) {
+        if race.rounds() > 0 && expected > left {
             break;
         }
-        let leader = race.leader().map(|at| contest.entries[at].name.as_str());
-        events(Event::Round { number: round as usize + 1, racing: racing.len(), leader, left });
+        loops.push(reference_loop().as_nanos() as f64);
+        events(Event::Round(RoundBegins { race: &race, names: &names, left, round: expected }));
+        let round = race.rounds() as u64;
         match track.round(&mut race, round, &mut random, &mut lasted, events) {
-            Ok(()) => {}
+            Ok(drops) => {
+                let left = options.time.saturating_sub(begun.elapsed());
+                let expected = race.racing().iter().map(|&at| lasted[at]).sum();
+                let now = RoundBegins { race: &race, names: &names, left, round: expected };
+                drops.into_iter().for_each(|drop| events(Event::Dropped(&now, drop)));
+            }
             Err(Trouble::Interrupted) => {
                 interrupted = true;
                 break;
@@ -179,6 +236,9 @@ pub fn race(
         }
     }
     let total = begun.elapsed();
+    let last_round = race.racing().iter().map(|&at| lasted[at]).sum();
+    loops.push(reference_loop().as_nanos() as f64);
+    let pressure = pressure.since();
     if interrupted && race.rounds() == 0 {
         return Err(Trouble::Interrupted);
     }
@@ -188,11 +248,13 @@ pub fn race(
     }
     track.look_for_contradictions(&mut race);
     Ok(RaceReport {
-        rounds: race.rounds(),
-        standings: race.standings(),
+        race,
         entrants: track.entrants,
         total,
+        last_round,
         measured: Duration::from_nanos(track.measured_ns as u64),
+        reference_loop: loops,
+        pressure,
         interrupted,
     })
 }
@@ -223,14 +285,12 @@ impl Track<'_> {
                     let spans = &timed.ran.spans_ns;
                     let repeat = spans.iter().sum::<u64>() as f64 / spans.len().max(1) as f64;
                     if repeat > OUTCLASSED_IN_CHECK * best {
-                        let times = repeat.min(call) / best;
-                        self.entrants[at].reason = Some(format!("outclassed in the check: x{times:.0}"));
+                        self.entrants[at].timed = Timed::InCheck(repeat.min(call));
                         let raced = &mut self.entrants[at].raced;
                         raced.counts = counts;
-                        raced.rounds = vec![repeat.min(call)];
                         raced.cold = cold.ran.spans_ns.iter().map(|&span| span as f64).collect();
-                        race.outclass(at);
-                        events(Event::Outclassed(&self.contest.entries[at].name, times));
+                        race.leave_out(at);
+                        events(Event::LeftOut(&self.contest.entries[at].name, repeat.min(call) / best));
                     }
                 }
                 Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
@@ -248,7 +308,7 @@ impl Track<'_> {
         random: &mut Pcg64Mcg,
         lasted: &mut [Duration],
         events: &mut dyn FnMut(Event<'_>),
-    ) -> Result<(), Trouble> {
+    ) -> Result<Vec<Drop>, Trouble> {
         let sets = self.contest.parameter_sets(self.setup, round);
         let mut order = race.racing();
         order.shuffle(random);
@@ -268,19 +328,13 @@ impl Track<'_> {
             self.measured_ns += run.spans_ns;
             let raced = &mut self.entrants[at].raced;
             raced.rounds.push(run.call_ns);
-            raced.calls.push(run.calls);
+            raced.p95.extend(run.p95);
             raced.cold.push(run.cold_ns);
             raced.cpu.push(run.cpu_ns);
             raced.excess.push(run.excess);
             raced.counts = raced.counts.or(run.counts);
         }
-        for drop in race.record(&values) {
-            let leader = &self.contest.entries[drop.leader].name;
-            self.entrants[drop.contender].reason =
-                Some(format!("outclassed after round {} by {leader}: x{:.1}", race.rounds(), drop.times));
-            events(Event::Outclassed(&self.contest.entries[drop.contender].name, drop.times));
-        }
-        Ok(())
+        Ok(race.record(&values))
     }
 
     fn run_once(&self, at: usize, sets: &[Vec<Value>], count: bool) -> Result<Taken, Trouble> {
@@ -302,6 +356,7 @@ impl Track<'_> {
         }
         let spans_ns = spans.iter().sum::<u64>() as f64;
         let calls = spans.len() as f64 * pace.calls_per_span as f64;
+        let each: Vec<f64> = spans.iter().map(|&span| span as f64 / pace.calls_per_span as f64).collect();
         let wall_ns = timed.wall.as_nanos() as f64;
         if spans_ns > wall_ns * 1.01 {
             return Err(Trouble::Refused("it reports more time than passed by the runner's clock".to_owned()));
@@ -309,7 +364,7 @@ impl Track<'_> {
         Ok(Taken {
             call_ns: spans_ns / calls,
             spans_ns,
-            calls: spans.iter().map(|&span| span as f64 / pace.calls_per_span as f64).collect(),
+            p95: percentile(&each, 0.95).filter(|_| each.len() >= ENOUGH_FOR_P95),
             cold_ns,
             cpu_ns: timed.ran.cpu_ns as f64 / calls,
             excess: (wall_ns - spans_ns - PIPE_NS).max(0.0) / spans_ns.max(1.0),
@@ -372,9 +427,26 @@ impl Track<'_> {
 struct Taken {
     call_ns: f64,
     spans_ns: f64,
-    calls: Vec<f64>,
+    p95: Option<f64>,
     cold_ns: f64,
     cpu_ns: f64,
     excess: f64,
     counts: Option<Counts>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn more_of_a_round_is_measured_than_not_and_no_call_is_made_for_nothing() {
+        let pace = |pass: f64, unmeasured: f64| Pace { passes: 1, calls_per_span: 1, pass, unmeasured };
+        let (mut short, mut long) = (pace(30.0, 33.0), pace(70.0, 74.0));
+        balance(&mut [&mut short, &mut long]);
+        assert_eq!((short.passes, long.passes), (2, 1));
+        let mut enough = pace(50.0, 10.0);
+        balance(&mut [&mut enough]);
+        assert_eq!(enough.passes, 1);
+        balance(&mut []);
+    }
 }

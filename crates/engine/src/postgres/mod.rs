@@ -14,7 +14,7 @@ use kampf_contest::{Dialect, EngineError, EngineErrorKind, Session};
 use kampf_fill::Blueprint;
 use kampf_schema::Schema;
 
-use crate::engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, TableSize};
+use crate::engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, TableSize, Work};
 use crate::load::LoadEvent;
 use connect::Link;
 use error::engine_error;
@@ -275,5 +275,32 @@ impl Connection for PostgresConnection {
             WHERE relkind = 'r' AND relnamespace = current_schema()::regnamespace";
         let rows = self.link.runtime.block_on(self.link.client().query(sql, &[])).map_err(|error| engine_error(&error, Some(sql)))?;
         Ok(rows.iter().map(|row| TableSize { table: row.get(0), bytes: row.get::<_, i64>(1).unsigned_abs() }).collect())
+    }
+
+    fn work_of(&self, sql: &str) -> Result<Work, EngineError> {
+        let sql = format!("EXPLAIN (ANALYZE, COSTS OFF, TIMING OFF, SUMMARY OFF) {sql}");
+        let rows = self.link.runtime.block_on(self.link.client().query(&sql, &[])).map_err(|error| engine_error(&error, Some(&sql)))?;
+        let scanned = rows.iter().filter_map(|row| scanned_rows(row.get(0))).sum();
+        Ok(Work { amount: scanned, unit: "rows read by PostgreSQL's scans" })
+    }
+}
+
+/// Rows that a line of an analysed plan says a scan has read, all its loops together; none for lines of other steps.
+fn scanned_rows(line: &str) -> Option<f64> {
+    let (_, actual) = line.split_once(" Scan")?.1.split_once("actual rows=")?;
+    let (rows, loops) = actual.split_once(" loops=")?;
+    Some(rows.parse::<f64>().ok()? * loops.trim_end_matches(')').parse::<f64>().ok()?)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn rows_of_scans_are_read_from_an_analysed_plan() {
+        assert_eq!(scanned_rows("        ->  Seq Scan on weighing (actual rows=15000 loops=1)"), Some(15_000.0));
+        assert_eq!(scanned_rows("  ->  Index Scan using hive_pkey on hive (actual rows=0.50 loops=12)"), Some(6.0));
+        assert_eq!(scanned_rows("Aggregate (actual rows=1 loops=1)"), None);
+        assert_eq!(scanned_rows("  Filter: (a > 1)"), None);
     }
 }

@@ -10,9 +10,9 @@ use std::path::Path;
 use kampf_contest::{Dialect, EngineError, EngineErrorKind, Session};
 use kampf_fill::Blueprint;
 use kampf_schema::Schema;
-use rusqlite::OpenFlags;
+use rusqlite::{OpenFlags, StatementStatus};
 
-use crate::engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, TableSize};
+use crate::engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, TableSize, Work};
 use crate::load::LoadEvent;
 use error::engine_error;
 
@@ -170,6 +170,17 @@ impl Connection for SqliteConnection {
             rows.collect::<Result<Vec<_>, _>>()
         };
         query().map_err(|error| engine_error(&error, Some(sql)))
+    }
+
+    fn work_of(&self, sql: &str) -> Result<Work, EngineError> {
+        let query = || {
+            let mut statement = self.connection.prepare(sql)?;
+            let mut rows = statement.query([])?;
+            while rows.next()?.is_some() {}
+            drop(rows);
+            Ok(Work { amount: f64::from(statement.get_status(StatementStatus::VmStep)), unit: "steps of SQLite's virtual machine" })
+        };
+        query().map_err(|error: rusqlite::Error| engine_error(&error, Some(sql)))
     }
 }
 

@@ -50,7 +50,7 @@ fn check(
     let setup = setup(project, &dataset, &arguments.bounds)?;
     let mut all_agree = true;
     for contest in &selected {
-        let mut progress = RaceProgress::new(&contest.name, general.quiet);
+        let mut progress = RaceProgress::new(&contest.name, general.quiet, 0.0);
         let checks = kampf_runner::check(inbox, &setup, contest, false, &mut |event| progress.take(&event))
             .map_err(|error| trouble(&contest.name, &error))?;
         drop(progress);

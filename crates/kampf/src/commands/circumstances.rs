@@ -9,7 +9,6 @@ use kampf_runner::{Relay, Setup};
 use kampf_schema::ValueRef;
 use serde_json::Value as Json;
 
-use crate::output::duration;
 use crate::problem::Problem;
 use crate::project::Project;
 use crate::store::{Dataset, engine_problem};
@@ -77,21 +76,6 @@ impl Circumstances {
 
     fn is_simulated(&self) -> bool {
         !self.trip.is_zero() && self.relays.is_empty()
-    }
-
-    /// In words; empty where nothing is out of the ordinary.
-    pub(super) fn words(&self) -> String {
-        let mut words = Vec::new();
-        let nanos = |time: Duration| duration(time.as_nanos() as f64);
-        if self.is_simulated() {
-            words.push(format!("simulated: this engine has no trips, each statement waits {} instead", nanos(self.trip)));
-        } else if let Some(adds) = self.relay_adds {
-            words.push(format!("every trip takes {} longer, and the relay itself adds {}", nanos(self.trip), nanos(adds)));
-        }
-        if let Some(core) = self.core {
-            words.push(format!("kept on core {core}"));
-        }
-        words.join("; ")
     }
 
     /// For the result document.

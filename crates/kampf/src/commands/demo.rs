@@ -10,8 +10,8 @@ use crate::problem::Problem;
 
 const TOML: &str = include_str!("../../templates/apiary.toml");
 const SQL: &str = include_str!("../../templates/apiary.sql");
-/// Time for the rounds of each contest, so that the whole stays under a minute.
-const TIME: Duration = Duration::from_secs(10);
+/// Time for the rounds of all contests, so that the whole stays under a minute.
+const TIME: Duration = Duration::from_secs(44);
 
 pub(super) fn run(general: &General, arguments: &Demo) -> Result<Ending, Problem> {
     let dir = &arguments.dir;
@@ -26,11 +26,16 @@ pub(super) fn run(general: &General, arguments: &Demo) -> Result<Ending, Problem
     let race = Race {
         contests: Vec::new(),
         time: TIME,
-        rounds: 40,
+        together: Some(TIME),
+        rounds: 400,
+        margin: 0.02,
         exact: false,
+        seed: None,
         round_trip: Vec::new(),
         pin: false,
         require: false,
+        self_test: false,
+        races: 0,
         selection: Selection::default(),
         bounds: Bounds { timeout: Duration::from_secs(30), memory_limit: None },
     };

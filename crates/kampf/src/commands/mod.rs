@@ -2,10 +2,14 @@
 
 mod check;
 mod circumstances;
+mod compare;
+mod contest_part;
 mod demo;
 mod fill;
 mod new;
 mod race;
+mod results;
+mod self_test;
 mod session;
 mod show;
 mod trace;
@@ -62,6 +66,8 @@ pub(crate) fn run() -> ExitCode {
         Command::Check(check) => check::run(general, check),
         Command::Race(race) => race::run(general, race),
         Command::Trace(trace) => trace::run(general, trace),
+        Command::Results(results) => results::run(general, results),
+        Command::Compare(compare) => compare::run(general, compare),
         Command::Contender => return contender(),
     };
     match ended {

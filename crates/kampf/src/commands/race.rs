@@ -1,32 +1,34 @@
 //! `kampf race`
 
-use std::collections::BTreeMap;
 use std::time::Duration;
 
-use kampf_race::{Outcome as RaceOutcome, median, p95};
-use kampf_runner::{CheckedVerdict, Checks, Contest, EntryWay, Inbox, Machine, RaceOptions, RaceReport, Setup, race};
+use kampf_race::RaceSettings;
+use kampf_runner::{CheckedVerdict, Contest, Inbox, Machine, RaceOptions, Setup, race};
 
 use super::check::check_text;
 use super::circumstances::Circumstances;
+use super::contest_part::{Surroundings, contest_part};
 use super::session::{engines, filled, heed, open, setup, trouble};
-use super::{Ending, print, say};
+use super::{Ending, print, say, self_test};
 use crate::arguments::{Format, General, Race};
-use crate::document::{
-    AnswerPart, ContenderPart, ContestPart, DatasetPart, Document, EnginePart, Latency, Outcome, RacePart, TablePart, VerdictPart,
-};
-use crate::output::{Look, Page, RaceProgress, across, count, duration, paint, quiet_words, race_table, verdict_text};
+use crate::document::{ContestPart, DatasetPart, Document, Outcome, TablePart};
+use crate::output::{Page, RaceProgress, across, contest_text, duration};
 use crate::problem::Problem;
 use crate::project::{ContestConfig, Project, resolve};
 use crate::store::{Dataset, save_result};
-use crate::verdict::{Verdict, decide};
+use crate::verdict::Require;
 
 pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem> {
+    if arguments.self_test {
+        return self_test::run(general, arguments);
+    }
     let inbox = Inbox::new();
     let mut machine = Machine::read();
     let mut raced = Raced { parts: Vec::new(), missed: false, nobody_finished: false, dataset: None };
     let mut home = None;
     for engine in engines(general)? {
-        let project = open(general, engine.as_deref())?;
+        let mut project = open(general, engine.as_deref())?;
+        project.race_seed = arguments.seed.unwrap_or(project.race_seed);
         raced.on(general, arguments, &inbox, &project)?;
         home.get_or_insert(project.folder);
         if inbox.is_interrupted() {
@@ -91,8 +93,8 @@ impl Raced {
         self.dataset.get_or_insert_with(|| dataset_part(&dataset));
         let trips = if arguments.round_trip.is_empty() { &project.config.round_trips } else { &arguments.round_trip };
         let trips = if trips.is_empty() { &[Duration::ZERO][..] } else { trips };
-        for (config, selected) in &selected {
-            for name in &selected.left_out {
+        for (at, (config, picked)) in selected.iter().enumerate() {
+            for name in &picked.left_out {
                 say(general.quiet, &format!("{}: `{name}` has no SQL for {} and is left out", config.name, project.engine.name()));
             }
             for &trip in trips {
@@ -102,11 +104,20 @@ impl Raced {
                 let mut setup = setup(project, &dataset, &arguments.bounds)?;
                 let pin = arguments.pin || project.config.pin;
                 let circumstances = Circumstances::arrange(project, &dataset, trip, pin, &mut setup)?;
+                // Of a time for all, each takes twice the share of those after it: the first ones are shown first.
+                let after = (selected.len() - at) * trips.len();
+                let time = match arguments.together {
+                    Some(together) => {
+                        together.saturating_sub(Duration::from_secs_f64(self.parts.iter().map(|part| part.race.seconds).sum())) * 2
+                            / (after as u32 + 1)
+                    }
+                    None => arguments.time,
+                };
                 let on = On { general, arguments, inbox, setup: &setup, project, dataset: &dataset, circumstances: &circumstances };
-                match one(&on, config, &selected.contest) {
-                    Ok((part, verdict, finished)) => {
+                match one(&on, time, config, &picked.contest) {
+                    Ok((part, finished)) => {
                         self.nobody_finished |= !finished;
-                        self.missed |= verdict.required && verdict.choose.is_none();
+                        self.missed |= part.verdict.requirements_met == Some(false);
                         self.parts.push(part);
                     }
                     // What other contests gave is kept.
@@ -166,186 +177,41 @@ struct On<'a> {
 }
 
 /// Checks and races one contest, and prints how it went. The truth tells whether any contender came to the end.
-fn one(on: &On<'_>, config: &ContestConfig, contest: &Contest) -> Result<(ContestPart, Verdict, bool), Problem> {
-    let On { general, arguments, inbox, setup, project, dataset, circumstances } = *on;
-    let mut progress = RaceProgress::new(&contest.name, general.quiet);
+fn one(on: &On<'_>, time: Duration, config: &ContestConfig, contest: &Contest) -> Result<(ContestPart, bool), Problem> {
+    let On { general, arguments, inbox, setup, .. } = *on;
+    let mut progress = RaceProgress::new(&contest.name, general.quiet, arguments.margin);
     let checks = kampf_runner::check(inbox, setup, contest, true, &mut |event| progress.take(&event))
         .map_err(|error| trouble(&contest.name, &error))?;
-    let limits = [config.require.p95, config.require.median];
-    let options = RaceOptions {
-        rounds: arguments.rounds as usize,
-        time: arguments.time,
-        exact: arguments.exact,
-        keep_below: limits.iter().flatten().min().map(|limit| limit.as_nanos() as f64),
-        least_calls: if config.require.p95.is_some() { 20 } else { 1 },
-    };
+    let options = options(arguments, time, &config.require, setup.seed);
     let report = race(inbox, setup, contest, &checks, &options, &mut |event| progress.take(&event))
         .map_err(|error| trouble(&contest.name, &error))?;
     drop(progress);
-    let mut contenders = contender_parts(contest, &checks, &report, project.engine.trips_are_modelled());
-    let verdict = decide(&mut contenders, &config.require);
-    let name = |at: Option<usize>| at.map(|at| contenders[at].name.clone());
-    let verdict_part = VerdictPart {
-        choose: name(verdict.choose),
-        comfortable: name(verdict.comfortable),
-        alike: verdict.alike.iter().map(|&at| contenders[at].name.clone()).collect(),
-        requirements_met: verdict.required.then_some(verdict.choose.is_some()),
-    };
-    let part = ContestPart {
-        name: contest.name.clone(),
-        kind: "read".to_owned(),
-        need: contest.need_text.clone(),
-        conditions: circumstances.document(),
-        variant: BTreeMap::new(),
-        engine: EnginePart {
-            name: project.engine.name().to_owned(),
-            version: dataset.record.engine_version.clone(),
-            settings: real_settings(project, dataset),
-        },
-        dataset: dataset.record.fingerprint.clone(),
-        race: RacePart {
-            rounds: report.rounds,
-            seconds: report.total.as_secs_f64(),
-            measured_seconds: report.measured.as_secs_f64(),
-            interrupted: report.interrupted,
-            reference: checks.reference_by.clone(),
-        },
-        contenders,
-        verdict: verdict_part,
-    };
+    let surroundings = Surroundings { project: on.project, dataset: on.dataset, circumstances: on.circumstances };
+    let part = contest_part(&surroundings, config, contest, &checks, &options, &report);
     if general.format == Format::Text {
-        print(&contest_text(config, contest, &checks, &part, &verdict, circumstances))?;
+        let mut page = Page::new();
+        if checks.entries.iter().any(|entry| entry.verdict != CheckedVerdict::Agrees) {
+            check_text(&mut page, contest, &checks);
+        }
+        contest_text(&mut page, &part);
+        print(&page.into_text())?;
     }
-    let failed = report.standings.iter().any(|standing| standing.outcome == RaceOutcome::Failed);
-    let finished = !failed || report.standings.iter().any(|standing| standing.outcome == RaceOutcome::Standing);
-    Ok((part, verdict, finished))
+    let failed = part.contenders.iter().any(|contender| contender.outcome == Outcome::Failed);
+    let finished = !failed || part.verdict.leader.is_some();
+    Ok((part, finished))
 }
 
-/// The engine's settings as they really are, which on a server of somebody else's only the server knows.
-fn real_settings(project: &Project, dataset: &Dataset) -> BTreeMap<String, String> {
-    let settings = project.engine.connect(dataset.served.url(), &project.settings).and_then(|connection| connection.settings());
-    let settings = match settings {
-        Ok(settings) => settings,
-        // The server may be gone by now; what was asked for is known.
-        Err(_) => project.settings.clone(),
+/// How a contest is raced.
+pub(super) fn options(arguments: &Race, time: Duration, require: &Require, seed: u64) -> RaceOptions {
+    let limits = [require.p95_ns, require.median_ns];
+    let settings = RaceSettings {
+        margin: arguments.margin,
+        most_rounds: arguments.rounds as usize,
+        exact: arguments.exact,
+        keep_below: limits.into_iter().flatten().min_by(f64::total_cmp),
+        ..RaceSettings::default()
     };
-    settings.into_iter().map(|setting| (setting.name, setting.value)).collect()
-}
-
-fn contest_text(
-    config: &ContestConfig,
-    contest: &Contest,
-    checks: &Checks,
-    part: &ContestPart,
-    verdict: &Verdict,
-    given: &Circumstances,
-) -> String {
-    let mut page = Page::new();
-    page.line(format!("{}  {}", paint(Look::Title, &contest.name), config.about.as_deref().unwrap_or_default()));
-    let agreed = checks.entries.iter().filter(|entry| entry.verdict == CheckedVerdict::Agrees).count();
-    if agreed < checks.entries.len() {
-        check_text(&mut page, contest, checks);
-    }
-    let rows: usize = checks.references.iter().map(|reference| reference.answer(contest.limit()).len()).sum();
-    let ended = if part.race.interrupted { ", interrupted" } else { "" };
-    let measured = part.race.measured_seconds / part.race.seconds.max(1e-9) * 100.0;
-    page.line(paint(
-        Look::Quiet,
-        &format!(
-            "{agreed} contenders agree on {} rows; {} rounds in {:.1} s, {measured:.0} % of it measured{ended}",
-            count(rows as u64),
-            part.race.rounds,
-            part.race.seconds
-        ),
-    ));
-    let given = given.words();
-    if !given.is_empty() {
-        page.paragraph(&quiet_words(&given), 0);
-    }
-    page.blank();
-    race_table(&mut page, part);
-    page.blank();
-    verdict_text(&mut page, part, verdict);
-    page.blank();
-    page.into_text()
-}
-
-/// The contenders of the document, best first.
-fn contender_parts(contest: &Contest, checks: &Checks, report: &RaceReport, modelled_trips: bool) -> Vec<ContenderPart> {
-    let digest = checks.references.first().map(|reference| {
-        let answer = reference.answer(contest.limit());
-        AnswerPart { rows: answer.len() as u64, digest: kampf_contest::digest(answer, reference.is_ordered()) }
-    });
-    let mut parts: Vec<ContenderPart> = report
-        .standings
-        .iter()
-        .map(|standing| {
-            let at = standing.contender;
-            let (entry, entrant, checked) = (&contest.entries[at], &report.entrants[at], &checks.entries[at]);
-            let outcome = match (&checked.verdict, standing.outcome) {
-                (CheckedVerdict::Disagrees(..), _) => Outcome::Disagrees,
-                _ if entrant.disagrees => Outcome::Disagrees,
-                (CheckedVerdict::Failed(_) | CheckedVerdict::Undecided, _) | (_, RaceOutcome::Failed) => Outcome::Failed,
-                (_, RaceOutcome::Standing) => Outcome::Standing,
-                (_, RaceOutcome::Slower) => Outcome::Slower,
-                (_, RaceOutcome::Outclassed) => Outcome::Outclassed,
-                (_, RaceOutcome::Unresolved) => Outcome::Unresolved,
-            };
-            let reason = entrant.reason.clone().or_else(|| match &checked.verdict {
-                CheckedVerdict::Agrees => None,
-                CheckedVerdict::Disagrees(..) => Some("its answer differs; it was not timed".to_owned()),
-                CheckedVerdict::Undecided => Some("its answer cannot be decided; add an order term".to_owned()),
-                CheckedVerdict::Failed(trouble) => Some(trouble.to_string()),
-            });
-            let raced = &entrant.raced;
-            let range = |pick: fn(f64, f64) -> f64| raced.rounds.iter().copied().reduce(pick);
-            let mut part = ContenderPart {
-                name: entry.name.clone(),
-                choices: entry.choices,
-                sql: match &entry.way {
-                    EntryWay::Plan(plan) => plan.statements(),
-                    EntryWay::Program(..) => Vec::new(),
-                },
-                outcome,
-                reason,
-                rounds: raced.rounds.clone(),
-                latency_ns: Latency {
-                    median: median(&raced.rounds),
-                    low: range(f64::min),
-                    high: range(f64::max),
-                    p95: p95(&raced.calls),
-                    cold: median(&raced.cold),
-                    behind: standing.behind,
-                },
-                cpu_ns: median(&raced.cpu),
-                statements: None,
-                round_trips: None,
-                rows: None,
-                bytes: None,
-                wire_bytes: None,
-                objects: None,
-                heap_peak_bytes: None,
-                allocations: None,
-                engine_bytes: None,
-                counted: BTreeMap::new(),
-                answer: digest.clone().filter(|_| checked.verdict == CheckedVerdict::Agrees),
-                by_hand: entry.by_hand,
-            };
-            if let Some(counts) = &raced.counts {
-                part.take_counts(counts, matches!(entry.way, EntryWay::Program(..)), modelled_trips);
-            }
-            part
-        })
-        .collect();
-    let place = |part: &ContenderPart| {
-        let out = matches!(part.outcome, Outcome::Disagrees | Outcome::Failed);
-        (out, part.latency_ns.median.unwrap_or(f64::INFINITY))
-    };
-    parts.sort_by(|left, right| {
-        let ((left_out, left), (right_out, right)) = (place(left), place(right));
-        left_out.cmp(&right_out).then(left.total_cmp(&right))
-    });
-    parts
+    RaceOptions { settings, time, least_calls: if require.p95_ns.is_some() { 20 } else { 1 }, seed }
 }
 
 fn dataset_part(dataset: &Dataset) -> DatasetPart {

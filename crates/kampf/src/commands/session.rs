@@ -60,7 +60,7 @@ pub(super) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds
         simulated_trip: None,
         core: None,
         blueprint: &project.blueprint,
-        seed: project.config.seed,
+        seed: project.race_seed,
         timeout: bounds.timeout,
         memory_limit: bounds.memory_limit,
     })

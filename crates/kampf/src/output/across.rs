@@ -37,9 +37,13 @@ pub(crate) fn across(page: &mut Page, name: &str, columns: &[(String, &ContestPa
     page.blank();
     page.paragraph(&quiet_words("Medians of a call; ◂ the choice, ? not to be told from the fastest."), 0);
     for (label, contest) in columns {
-        let choice = match (&contest.verdict.choose, contest.verdict.alike.len()) {
-            (Some(name), 0) => paint(Look::Good, name),
-            (Some(name), others) => format!("{}, or {others} others that cannot be told from it", paint(Look::Good, name)),
+        let verdict = &contest.verdict;
+        let others = |others: usize| format!("{others} {} that cannot be told from it", if others == 1 { "other" } else { "others" });
+        let choice = match (&verdict.choose, &verdict.leader) {
+            (Some(name), _) => paint(Look::Good, name),
+            (None, Some(name)) if verdict.requirements_met.is_none() => {
+                format!("not decided: {}, or {}", paint(Look::Strong, name), others(verdict.alike.len() + verdict.tied.len()))
+            }
             (None, _) => paint(Look::Bad, "none"),
         };
         page.paragraph(&format!("  {label}: {choice}"), 4);
@@ -52,7 +56,9 @@ fn changes(page: &mut Page, columns: &[(String, &ContestPart)]) {
     for pair in columns.windows(2) {
         let ((before, old), (after, new)) = (&pair[0], &pair[1]);
         let (Some(was), Some(is)) = (&old.verdict.choose, &new.verdict.choose) else { continue };
-        if was != is && !new.verdict.alike.contains(was) && !old.verdict.alike.contains(is) {
+        let among =
+            |contest: &ContestPart, name: &String| contest.verdict.tied.contains(name) || contest.verdict.leader.as_ref() == Some(name);
+        if was != is && !among(new, was) && !among(old, is) {
             page.paragraph(&format!("The choice changes between {before} and {after}: {was} gives way to {is}."), 2);
         }
     }

@@ -1,6 +1,10 @@
 //! What people read: numbers, tables, SQL, verdicts.
 
 mod across;
+mod comparison_text;
+mod contest_text;
+mod live;
+mod mattered_text;
 mod numbers;
 mod page;
 mod progress;
@@ -9,12 +13,13 @@ mod style;
 mod verdict_text;
 
 pub(crate) use across::across;
-pub(crate) use numbers::{bytes, count, duration};
+pub(crate) use comparison_text::comparison_text;
+pub(crate) use contest_text::contest_text;
+pub(crate) use live::RaceProgress;
+pub(crate) use numbers::{bytes, count, duration, interval, percent, share};
 pub(crate) use page::{Column, Page};
-pub(crate) use progress::{FillProgress, RaceProgress};
-pub(crate) use race_table::race_table;
-pub(crate) use style::{Look, choose_color, paint, quiet_words, terminal_width};
-pub(crate) use verdict_text::verdict_text;
+pub(crate) use progress::FillProgress;
+pub(crate) use style::{Look, choose_color, paint, terminal_width};
 
 #[cfg(test)]
 mod tests;

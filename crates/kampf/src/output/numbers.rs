@@ -55,6 +55,38 @@ pub(crate) fn share(share: f64) -> String {
     if text == "-0.0 %" { "+0.0 %".to_owned() } else { text }
 }
 
+/// A share without a sign: `34 %`, `0.4 %`.
+pub(crate) fn percent(share: f64) -> String {
+    let percent = share * 100.0;
+    let whole = percent >= 9.95 || (percent - percent.round()).abs() < 0.005;
+    if whole { format!("{percent:.0} %") } else { format!("{percent:.1} %") }
+}
+
+/// A time to wait, in seconds: `40 s`, `17 min`, `3 h`.
+pub(crate) fn wait(seconds: f64) -> String {
+    match seconds {
+        s if s < 100.0 => format!("{:.0} s", s.max(1.0)),
+        s if s < 6000.0 => format!("{:.0} min", s / 60.0),
+        s => format!("{:.0} h", s / 3600.0),
+    }
+}
+
+/// A number to two digits, where it is only an estimate: `750` for 749.
+pub(crate) fn about(number: usize) -> u64 {
+    let number = number as u64;
+    let grain = 10u64.pow(number.checked_ilog10().unwrap_or(0).saturating_sub(1));
+    (number + grain / 2) / grain * grain
+}
+
+/// Between which changes a ratio surely lies: `+3.1 to +4.4 %`, from twice as long on `x2.1 to x2.4`.
+pub(crate) fn interval(low: f64, high: f64) -> String {
+    let (low_text, high_text) = (behind(low), behind(high));
+    match low_text.strip_suffix(" %").filter(|_| high_text.ends_with('%')) {
+        Some(low) => format!("{low} to {high_text}"),
+        None => format!("{low_text} to {high_text}"),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -69,5 +101,10 @@ mod tests {
         assert_eq!([0, 999, 1000, 1_234_567].map(count), ["0", "999", "1,000", "1,234,567"]);
         assert_eq!([1.0, 1.004, 1.34, 1.999, 2.04, 45.3].map(behind), ["+0.0 %", "+0.4 %", "+34 %", "+100 %", "x2.0", "x45"]);
         assert_eq!(share(-0.0001), "+0.0 %");
+        assert_eq!([0.2, 40.4, 1010.0, 9000.0].map(wait), ["1 s", "40 s", "17 min", "2 h"]);
+        assert_eq!([0, 7, 42, 749, 1234].map(about), [0, 7, 42, 750, 1200]);
+        assert_eq!(percent(0.02), "2 %");
+        assert_eq!((percent(0.014), percent(0.5)), ("1.4 %".to_owned(), "50 %".to_owned()));
+        assert_eq!((interval(0.98, 1.044), interval(1.9, 2.4)), ("-2.0 to +4.4 %".to_owned(), "+90 % to x2.4".to_owned()));
     }
 }

@@ -1,6 +1,6 @@
 //! The table of a race: best first, bars against the best.
 
-use super::numbers::{behind, bytes, count, duration};
+use super::numbers::{behind, bytes, count, duration, interval};
 use super::page::{Column, Page};
 use super::style::{Look, paint, quiet_words};
 use crate::document::{ContenderPart, ContestPart, Outcome};
@@ -20,15 +20,16 @@ pub(crate) fn race_table(page: &mut Page, contest: &ContestPart) {
         Column::left("a call takes").yielding(3),
         Column::right("median"),
         Column::right("behind"),
-        Column::right("p95").yielding(7),
-        Column::right("first call").yielding(8),
+        Column::right("surely").yielding(4),
+        Column::right("p95").yielding(8),
+        Column::right("first call").yielding(9),
         Column::right("statements").group(ANYWHERE),
-        Column::right("trips").yielding(5).group(ANYWHERE),
+        Column::right("trips").yielding(6).group(ANYWHERE),
         Column::right("rows").group(ANYWHERE),
-        Column::right("bytes").yielding(4).group(ANYWHERE),
-        Column::right("on the wire").yielding(6).group(ANYWHERE),
+        Column::right("bytes").yielding(5).group(ANYWHERE),
+        Column::right("on the wire").yielding(7).group(ANYWHERE),
         Column::right("held at most").group(HERE),
-        Column::right("objects").yielding(6).group(HERE),
+        Column::right("objects").yielding(7).group(HERE),
     ];
     let shown: Vec<&ContenderPart> = contest.contenders.iter().filter(|contender| contender.latency_ns.median.is_some()).collect();
     let best = shown.iter().filter_map(|contender| contender.latency_ns.median).min_by(f64::total_cmp).unwrap_or(1.0);
@@ -43,8 +44,7 @@ pub(crate) fn race_table(page: &mut Page, contest: &ContestPart) {
     page.table(&columns, &rows);
     page.blank();
     legend(page, contest);
-    let reasons = contest.contenders.iter().filter(|contender| contender.outcome != Outcome::Outclassed);
-    for contender in reasons {
+    for contender in &contest.contenders {
         if let Some(reason) = &contender.reason {
             let look = if matches!(contender.outcome, Outcome::Disagrees | Outcome::Failed) { Look::Bad } else { Look::Quiet };
             page.paragraph(&format!("  {} {}", paint(look, &format!("{}:", contender.name)), reason), 4);
@@ -55,6 +55,7 @@ pub(crate) fn race_table(page: &mut Page, contest: &ContestPart) {
 fn row(contender: &ContenderPart, contest: &ContestPart, best: f64) -> Vec<(Look, String)> {
     let latency = &contender.latency_ns;
     let median = latency.median.unwrap_or(best);
+    let leads = contest.verdict.leader.as_ref() == Some(&contender.name);
     let chosen = [&contest.verdict.choose, &contest.verdict.comfortable].contains(&&Some(contender.name.clone()));
     let out = matches!(contender.outcome, Outcome::Outclassed | Outcome::RuledOut | Outcome::Disagrees | Outcome::Failed);
     let look = if chosen {
@@ -68,17 +69,21 @@ fn row(contender: &ContenderPart, contest: &ContestPart, best: f64) -> Vec<(Look
     let time = |nanos: Option<f64>| nanos.map_or_else(|| "-".to_owned(), duration);
     let number = |number: Option<u64>| number.map_or_else(|| "-".to_owned(), count);
     let size = |number: Option<u64>| number.map_or_else(|| "-".to_owned(), bytes);
-    let ratio = latency.behind.unwrap_or(median / best);
-    let behind = match contender.outcome {
-        Outcome::Standing => "best".to_owned(),
-        Outcome::Unresolved => format!("? {}", behind(ratio)),
-        _ => behind(ratio),
+    let against = contender.against.as_ref();
+    let behind = match (contender.outcome, behind(against.map_or(median / best, |against| against.ratio))) {
+        _ if leads => "best".to_owned(),
+        (Outcome::Unresolved, behind) => format!("? {behind}"),
+        (Outcome::Tied, behind) => format!("= {behind}"),
+        (_, behind) => behind,
     };
+    let sure = against.and_then(|against| Some(interval(against.low?, against.high?)));
+    let name = format!("{}{}", contender.name, if contender.trade_off { " ◆" } else { "" });
     vec![
-        (look, contender.name.clone()),
+        (look, name),
         (if out { Look::Quiet } else { Look::Bar }, bar(median / best)),
         (plain, duration(median)),
         (plain, behind),
+        (Look::Quiet, sure.unwrap_or_else(|| "-".to_owned())),
         (Look::Quiet, time(latency.p95)),
         (Look::Quiet, time(latency.cold)),
         (plain, number(contender.statements)),
@@ -113,6 +118,12 @@ fn legend(page: &mut Page, contest: &ContestPart) {
     }
     if has(Outcome::Unresolved) {
         notes.push("? cannot be told from the best with these rounds.".to_owned());
+    }
+    if has(Outcome::Tied) {
+        notes.push(format!("= differs from the best by less than {}, surely.", super::numbers::percent(contest.race.margin)));
+    }
+    if contest.contenders.iter().filter(|contender| contender.trade_off).count() > 1 {
+        notes.push("◆ nobody beats it on time, memory and statements at once.".to_owned());
     }
     if has(Outcome::Outclassed) {
         notes.push("Faint ones were so far behind that they were not run to the end.".to_owned());

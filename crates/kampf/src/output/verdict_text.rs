@@ -2,71 +2,216 @@
 
 use kampf_contest::ByHand;
 
-use super::numbers::{behind, count, duration};
+use super::numbers::{about, behind, count, duration, percent, wait};
 use super::page::Page;
 use super::style::{Look, paint};
-use crate::document::{ContenderPart, ContestPart};
-use crate::verdict::Verdict;
+use crate::document::{ContenderPart, ContestPart, ForecastPart, Outcome};
+use crate::verdict::{comfort, is_eligible, is_hardly_slower, is_less_work};
 
 /// Nanoseconds of the round trip that the note under a verdict computes with.
 const TRIP_NS: f64 = 0.5e6;
+/// A forecast that takes longer is not one to wait for.
+const PATIENCE: f64 = 1800.0;
+/// Contenders that may differ by more than this are not to be taken one for the other.
+const CLOSE: f64 = 0.25;
+/// Noise of one run from which on a small margin is too much to ask.
+const NOISY: f64 = 0.05;
 
 /// Says what to choose, and what it costs or saves.
-pub(crate) fn verdict_text(page: &mut Page, contest: &ContestPart, verdict: &Verdict) {
-    let contenders = &contest.contenders;
-    let median = |contender: &ContenderPart| duration(contender.latency_ns.median.unwrap_or(0.0));
-    let good = |contender: &ContenderPart| paint(Look::Good, &contender.name);
-    match verdict.choose.map(|at| &contenders[at]) {
-        None if verdict.required => {
+pub(crate) fn verdict_text(page: &mut Page, contest: &ContestPart) {
+    let verdict = &contest.verdict;
+    let chosen = verdict.choose.as_ref().and_then(|name| find(contest, name));
+    let eligible = contest.contenders.iter().any(is_eligible);
+    match (chosen, verdict.requirements_met) {
+        _ if !eligible => page.paragraph(&paint(Look::Bad, "Nothing could be raced."), 0),
+        (None, Some(_)) => {
             page.paragraph(&format!("{} What comes nearest:", paint(Look::Bad, "No contender meets the requirements.")), 0);
             verdict.nearest.iter().for_each(|nearest| page.paragraph(&format!("  {nearest}"), 4));
         }
-        None => page.paragraph(&paint(Look::Bad, "Nothing could be raced."), 0),
-        Some(chosen) if verdict.required => {
-            let met = contenders.iter().filter(|contender| contender.latency_ns.median.is_some() && contender.reason.is_none()).count();
-            page.paragraph(
-                &format!(
-                    "Choose {}: of {} it leaves you the least to do ({}), and takes {} a call.",
-                    good(chosen),
-                    if met > 1 { "those that meet the requirements" } else { "all contenders only it meets the requirements;" },
-                    left_to_do(chosen.by_hand),
-                    median(chosen)
-                ),
-                2,
-            );
-        }
-        Some(chosen) if !verdict.alike.is_empty() => {
-            let names: Vec<String> = verdict.alike.iter().map(|&at| paint(Look::Strong, &contenders[at].name)).collect();
-            let others = if names.len() <= 3 { list(&names) } else { format!("the {} marked with ?", names.len()) };
-            page.paragraph(
-                &format!(
-                    "Not decided in {}: {} leads with {}, but {others} cannot be told from it. Take any of them, or give it more time (--time).",
-                    rounds(contest.race.rounds),
-                    paint(Look::Strong, &chosen.name),
-                    median(chosen),
-                ),
-                2,
-            );
-        }
-        Some(chosen) => page.paragraph(&format!("Choose {}: {} a call, the fastest here.", good(chosen), median(chosen)), 2),
+        (None, None) => undecided(page, contest),
+        (Some(chosen), Some(_)) => required(page, contest, chosen),
+        (Some(chosen), None) if !verdict.tied.is_empty() => tied(page, contest, chosen),
+        (Some(chosen), None) => fastest(page, contest, chosen),
     }
-    if let (Some(chosen), Some(comfortable)) = (verdict.choose, verdict.comfortable) {
-        let (chosen, comfortable) = (&contenders[chosen], &contenders[comfortable]);
-        let (fast, easy) = (chosen.latency_ns.median.unwrap_or(0.0), comfortable.latency_ns.median.unwrap_or(0.0));
+    if let (Some(chosen), Some(easy)) = (chosen, verdict.comfortable.as_ref().and_then(|name| find(contest, name))) {
+        comfortable(page, chosen, easy);
+    }
+    moving(page, contest);
+    if !contest.conditions.contains_key("round_trip_ns") {
+        trips(page, contest);
+    }
+}
+
+fn find<'a>(contest: &'a ContestPart, name: &str) -> Option<&'a ContenderPart> {
+    contest.contenders.iter().find(|contender| contender.name == name)
+}
+
+fn median(contender: &ContenderPart) -> String {
+    duration(contender.latency_ns.median.unwrap_or(0.0))
+}
+
+fn good(contender: &ContenderPart) -> String {
+    paint(Look::Good, &contender.name)
+}
+
+fn required(page: &mut Page, contest: &ContestPart, chosen: &ContenderPart) {
+    let met = contest.contenders.iter().filter(|contender| is_eligible(contender) && contender.outcome != Outcome::RuledOut).count();
+    let among = if met > 1 {
+        format!("of the {met} that meet the requirements it leaves you the least to do ({})", left_to_do(chosen.by_hand))
+    } else {
+        format!("only it meets the requirements; it leaves you {}", left_to_do(chosen.by_hand))
+    };
+    page.paragraph(&format!("Choose {}: {among}, and takes {} a call.", good(chosen), median(chosen)), 2);
+}
+
+fn tied(page: &mut Page, contest: &ContestPart, chosen: &ContenderPart) {
+    let verdict = &contest.verdict;
+    let all: Vec<&String> = verdict.leader.iter().chain(&verdict.tied).collect();
+    let others: Vec<String> = all.iter().filter(|name| **name != &chosen.name).map(|name| paint(Look::Strong, name)).collect();
+    let others = if others.len() <= 3 { list(&others) } else { format!("the {} others marked with = or best", others.len()) };
+    page.paragraph(
+        &format!(
+            "Choose {}: {} a call. {others} {} no different, surely within {}; of them all it leaves you the least to do ({}).",
+            good(chosen),
+            median(chosen),
+            if all.len() > 2 { "are" } else { "is" },
+            percent(contest.race.margin),
+            left_to_do(chosen.by_hand)
+        ),
+        2,
+    );
+}
+
+fn fastest(page: &mut Page, contest: &ContestPart, chosen: &ContenderPart) {
+    let next = contest.contenders.iter().find(|contender| contender.outcome == Outcome::Slower);
+    let next = next.and_then(|next| {
+        let against = next.against.as_ref()?;
+        let more = chosen.latency_ns.median? * (against.ratio - 1.0);
+        let sure = (against.high? / against.ratio).max(against.ratio / against.low?) - 1.0;
+        let (more, behind, sure) = (duration(more), behind(against.ratio), percent(sure));
+        Some(format!(" The next, {}, takes {more} more, {behind}, sure to {sure}.", paint(Look::Strong, &next.name)))
+    });
+    page.paragraph(&format!("Choose {}: {} a call, the fastest here.{}", good(chosen), median(chosen), next.unwrap_or_default()), 2);
+}
+
+/// The race ended before everybody could be told from the leader: which are left, how far apart they may be, what more rounds
+/// would bring.
+fn undecided(page: &mut Page, contest: &ContestPart) {
+    let verdict = &contest.verdict;
+    let race = &contest.race;
+    let left: Vec<&ContenderPart> =
+        verdict.leader.iter().chain(&verdict.alike).chain(&verdict.tied).filter_map(|name| find(contest, name)).collect();
+    let Some(leader) = left.first() else { return };
+    let names: Vec<String> = left.iter().map(|contender| paint(Look::Strong, &contender.name)).collect();
+    let who = if names.len() <= 4 {
+        list(&names)
+    } else {
+        format!("the {} marked with {}", names.len(), if verdict.tied.is_empty() { "? or best" } else { "?, = or best" })
+    };
+    let apart = left[1..].iter().map(|contender| {
+        let against = contender.against.as_ref()?;
+        Some(against.high?.max(1.0 / against.low?) - 1.0)
+    });
+    let apart: Option<f64> = apart.collect::<Option<Vec<f64>>>().map(|all| all.into_iter().fold(0.0, f64::max));
+    let how = if race.interrupted { "Interrupted" } else { "Not decided" };
+    let rounds = if race.rounds == 1 { "one round".to_owned() } else { format!("{} rounds", race.rounds) };
+    let mut text = match (left.len(), apart) {
+        (1, _) => format!("{how} after {rounds}: {who} is the only one left, at {} a call.", median(leader)),
+        (_, Some(apart)) if apart <= CLOSE => {
+            format!("{how} after {rounds}. Take any of {who}: they differ by less than {}.", percent(apart))
+        }
+        (_, Some(apart)) => format!("{how} after {rounds}: {who} may still differ by {}.", percent(apart)),
+        (_, None) => format!("{how} after {rounds}, too few to tell {who} apart."),
+    };
+    if left.len() > 1 {
+        text += &format!(" {} leads with {} a call", leader.name, median(leader));
+        let best = leader.latency_ns.median.unwrap_or(0.0);
+        let near = left.iter().filter(|contender| is_hardly_slower(contender, best));
+        let easiest = near.min_by(|one, other| comfort(one, other)).filter(|easiest| is_less_work(easiest, leader));
+        text +=
+            &easiest.map_or(".".to_owned(), |easy| format!("; {} leaves you the least to do ({}).", good(easy), left_to_do(easy.by_hand)));
+    }
+    page.paragraph(&text, 2);
+    page.paragraph(&more_rounds(contest), 2);
+}
+
+/// What it would take to decide.
+fn more_rounds(contest: &ContestPart) -> String {
+    let race = &contest.race;
+    let more = |forecast: &ForecastPart| {
+        let more = forecast.rounds.saturating_sub(race.rounds).max(1);
+        (more, more as f64 * race.round_seconds, forecast.margin)
+    };
+    let waits: Vec<(usize, f64, f64)> = race.forecast.iter().map(more).filter(|(_, seconds, _)| *seconds <= PATIENCE).collect();
+    let noisy = race.noise.filter(|noise| *noise >= NOISY && race.margin < NOISY);
+    let mut text = noisy.map_or(String::new(), |noise| {
+        format!("It is noisy here: one run varies by {}, which is much for a margin of {}. ", percent(noise), percent(race.margin))
+    });
+    match waits.first() {
+        None if race.forecast.is_empty() && race.rounds < 5 => text += "Give it more time (--time).",
+        None => text += "No number of rounds that one would wait for settles this; take a wider margin (--margin 5%) or a quieter machine.",
+        Some((more, seconds, margin)) => {
+            let settles = |more: usize, seconds: f64, margin: f64| {
+                let rounds = if more == 1 { "round" } else { "rounds" };
+                format!("about {} more {rounds} ({}) would settle {}", count(about(more)), wait(seconds), percent(margin))
+            };
+            let first = settles(*more, *seconds, *margin);
+            text += &first[..1].to_uppercase();
+            text += &first[1..];
+            let wider = waits.iter().skip(1).find(|(other, _, _)| *other * 2 < *more);
+            if let Some((more, seconds, margin)) = wider {
+                text += &format!(", {}", settles(*more, *seconds, *margin));
+            }
+            // A fifth more than foretold, since it is only foretold.
+            let needed = (race.rounds + more) * 6 / 5;
+            let mut options = format!("--time {}", wait((race.seconds + seconds) * 1.2).replace(' ', ""));
+            if needed > race.most_rounds {
+                options += &format!(" --rounds {}", about(needed));
+            }
+            if wider.is_some() || *margin > race.margin {
+                options += &format!(", or --margin {:.0}%", wider.map_or(*margin, |(_, _, margin)| *margin) * 100.0);
+            }
+            text += &format!(": {options}.");
+        }
+    }
+    text
+}
+
+fn comfortable(page: &mut Page, chosen: &ContenderPart, easy: &ContenderPart) {
+    let (fast, slow) = (chosen.latency_ns.median.unwrap_or(0.0), easy.latency_ns.median.unwrap_or(0.0));
+    let cost = if slow > fast {
+        let ratio = easy.against.as_ref().filter(|against| against.leader == chosen.name).map_or(slow / fast, |against| against.ratio);
+        format!("takes {} more ({})", duration(slow - fast), behind(ratio))
+    } else {
+        "takes no longer".to_owned()
+    };
+    page.paragraph(
+        &format!(
+            "Or choose {}: it leaves you {} instead of {}, and {cost}.",
+            good(easy),
+            left_to_do(easy.by_hand),
+            left_to_do(chosen.by_hand)
+        ),
+        2,
+    );
+}
+
+/// Finalists whose halves contradict each other.
+fn moving(page: &mut Page, contest: &ContestPart) {
+    let moving = contest
+        .contenders
+        .iter()
+        .filter(|contender| contender.left.is_none() && contender.against.as_ref().is_some_and(|against| against.still_moving));
+    let names: Vec<String> = moving.map(|contender| contender.name.clone()).collect();
+    if !names.is_empty() {
+        let (verb, them) = if names.len() == 1 { ("was", "it") } else { ("were", "them") };
         page.paragraph(
             &format!(
-                "Or choose {}: it leaves you {} instead of {}, and takes {} more ({}).",
-                good(comfortable),
-                left_to_do(comfortable.by_hand),
-                left_to_do(chosen.by_hand),
-                duration(easy - fast),
-                behind(comfortable.latency_ns.behind.unwrap_or(easy / fast))
+                "{} {verb} still moving: the first half of the rounds says something else of {them} than the second. Race again.",
+                list(&names)
             ),
             2,
         );
-    }
-    if !contest.conditions.contains_key("round_trip_ns") {
-        trips(page, contest);
     }
 }
 
@@ -106,10 +251,6 @@ fn left_to_do(by_hand: Option<ByHand>) -> String {
             plural(columns, "column", "columns")
         ),
     }
-}
-
-fn rounds(rounds: usize) -> String {
-    if rounds == 1 { "one round".to_owned() } else { format!("{rounds} rounds") }
 }
 
 fn list(names: &[String]) -> String {

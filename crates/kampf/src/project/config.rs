@@ -10,6 +10,7 @@ use super::reader::{Reader, integer, span};
 use super::written::Written;
 use crate::arguments::{duration, size};
 use crate::problem::{Problem, Source};
+use crate::verdict::Require;
 
 /// The file, read and checked for form; names in it are not yet looked up.
 #[derive(Clone, Debug)]
@@ -78,23 +79,6 @@ impl OwnSql {
     /// All texts.
     pub(crate) fn texts(&self) -> impl Iterator<Item = &Written> {
         self.any.iter().chain(self.by_engine.iter().map(|(_, sql)| sql))
-    }
-}
-
-/// What a contender must meet to be chosen.
-#[derive(Clone, Debug, Default, PartialEq)]
-pub(crate) struct Require {
-    pub(crate) p95: Option<Duration>,
-    pub(crate) median: Option<Duration>,
-    pub(crate) memory: Option<u64>,
-    pub(crate) statements: Option<u64>,
-    pub(crate) round_trips: Option<u64>,
-    pub(crate) rows: Option<u64>,
-}
-
-impl Require {
-    pub(crate) fn is_empty(&self) -> bool {
-        *self == Require::default()
     }
 }
 
@@ -227,10 +211,12 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
         choices.finish()?;
     }
     if let Some(mut require) = table.table("require")? {
+        let time = |require: &mut Reader<'_>, key| Ok(unit(source, require, key, duration)?.map(|time: Duration| time.as_nanos() as f64));
         config.require = Require {
-            p95: unit(source, &mut require, "p95", duration)?,
-            median: unit(source, &mut require, "median", duration)?,
-            memory: unit(source, &mut require, "memory", size)?,
+            p95_ns: time(&mut require, "p95")?,
+            median_ns: time(&mut require, "median")?,
+            cold_ns: time(&mut require, "cold")?,
+            memory_bytes: unit(source, &mut require, "memory", size)?,
             statements: require.number("statements")?.map(|(number, _)| number),
             round_trips: require.number("round_trips")?.map(|(number, _)| number),
             rows: require.number("rows")?.map(|(number, _)| number),

@@ -206,7 +206,7 @@ fn parameter(project: &Project, name: &str, text: &super::Written, kind: Option<
         expr::Source::Literal(value) | expr::Source::Range(value, _) => kind_of(value),
         expr::Source::Call { .. } => LogicalType::TEXT,
     });
-    RecipeMaker::new(&recipe, kind, project.config.seed, name)
+    RecipeMaker::new(&recipe, kind, project.race_seed, name)
         .map(|maker| Parameter { name: name.to_owned(), kind, source: ParameterSource::Recipe(maker) })
         .map_err(|(message, hint, span)| at(Problem::wrong(message), span.unwrap_or(Span::new(0, text.value.len()))).maybe_hint(hint))
 }

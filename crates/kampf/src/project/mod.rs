@@ -14,7 +14,7 @@ use kampf_fill::{Blueprint, FillError, FillSubject, Order};
 use kampf_schema::ddl::{self, Ddl};
 use kampf_schema::{ColumnId, Relations, Schema, Span, TableId, did_you_mean, expr};
 
-pub(crate) use config::{Config, ContestConfig, Require};
+pub(crate) use config::{Config, ContestConfig};
 pub(crate) use contest::resolve;
 pub(crate) use written::Written;
 
@@ -32,6 +32,8 @@ pub(crate) struct Project {
     server: Option<String>,
     pub(crate) settings: Vec<Setting>,
     pub(crate) blueprint: Blueprint,
+    /// Seed of what is drawn in a race: parameters, and the order within rounds.
+    pub(crate) race_seed: u64,
     /// What was passed over in the DDL, in words.
     pub(crate) passed_over: Vec<String>,
 }
@@ -79,7 +81,8 @@ impl Project {
         if engine.dialect().folds_names {
             schema.fold_names();
         }
-        Ok(Project { config, folder, schema, relations, engine, server, settings, blueprint, passed_over })
+        let race_seed = config.seed;
+        Ok(Project { config, folder, schema, relations, engine, server, settings, blueprint, race_seed, passed_over })
     }
 
     /// The URL of the server that the user names; none where Kampf has its own.

@@ -1,0 +1,74 @@
+//! `kampf compare`
+
+use std::path::Path;
+
+use kampf_race::Movement;
+use serde_json::json;
+
+use super::results::{find, read};
+use super::{Ending, print, say};
+use crate::arguments::{Compare, Format, General};
+use crate::comparison::{Compared, compare};
+use crate::output::{Page, comparison_text, percent};
+use crate::problem::Problem;
+
+pub(super) fn run(general: &General, arguments: &Compare) -> Result<Ending, Problem> {
+    let home = general.file.parent().unwrap_or(Path::new("")).to_owned();
+    let (old, new) = (read(&find(&home, &arguments.old)?)?, read(&find(&home, &arguments.new)?)?);
+    let (compared, left_out) = compare(&old, &new, arguments.allow);
+    left_out.iter().for_each(|what| say(general.quiet, what));
+    if compared.is_empty() {
+        return Err(
+            Problem::wrong("the two results have no contest in common").hint("contests are the same by name, engine and round trip")
+        );
+    }
+    let counts = |compared: &Compared, name: &str| !arguments.chosen || compared.chosen.0.as_deref() == Some(name);
+    let regressions: usize = compared
+        .iter()
+        .map(|one| one.contenders.iter().filter(|contender| !contender.regressions.is_empty() && counts(one, &contender.name)).count())
+        .sum();
+    match general.format {
+        Format::Json => print(&format!("{:#}\n", as_json(&compared, regressions)))?,
+        Format::Text => {
+            let mut page = Page::new();
+            compared.iter().for_each(|one| comparison_text(&mut page, one));
+            let all: usize = compared.iter().map(|one| one.contenders.len()).sum();
+            let which = if arguments.chosen { "what the old result chose" } else { "all contenders" };
+            page.line(match regressions {
+                0 => format!("No regression in {which} ({all} compared; {} allowed).", percent(arguments.allow)),
+                some => format!("{some} of {all} contenders got worse ({} allowed; {which} counted).", percent(arguments.allow)),
+            });
+            print(&page.into_text())?;
+        }
+    }
+    Ok(if regressions > 0 { Ending::No } else { Ending::Done })
+}
+
+fn as_json(compared: &[Compared], regressions: usize) -> serde_json::Value {
+    let movement = |movement: Movement| match movement {
+        Movement::Up | Movement::Down => "moved",
+        Movement::StoodStill => "stood still",
+        Movement::CannotBeTold => "cannot be told",
+    };
+    let contests: Vec<_> = compared
+        .iter()
+        .map(|one| {
+            let contenders: Vec<_> = one
+                .contenders
+                .iter()
+                .map(|contender| {
+                    let sure = contender.change.and_then(|change| change.interval);
+                    let counts: Vec<_> =
+                        contender.counts.iter().map(|(name, before, after)| json!({"name": name, "before": before, "after": after})).collect();
+                    json!({
+                        "name": contender.name, "before_ns": contender.medians.0, "after_ns": contender.medians.1,
+                        "ratio": contender.change.map(|change| change.ratio), "low": sure.map(|sure| sure.low), "high": sure.map(|sure| sure.high),
+                        "time": movement(contender.movement), "counts": counts, "worse": contender.regressions, "not_compared": contender.gap,
+                    })
+                })
+                .collect();
+            json!({"name": one.name, "engine": one.engine, "differs": one.warnings, "chosen_before": one.chosen.0, "chosen_after": one.chosen.1, "contenders": contenders})
+        })
+        .collect();
+    json!({"regressions": regressions, "contests": contests})
+}

@@ -1,0 +1,153 @@
+//! `kampf results`
+
+use std::path::{Path, PathBuf};
+
+use serde_json::json;
+
+use super::{Ending, print};
+use crate::arguments::{Format, General, Results};
+use crate::document::{ContestPart, Document};
+use crate::output::{Column, Look, Page, contest_text, count, duration};
+use crate::problem::Problem;
+use crate::verdict::decide;
+
+pub(super) fn run(general: &General, arguments: &Results) -> Result<Ending, Problem> {
+    let home = general.file.parent().unwrap_or(Path::new("")).to_owned();
+    match &arguments.result {
+        Some(result) => again(general, &find(&home, result)?),
+        None => list(general, &home),
+    }
+}
+
+/// The folder of a project's results.
+fn folder(home: &Path) -> PathBuf {
+    home.join(".kampf").join("results")
+}
+
+/// The file of a result: the one of that path, else the project's of that name.
+pub(super) fn find(home: &Path, result: &Path) -> Result<PathBuf, Problem> {
+    let named = folder(home).join(result);
+    let known = [result.to_owned(), named.clone(), named.with_extension("json")];
+    known.into_iter().find(|path| path.is_file()).ok_or_else(|| {
+        Problem::wrong(format!("there is no result {}", result.display())).hint("`kampf results` lists those that were saved")
+    })
+}
+
+/// Reads a result and works out again what follows from its rounds.
+pub(super) fn read(path: &Path) -> Result<Document, Problem> {
+    let text = std::fs::read_to_string(path).map_err(|error| Problem::file("cannot read", path, &error))?;
+    let wrong = |what: String| Problem::wrong(format!("{} {what}", path.display()));
+    let value: serde_json::Value = serde_json::from_str(&text).map_err(|error| wrong(format!("is not JSON: {error}")))?;
+    if value["format"] != "kampf-result" {
+        return Err(wrong("is not a result of kampf".to_owned()).hint("results are made by `kampf race` and listed by `kampf results`"));
+    }
+    if value["version"] != 1 {
+        return Err(wrong(format!("has version {} of the format, and this kampf knows version 1", value["version"]))
+            .hint("use the kampf that made it, or a later one"));
+    }
+    let mut document: Document =
+        serde_json::from_value(value).map_err(|error| wrong(format!("is damaged, or from another kampf: {error}")))?;
+    document.contests.iter_mut().for_each(decide);
+    Ok(document)
+}
+
+/// Shows a result as when it was made.
+fn again(general: &General, path: &Path) -> Result<Ending, Problem> {
+    let document = read(path)?;
+    if general.format == Format::Json {
+        let text = serde_json::to_string_pretty(&document).map_err(|error| Problem::surroundings(error.to_string()))?;
+        print(&format!("{text}\n"))?;
+        return Ok(Ending::Done);
+    }
+    let mut page = Page::new();
+    document.contests.iter().for_each(|contest| contest_text(&mut page, contest));
+    print(&page.into_text())?;
+    Ok(Ending::Done)
+}
+
+fn list(general: &General, home: &Path) -> Result<Ending, Problem> {
+    let mut paths: Vec<PathBuf> = std::fs::read_dir(folder(home))
+        .into_iter()
+        .flatten()
+        .flatten()
+        .map(|entry| entry.path())
+        .filter(|path| path.extension().is_some_and(|extension| extension == "json"))
+        .collect();
+    paths.sort();
+    let results = paths.iter().map(|path| (path, read(path)));
+    if general.format == Format::Json {
+        let all: Vec<_> = results
+            .map(|(path, document)| match document {
+                Ok(document) => {
+                    let contests: Vec<_> = document
+                        .contests
+                        .iter()
+                        .map(|part| json!({"name": part.name, "engine": part.engine.name, "verdict": part.verdict}))
+                        .collect();
+                    json!({"file": path, "contests": contests})
+                }
+                Err(problem) => json!({"file": path, "unreadable": problem.message}),
+            })
+            .collect();
+        print(&format!("{:#}\n", json!({"results": all})))?;
+        return Ok(Ending::Done);
+    }
+    if paths.is_empty() {
+        print("no results yet; `kampf race` makes one\n")?;
+        return Ok(Ending::Done);
+    }
+    let mut rows = Vec::new();
+    for (path, document) in results {
+        let name = path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
+        match document {
+            Ok(document) => {
+                for (at, part) in document.contests.iter().enumerate() {
+                    let name = if at == 0 { name.clone() } else { String::new() };
+                    let (look, verdict) = verdict(part);
+                    let engine = match part.conditions.get("round_trip_ns").and_then(serde_json::Value::as_f64) {
+                        Some(trip) => format!("{} +{}", part.engine.name, duration(trip)),
+                        None => part.engine.name.clone(),
+                    };
+                    rows.push(vec![
+                        (Look::Strong, name),
+                        (Look::Plain, part.name.clone()),
+                        (Look::Quiet, engine),
+                        (Look::Quiet, count(part.race.rounds as u64)),
+                        (look, verdict),
+                    ]);
+                }
+            }
+            Err(problem) => {
+                let quiet = || (Look::Quiet, String::new());
+                rows.push(vec![(Look::Strong, name), quiet(), quiet(), quiet(), (Look::Bad, format!("unreadable: {}", problem.message))]);
+            }
+        }
+    }
+    let columns = [
+        Column::left("result"),
+        Column::left("contest"),
+        Column::left("engine").yielding(2),
+        Column::right("rounds").yielding(1),
+        Column::left("verdict"),
+    ];
+    let mut page = Page::new();
+    page.table(&columns, &rows);
+    print(&page.into_text())?;
+    Ok(Ending::Done)
+}
+
+/// A verdict in a few words.
+fn verdict(part: &ContestPart) -> (Look, String) {
+    let verdict = &part.verdict;
+    let unfinished = if part.race.interrupted { ", interrupted" } else { "" };
+    let time = |name: &str| {
+        let contender = part.contenders.iter().find(|contender| contender.name == name);
+        contender.and_then(|contender| contender.latency_ns.median).map_or(String::new(), |median| format!("  {}", duration(median)))
+    };
+    match (&verdict.choose, &verdict.leader) {
+        (Some(name), _) => (Look::Good, format!("{name}{}{unfinished}", time(name))),
+        (None, _) if verdict.requirements_met == Some(false) => (Look::Bad, "nobody meets the requirements".to_owned()),
+        (None, Some(leader)) => (Look::Plain, format!("not decided, {leader} leads{}{unfinished}", time(leader))),
+        (None, None) => (Look::Bad, "nothing could be raced".to_owned()),
+    }
+}

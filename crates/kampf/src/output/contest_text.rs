@@ -1,0 +1,73 @@
+//! A contest's result as a whole, from what the document says alone.
+
+use super::mattered_text::mattered_text;
+use super::numbers::{count, duration, percent};
+use super::page::Page;
+use super::race_table::race_table;
+use super::style::{Look, paint, quiet_words};
+use super::verdict_text::verdict_text;
+use crate::document::{ContestPart, Outcome};
+
+/// Share of time with tasks waiting for a processor from which on it is said, in percent.
+const BUSY: f64 = 10.0;
+
+/// Title, how the race went, table, verdict and what mattered.
+pub(crate) fn contest_text(page: &mut Page, part: &ContestPart) {
+    page.line(format!("{}  {}", paint(Look::Title, &part.name), part.about.as_deref().unwrap_or_default()));
+    page.paragraph(&quiet_words(&course(part)), 0);
+    let given = given(part);
+    if !given.is_empty() {
+        page.paragraph(&quiet_words(&given), 0);
+    }
+    page.blank();
+    race_table(page, part);
+    page.blank();
+    verdict_text(page, part);
+    mattered_text(page, part);
+    page.blank();
+}
+
+/// How the race went.
+fn course(part: &ContestPart) -> String {
+    let race = &part.race;
+    let agreed = part.contenders.iter().filter(|contender| contender.answer.is_some() && contender.outcome != Outcome::Disagrees).count();
+    let rows = part.contenders.iter().find_map(|contender| contender.answer.as_ref()).map_or(0, |answer| answer.rows);
+    let measured = race.measured_seconds / race.seconds.max(1e-9);
+    let mut words = format!(
+        "{agreed} contenders agree on {} rows; {} rounds in {:.1} s, {} of it measured",
+        count(rows),
+        race.rounds,
+        race.seconds,
+        percent(measured)
+    );
+    if race.interrupted {
+        words += ", interrupted";
+    }
+    if let Some(noise) = race.noise {
+        words += &format!("; one run varies by {}", percent(noise));
+        if let Some(machine) = kampf_race::spread(&race.reference_loop_ns) {
+            words += &format!(", the machine itself by {}", percent(machine));
+        }
+    }
+    if let Some(pressure) = race.cpu_pressure.filter(|pressure| *pressure >= BUSY) {
+        words += &format!("; the processor was busy with other things too: tasks waited {pressure:.0} % of the time");
+    }
+    words
+}
+
+/// What contenders were given, where that is out of the ordinary.
+fn given(part: &ContestPart) -> String {
+    let nanos = |name: &str| part.conditions.get(name).and_then(serde_json::Value::as_f64);
+    let mut words = Vec::new();
+    match (nanos("round_trip_ns"), nanos("relay_adds_ns")) {
+        (Some(trip), Some(adds)) => {
+            words.push(format!("every trip takes {} longer, and the relay itself adds {}", duration(trip), duration(adds)));
+        }
+        (Some(trip), None) => words.push(format!("simulated: this engine has no trips, each statement waits {} instead", duration(trip))),
+        (None, _) => {}
+    }
+    if let Some(core) = nanos("pinned_to_core") {
+        words.push(format!("kept on core {core}"));
+    }
+    words.join("; ")
+}

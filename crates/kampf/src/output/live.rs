@@ -1,0 +1,246 @@
+//! A race while it runs: a view that is redrawn on a terminal, sparse lines elsewhere.
+//!
+//! It is drawn only when the runner says that something happened, which it does between measured spans; no clock draws it.
+
+use std::io::{IsTerminal, Write};
+use std::time::{Duration, Instant};
+
+use indicatif::ProgressBar;
+use kampf_race::{Drop as Dropped, Forecaster, Outcome, Standing, Why};
+use kampf_runner::{Event, RoundBegins};
+use unicode_width::UnicodeWidthStr;
+
+use super::numbers::{behind, duration, interval};
+use super::progress::line;
+use super::style::{Look, paint};
+
+/// Contenders shown by name; the others are counted.
+const SHOWN: usize = 10;
+/// Drops shown, the last ones.
+const DROPS: usize = 3;
+/// Cells of the axis on which intervals are drawn, and what its middle third stands for.
+const CELLS: usize = 33;
+/// Between two forecasts at least so much time passes: one takes some milliseconds.
+const FORECAST_EVERY: Duration = Duration::from_millis(500);
+
+/// Progress of a check and a race.
+pub(crate) struct RaceProgress {
+    bar: ProgressBar,
+    contest: String,
+    sparse: bool,
+    margin: f64,
+    drops: Vec<String>,
+    forecaster: Option<Forecaster>,
+    forecast: Option<(Instant, Option<usize>)>,
+}
+
+impl RaceProgress {
+    pub(crate) fn new(contest: &str, quiet: bool, margin: f64) -> RaceProgress {
+        RaceProgress {
+            bar: line(quiet),
+            contest: contest.to_owned(),
+            sparse: !quiet && !std::io::stderr().is_terminal(),
+            margin,
+            drops: Vec::new(),
+            forecaster: None,
+            forecast: None,
+        }
+    }
+
+    pub(crate) fn take(&mut self, event: &Event<'_>) {
+        let contest = self.contest.clone();
+        match event {
+            Event::Checking(name, at, all) => self.say(format!("{contest}: checking {at} of {all}, {name}"), *at == 1),
+            Event::Round(round) => self.round(round),
+            Event::LeftOut(name, times) => {
+                self.drops.push(format!("{name}  outclassed in the check, x{times:.0}"));
+                self.say(format!("{contest}: {name} is outclassed in the check, x{times:.0}"), true);
+            }
+            Event::Dropped(round, drop) => self.dropped(round, drop),
+            Event::Failed(name, reason) => {
+                self.drops.push(format!("{name}  failed: {reason}"));
+                self.say(format!("{contest}: {name}: {reason}"), true);
+            }
+            Event::Confirming => self.say(format!("{contest}: asking the survivors once more"), false),
+        }
+    }
+
+    fn say(&self, message: String, lasting: bool) {
+        if self.sparse && lasting {
+            let _ = writeln!(anstream::stderr(), "{message}");
+        }
+        self.bar.set_message(message);
+        self.bar.tick();
+    }
+
+    fn dropped(&mut self, round: &RoundBegins<'_>, drop: &Dropped) {
+        let name = &round.names[drop.contender];
+        let how = match drop.why {
+            Why::Outclassed { times } => format!("outclassed after round {}, x{times:.1}", drop.round),
+            Why::Slower => {
+                let gap = round.race.standings().into_iter().find(|standing| standing.contender == drop.contender).and_then(|one| one.gap);
+                let sure = gap.and_then(|gap| Some(interval(gap.interval?.low, gap.interval?.high))).unwrap_or_default();
+                format!("slower after round {}, {sure}", drop.round)
+            }
+        };
+        self.drops.push(format!("{name}  {how}"));
+        if self.sparse {
+            let _ = writeln!(anstream::stderr(), "{}: {name} is {how}", self.contest);
+        }
+    }
+
+    fn round(&mut self, round: &RoundBegins<'_>) {
+        let number = round.race.rounds() + 1;
+        let leader = round.race.leader().map(|leader| round.names[leader].as_str());
+        let racing = round.race.racing().len();
+        if self.sparse {
+            if number == 1 || number.is_multiple_of(10) {
+                let leads = leader.map(|leader| format!(", {leader} leads")).unwrap_or_default();
+                let expected = self.expected(round);
+                let left = seconds(round.left);
+                let _ = writeln!(anstream::stderr(), "{}: round {number}, {racing} racing{leads}, {left} left{expected}", self.contest);
+            }
+            return;
+        }
+        if self.bar.is_hidden() {
+            return;
+        }
+        let mut lines = vec![format!(
+            "{}  round {number}, {racing} of {} racing, {} left{}",
+            paint(Look::Title, &self.contest),
+            round.names.len(),
+            seconds(round.left),
+            self.expected(round)
+        )];
+        let standings: Vec<Standing> =
+            round.race.standings().into_iter().filter(|standing| standing.left.is_none() && standing.rounds > 0).collect();
+        let widest = standings.iter().take(SHOWN).map(|standing| round.names[standing.contender].width()).max().unwrap_or(0);
+        let scale = scale(&standings);
+        for standing in standings.iter().take(SHOWN) {
+            let name = &round.names[standing.contender];
+            let space = " ".repeat(widest - name.width());
+            lines.push(format!("  {}{space}  {}", paint(Look::Strong, name), self.standing(standing, scale)));
+        }
+        if standings.len() > SHOWN {
+            lines.push(format!("  and {} more", standings.len() - SHOWN));
+        }
+        if !self.drops.is_empty() {
+            let earlier = self.drops.len().saturating_sub(DROPS);
+            let before = if earlier > 0 { format!(", {earlier} earlier ones") } else { String::new() };
+            lines.push(paint(Look::Quiet, &format!("  out of the race{before}:")));
+            lines.extend(self.drops[earlier..].iter().map(|drop| paint(Look::Quiet, &format!("    {drop}"))));
+        }
+        let room = super::style::terminal_width(&std::io::stderr()).unwrap_or(100) - 1;
+        let cut: Vec<String> = lines.into_iter().map(|line| cut(line, room)).collect();
+        self.bar.set_message(cut.join("\n"));
+        self.bar.tick();
+    }
+
+    /// One contender: its time, how far behind it is, the interval on an axis, what that says so far.
+    fn standing(&self, standing: &Standing, scale: f64) -> String {
+        let time = standing.median.map_or_else(String::new, duration);
+        let Some(gap) = standing.gap else { return format!("{time:>8}  leads") };
+        let drawn = match gap.interval {
+            Some(interval) => axis(interval.low.ln(), gap.ratio.ln(), interval.high.ln(), scale, self.margin),
+            None => " ".repeat(CELLS),
+        };
+        let word = match standing.outcome {
+            Outcome::Tied => "tied",
+            Outcome::Slower | Outcome::Outclassed => "slower",
+            _ if gap.interval.is_none() => "too early to tell",
+            _ => "open",
+        };
+        format!("{time:>8}  {:>7}  {}  {word}", behind(gap.ratio), paint(Look::Bar, &drawn))
+    }
+
+    /// Rounds that a decision will still take.
+    fn expected(&mut self, round: &RoundBegins<'_>) -> String {
+        let race = round.race;
+        if race.rounds() < 5 {
+            return String::new();
+        }
+        let due = self.forecast.is_none_or(|(at, _)| at.elapsed() >= FORECAST_EVERY);
+        if due {
+            let rounds = self.forecaster.get_or_insert_with(|| Forecaster::new(race)).rounds(race, self.margin);
+            self.forecast = Some((Instant::now(), rounds));
+        }
+        match self.forecast.and_then(|(_, rounds)| rounds) {
+            Some(rounds) => {
+                let more = rounds.saturating_sub(race.rounds()).max(1);
+                let time = round.round * u32::try_from(more).unwrap_or(u32::MAX);
+                format!("; about {more} more rounds ({}) to a decision", seconds(time))
+            }
+            None => "; no end in sight".to_owned(),
+        }
+    }
+}
+
+impl Drop for RaceProgress {
+    fn drop(&mut self) {
+        self.bar.finish_and_clear();
+    }
+}
+
+fn seconds(duration: Duration) -> String {
+    format!("{:.0} s", duration.as_secs_f64())
+}
+
+/// What half the axis stands for, in logarithms: enough for the widest interval of those that are open.
+fn scale(standings: &[Standing]) -> f64 {
+    let open = standings.iter().filter(|standing| standing.outcome == Outcome::Unresolved).filter_map(|standing| standing.gap?.interval);
+    let widest = open.map(|interval| interval.high.ln().max(-interval.low.ln())).fold(0.0, f64::max);
+    [0.02, 0.05, 0.1, 0.2, 0.5, 1.0].into_iter().find(|scale| *scale >= widest).unwrap_or(2.0)
+}
+
+/// An interval around its median, on an axis whose middle is the leader; the margin is marked on it.
+fn axis(low: f64, middle: f64, high: f64, scale: f64, margin: f64) -> String {
+    let half = (CELLS / 2) as f64;
+    let cell = |value: f64| (half + (value / scale).clamp(-1.0, 1.0) * half).round() as usize;
+    let mut cells = vec![' '; CELLS];
+    for edge in [-(1.0 + margin).ln(), (1.0 + margin).ln()] {
+        cells[cell(edge)] = '╎';
+    }
+    cells[CELLS / 2] = '│';
+    cells[cell(low)..=cell(high)].fill('─');
+    let beyond = |value: f64| value.abs() > scale;
+    cells[cell(low)] = if beyond(low) { '◂' } else { '├' };
+    cells[cell(high)] = if beyond(high) { '▸' } else { '┤' };
+    cells[cell(middle)] = '●';
+    cells.into_iter().collect()
+}
+
+/// A line with at most so many columns, its colours closed.
+fn cut(line: String, room: usize) -> String {
+    let plain = anstream::adapter::strip_str(&line).to_string();
+    if plain.width() <= room {
+        return line;
+    }
+    let mut out = String::new();
+    for sign in plain.chars() {
+        if out.width() + 1 >= room {
+            break;
+        }
+        out.push(sign);
+    }
+    out.push('…');
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn intervals_are_drawn_around_their_median_on_an_axis() {
+        assert_eq!(axis(-0.05, 0.0, 0.05, 0.1, 0.02), "        ├───────●───────┤        ");
+        assert_eq!(axis(0.03, 0.06, 0.09, 0.1, 0.02).chars().filter(|&sign| sign == '╎').count(), 2);
+        assert!(axis(0.05, 0.3, 0.9, 0.1, 0.02).ends_with('●'));
+        assert!(axis(-0.9, -0.03, 0.01, 0.1, 0.02).starts_with('◂'));
+    }
+
+    #[test]
+    fn long_lines_are_cut_to_the_terminal() {
+        assert_eq!(cut("short".to_owned(), 10), "short");
+        assert_eq!(cut(paint(Look::Bad, "a long line of words"), 8).width(), 8);
+    }
+}

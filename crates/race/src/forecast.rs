@@ -1,0 +1,72 @@
+//! How many more rounds a decision would take.
+
+use crate::evidence::Critical;
+use crate::race::Race;
+use crate::signs::{Differences, need, worth};
+
+/// Rounds beyond this are not forecast: nobody waits for them.
+pub const FORECAST_LIMIT: usize = 4000;
+
+/// Rounds at which every open contender would be decided at a margin, if all goes on as so far; none where that is beyond
+/// [`FORECAST_LIMIT`] or cannot be told yet. Rounds so far are included.
+///
+/// A contender is taken to become slower or tied as soon as the order statistics that its interval would then consist of,
+/// taken from the rounds so far, are beyond zero or within the margin.
+pub fn forecast(race: &Race, margin: f64) -> Option<usize> {
+    Forecaster::new(race).rounds(race, margin)
+}
+
+/// Forecasts for several margins, or rounds of one race, from the same tables.
+#[derive(Clone, Debug)]
+pub struct Forecaster {
+    drop_counts: Critical,
+    tie_counts: Critical,
+}
+
+impl Forecaster {
+    /// Computes the tables, which depend on the number of contenders alone.
+    pub fn new(race: &Race) -> Forecaster {
+        let (mut drop_counts, mut tie_counts) = (race.drop_counts.clone(), race.tie_counts.clone());
+        drop_counts.extend_to(FORECAST_LIMIT);
+        tie_counts.extend_to(FORECAST_LIMIT);
+        Forecaster { drop_counts, tie_counts }
+    }
+
+    /// As [`forecast`].
+    pub fn rounds(&self, race: &Race, margin: f64) -> Option<usize> {
+        let judged = race.judged()?;
+        let mut each = judged.rivals.iter().map(|rival| self.needed(&rival.differences, rival.likeness, margin));
+        each.try_fold(race.rounds(), |most, needed| Some(most.max(needed?)))
+    }
+
+    fn needed(&self, differences: &Differences, likeness: f64, margin: f64) -> Option<usize> {
+        if differences.rounds() < 5 {
+            return None;
+        }
+        let bound = (1.0 + margin).ln();
+        // Likeness that chance alone may have made is not expected to last.
+        let likeness = (likeness - 1.0 / (differences.rounds() as f64).sqrt()).max(0.0);
+        let share = differences.slower() as f64 / differences.rounds() as f64;
+        let is_decided = |rounds: usize| {
+            let slower = need(&self.drop_counts, rounds, likeness)
+                .is_some_and(|need| differences.median > bound && share * rounds as f64 >= need as f64);
+            let tied = || {
+                need(&self.tie_counts, rounds, likeness).is_some_and(|need| {
+                    let high = need as f64 / rounds as f64;
+                    differences.quantile(high) < bound && differences.quantile(1.0 - high + 1.0 / rounds as f64) > -bound
+                })
+            };
+            slower || tied()
+        };
+        // From where it holds on it goes on to hold, but for the grain of whole counts; a search by halves finds it.
+        let (mut low, mut high) = (differences.rounds(), FORECAST_LIMIT);
+        if !is_decided(high) || worth(high, likeness) < 8 {
+            return None;
+        }
+        while low < high {
+            let middle = low.midpoint(high);
+            if is_decided(middle) { high = middle } else { low = middle + 1 }
+        }
+        Some(low)
+    }
+}

@@ -1,0 +1,82 @@
+//! How contenders stand in a race.
+
+use crate::signs::Interval;
+use crate::summary::Nanos;
+
+/// A contender that leaves the race.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Drop {
+    /// Its place in the field.
+    pub contender: usize,
+    /// The leader then.
+    pub leader: usize,
+    /// The round after which it left, from 1.
+    pub round: usize,
+    /// Why it left.
+    pub why: Why,
+}
+
+/// Why a contender left the race.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Why {
+    /// Its fastest run took so many times as long as the leader's slowest. The chance of being wrong here is not covered by alpha.
+    Outclassed {
+        /// How many times.
+        times: f64,
+    },
+    /// It is slower than the leader beyond chance and beyond the margin.
+    Slower,
+}
+
+/// How a contender stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Outcome {
+    /// It leads.
+    Standing,
+    /// It surely differs from the leader by less than the margin.
+    Tied,
+    /// It is slower than the leader, beyond chance and by more than the margin.
+    Slower,
+    /// It was so far behind that it was not run to the end.
+    Outclassed,
+    /// It cannot be told from the leader with the rounds there were.
+    Unresolved,
+    /// It could not be run to the end.
+    Failed,
+}
+
+/// A contender against the leader.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Gap {
+    /// The leader.
+    pub leader: usize,
+    /// Rounds that both ran.
+    pub rounds: usize,
+    /// Median of its time over the leader's in the same round.
+    pub ratio: f64,
+    /// The interval of that median which the decision used; none where there are too few rounds.
+    pub interval: Option<Interval>,
+    /// Whether the first and the second half of the rounds contradict each other.
+    pub is_moving: bool,
+}
+
+/// A contender in a race.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Standing {
+    /// Its place in the field.
+    pub contender: usize,
+    /// How it stands.
+    pub outcome: Outcome,
+    /// Rounds it finished.
+    pub rounds: usize,
+    /// Median over rounds; none without rounds.
+    pub median: Option<Nanos>,
+    /// Interval of the median at 2.5 % a side; none before the eighth round.
+    pub interval: Option<Interval>,
+    /// Fastest and slowest round; a plain range, not an interval.
+    pub range: Option<(Nanos, Nanos)>,
+    /// Against the leader: the present one, or for a dropped contender the one then.
+    pub gap: Option<Gap>,
+    /// When and why it left.
+    pub left: Option<Drop>,
+}

@@ -1,0 +1,162 @@
+//! Races fed with rounds written by hand.
+
+use kampf_race::{Drop, FORECAST_LIMIT, Outcome, Race, RaceSettings, Standing, Why, forecast};
+
+/// Deterministic noise between -1 and 1, another for each contender and round, without likeness between neighbours.
+fn noise(contender: usize, round: usize) -> f64 {
+    let mixed = (contender as u64 * 7919 + round as u64 + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15);
+    (mixed ^ (mixed >> 29)).wrapping_mul(0xBF58_476D_1CE4_E5B9) as f64 / u64::MAX as f64 * 2.0 - 1.0
+}
+
+/// Hardly any noise, each round on the other side of the middle from the one before.
+fn steady(contender: usize, round: usize) -> f64 {
+    if (contender + round).is_multiple_of(2) { 1.0 } else { 1.0001 }
+}
+
+fn run(race: &mut Race, rounds: usize, time: impl Fn(usize, usize) -> f64) -> Vec<Drop> {
+    let mut drops = Vec::new();
+    for _ in 0..rounds {
+        let racing = race.racing();
+        let round = race.rounds();
+        let last = racing.last().map_or(0, |last| last + 1);
+        let values: Vec<Option<f64>> = (0..last).map(|at| racing.contains(&at).then(|| time(at, round))).collect();
+        drops.extend(race.record(&values));
+    }
+    drops
+}
+
+fn outcomes(race: &Race) -> Vec<(usize, Outcome)> {
+    race.standings().iter().map(|standing| (standing.contender, standing.outcome)).collect()
+}
+
+fn standing(race: &Race, contender: usize) -> Standing {
+    race.standings().into_iter().find(|standing| standing.contender == contender).unwrap()
+}
+
+#[test]
+fn a_contender_far_behind_drops_after_two_rounds_and_a_nearer_one_after_three() {
+    let mut race = Race::new(4, RaceSettings::default());
+    let times = [1.0, 9.9, 4.0, 1.1];
+    let drops = run(&mut race, 3, |at, round| times[at] * (1.0 + 0.05 * noise(at, round)));
+    assert_eq!(drops.iter().map(|drop| (drop.contender, drop.round)).collect::<Vec<_>>(), [(1, 2), (2, 3)]);
+    assert!(matches!(drops[0].why, Why::Outclassed { times } if times > 8.0));
+    assert_eq!(race.racing(), [0, 3]);
+    assert_eq!(outcomes(&race)[2..], [(2, Outcome::Outclassed), (1, Outcome::Outclassed)]);
+    // What stood then is kept.
+    run(&mut race, 20, |at, _| times[at] * 2.0);
+    let gone = standing(&race, 1);
+    assert_eq!((gone.rounds, gone.left, gone.gap.map(|gap| gap.rounds)), (2, Some(drops[0]), Some(2)));
+}
+
+#[test]
+fn slower_needs_enough_rounds_and_more_than_the_margin() {
+    let mut race = Race::new(2, RaceSettings::default());
+    assert_eq!(run(&mut race, 7, |at, round| [1.0, 1.5][at] * steady(at, round)), []);
+    assert_eq!(standing(&race, 1).outcome, Outcome::Unresolved);
+    let drops = run(&mut race, 1, |at, round| [1.0, 1.5][at] * steady(at, round));
+    assert_eq!(drops, [Drop { contender: 1, leader: 0, round: 8, why: Why::Slower }]);
+    assert!(race.is_decided());
+    let gap = standing(&race, 1).gap.unwrap();
+    assert!((gap.ratio - 1.5).abs() < 1e-3 && gap.interval.is_some_and(|interval| interval.low > 1.49));
+    // One percent slower in every round is surely slower, but by less than the margin: a tie.
+    let mut race = Race::new(2, RaceSettings::default());
+    run(&mut race, 8, |at, round| [1.0, 1.01][at] * steady(at, round));
+    assert_eq!(outcomes(&race), [(0, Outcome::Standing), (1, Outcome::Tied)]);
+    let mut race = Race::new(2, RaceSettings { margin: 0.001, ..RaceSettings::default() });
+    run(&mut race, 8, |at, round| [1.0, 1.01][at] * steady(at, round));
+    assert_eq!(standing(&race, 1).outcome, Outcome::Slower);
+}
+
+#[test]
+fn what_a_round_has_in_common_for_all_is_taken_out() {
+    // The machine gets ten times slower from round to round; one contender is always 5 % behind.
+    let mut race = Race::new(3, RaceSettings::default());
+    run(&mut race, 40, |at, round| [1.0, 1.05, 1.3][at] * 1.1f64.powi(round as i32) * (1.0 + 0.01 * noise(at, round)));
+    assert!(race.is_decided());
+    assert_eq!(outcomes(&race), [(0, Outcome::Standing), (1, Outcome::Slower), (2, Outcome::Slower)]);
+}
+
+#[test]
+fn a_new_leader_is_compared_over_all_rounds_since_the_first() {
+    let mut race = Race::new(2, RaceSettings { exact: true, ..RaceSettings::default() });
+    run(&mut race, 24, |at, round| [1.0, 1.5][at] * steady(at, round));
+    assert_eq!((race.leader(), standing(&race, 1).outcome), (Some(0), Outcome::Slower));
+    run(&mut race, 30, |at, round| [1.5, 1.0][at] * (1.0 + 0.05 * noise(at, round)));
+    assert_eq!(race.leader(), Some(1));
+    let behind = standing(&race, 0);
+    assert_eq!(behind.gap.map(|gap| (gap.leader, gap.rounds)), Some((1, 54)));
+    assert!(behind.gap.is_some_and(|gap| gap.is_moving), "the halves of the race contradict each other");
+}
+
+#[test]
+fn exact_drops_nobody_and_a_limit_keeps_who_may_be_good_enough() {
+    let mut race = Race::new(3, RaceSettings { exact: true, ..RaceSettings::default() });
+    assert_eq!(run(&mut race, 12, |at, _| [1.0, 100.0, 2.0][at]), []);
+    assert_eq!(outcomes(&race), [(0, Outcome::Standing), (2, Outcome::Slower), (1, Outcome::Slower)]);
+    let mut race = Race::new(3, RaceSettings { keep_below: Some(50.0), ..RaceSettings::default() });
+    let drops = run(&mut race, 3, |at, _| [1.0, 40.0, 60.0][at]);
+    assert_eq!(drops.iter().map(|drop| drop.contender).collect::<Vec<_>>(), [2]);
+    assert_eq!(standing(&race, 1).outcome, Outcome::Outclassed, "as far as is known so far");
+    assert_eq!(run(&mut race, 20, |at, _| [1.0, 40.0, 60.0][at])[0].why, Why::Slower);
+}
+
+#[test]
+fn those_that_fail_or_do_not_start_are_last_and_no_longer_counted() {
+    let mut race = Race::new(4, RaceSettings::default());
+    race.leave_out(3);
+    race.fail(2);
+    // Two are left: eight rounds are enough, as for a race of two.
+    run(&mut race, 8, |at, round| [1.0, 1.5][at] * steady(at, round));
+    assert!(race.is_decided());
+    assert_eq!(outcomes(&race)[..2], [(0, Outcome::Standing), (1, Outcome::Slower)]);
+    let mut race = Race::new(3, RaceSettings::default());
+    run(&mut race, 3, |at, _| [1.0, 1.1, 1.2][at]);
+    race.record(&[None, Some(1.1), Some(1.2)]);
+    assert_eq!((race.leader(), standing(&race, 0).outcome), (Some(1), Outcome::Failed));
+    assert!(Race::new(0, RaceSettings::default()).is_decided());
+    assert_eq!(Race::new(0, RaceSettings::default()).standings(), []);
+}
+
+#[test]
+fn a_race_of_one_runs_until_its_time_has_an_interval() {
+    let mut race = Race::new(1, RaceSettings::default());
+    run(&mut race, 7, |at, round| 1.0 + 0.1 * noise(at, round));
+    assert!(!race.is_decided() && race.standings()[0].interval.is_none());
+    run(&mut race, 1, |at, round| 1.0 + 0.1 * noise(at, round));
+    assert!(race.is_decided() && race.standings()[0].interval.is_some());
+}
+
+#[test]
+fn the_noise_is_that_of_one_run() {
+    let mut race = Race::new(4, RaceSettings { exact: true, ..RaceSettings::default() });
+    // Uniform noise of 10 % either way has a median absolute deviation of 5 %.
+    run(&mut race, 200, |at, round| (0.1 * noise(at, round)).exp());
+    let found = race.noise().unwrap();
+    assert!((0.055..0.08).contains(&found), "{found}");
+}
+
+#[test]
+fn the_forecast_tells_when_the_race_will_be_decided() {
+    for (gap, width) in [(1.03, 0.06), (1.0, 0.05), (1.06, 0.12)] {
+        let mut ratios: Vec<f64> = (0..40)
+            .map(|seed| {
+                let time = |at: usize, round: usize| [1.0, gap][at] * (width * noise(at + 2 * seed, round)).exp();
+                let mut race = Race::new(2, RaceSettings { most_rounds: 2000, ..RaceSettings::default() });
+                run(&mut race, 25, time);
+                let foretold = forecast(&race, 0.02).unwrap_or(FORECAST_LIMIT);
+                while !race.is_decided() {
+                    run(&mut race, 1, time);
+                }
+                foretold as f64 / race.rounds() as f64
+            })
+            .collect();
+        ratios.sort_by(f64::total_cmp);
+        assert!((0.4..2.5).contains(&ratios[20]), "{gap} {width}: {ratios:?}");
+    }
+    // A wider margin needs fewer rounds.
+    let mut race = Race::new(2, RaceSettings::default());
+    run(&mut race, 20, |at, round| (0.1 * noise(at, round)).exp());
+    let (five, ten) = (forecast(&race, 0.05), forecast(&race, 0.1));
+    assert!(five.is_some_and(|five| ten.is_some_and(|ten| ten < five && five < FORECAST_LIMIT)), "{five:?} {ten:?}");
+    assert_eq!(forecast(&Race::new(2, RaceSettings::default()), 0.02), None);
+}
