@@ -198,7 +198,8 @@ fn a_race_measures_decides_and_is_saved() {
     assert!(raw["latency_ns"]["median"].as_f64().unwrap() > 0.0);
     assert!(contenders[0]["outcome"] == "standing");
     let medians: Vec<f64> = contenders.iter().filter_map(|contender| contender["latency_ns"]["median"].as_f64()).collect();
-    assert!(medians.is_sorted(), "{medians:?}");
+    // The leader has the smallest time within rounds, which need not be the smallest median over them.
+    assert!(medians[1..].is_sorted(), "{medians:?}");
     let record = named("computed.database.needed.record");
     let map = named("computed.database.needed.map");
     assert!(map["allocations"].as_u64() > record["allocations"].as_u64());
@@ -219,7 +220,7 @@ fn requirements_choose_the_least_work_and_make_a_gate() {
     let meets = Folder::apiary("[contest.calm.require]\nmedian = \"5s\"\nstatements = 3\n");
     let text = meets.ok(&["race", "--time", "1s", "--rounds", "2", "-q", "--require"]).replace("\n ", "");
     assert!(
-        text.contains("Choose batched.database.all.tracked: of those that meet the requirements it leaves you the least to do (no SQL)")
+        text.contains("Choose batched.database.all.tracked: of the 9 that meet the requirements it leaves you the least to do (no SQL)")
             || text.contains("Choose joined.database.all.tracked"),
         "{text}"
     );

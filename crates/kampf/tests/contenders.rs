@@ -115,3 +115,48 @@ fn ctrl_c_ends_at_the_last_whole_round_with_what_is_known() {
     assert_eq!(race["interrupted"], true);
     assert!(race["rounds"].as_u64().unwrap() >= 9);
 }
+
+#[test]
+fn ctrl_c_twice_ends_at_once_and_takes_the_contender_along() {
+    // It starts another process, notes it, and then neither of them answers or ends when the input does.
+    let stubborn = "import os, signal, time\nsignal.signal(signal.SIGINT, signal.SIG_IGN)\nif os.fork() == 0:\n  open('pid', 'w').write(str(os.getpid()))\n\x20 \
+                    os.rename('pid', 'stubborn.pid')\nwhile True: time.sleep(1)\n";
+    let folder = with_program("stubborn", stubborn);
+    let mut child = folder.command(&["race", "--timeout", "60s", "-q", "--only", "stubborn"]).spawn().unwrap();
+    let begun = Instant::now();
+    let file = folder.path().join("stubborn.pid");
+    while !file.exists() {
+        assert!(begun.elapsed() < Duration::from_secs(30), "the program was not started");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    let stubborn = std::fs::read_to_string(&file).unwrap();
+    let interrupt = || std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+    interrupt();
+    std::thread::sleep(Duration::from_millis(50));
+    interrupt();
+    assert_eq!(child.wait().unwrap().code(), Some(3));
+    let is_running = || {
+        let state = std::fs::read_to_string(format!("/proc/{stubborn}/stat")).unwrap_or_default();
+        !state.is_empty() && !state.contains(") Z ")
+    };
+    while is_running() {
+        assert!(begun.elapsed() < Duration::from_secs(30), "the contender goes on");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+}
+
+#[test]
+fn what_a_contender_holds_is_counted_to_the_byte() {
+    let held = 4_000_000;
+    let sql = |hydration: &str| format!("sql = \"select zeroblob({held}) as held\"\nhydration = \"{hydration}\"\n");
+    let folder =
+        Folder::apiary(&format!("[contest.big.contender.keeps]\n{}[contest.big.contender.passes-on]\n{}", sql("record"), sql("raw")));
+    let ended = folder.kampf(&["race", "big", "--rounds", "1", "--format", "json", "-q"]);
+    assert_eq!(ended.status, 0, "{}", ended.stderr);
+    let document: Json = serde_json::from_str(&ended.stdout).unwrap();
+    let peak = |name: &str| named(&document, name)["heap_peak_bytes"].as_u64().unwrap();
+    // The bytes, and the row that points to them.
+    assert!((held..held + 200).contains(&peak("keeps")), "{}", peak("keeps"));
+    assert!(peak("passes-on") < 200, "{}", peak("passes-on"));
+    assert_eq!(named(&document, "passes-on")["bytes"], held);
+}

@@ -11,7 +11,7 @@ const ALLOWED: [Allowed; 8] = [
     ("kampf-schema", &[], Some(&["serde", "sqlparser", "strsim", "winnow"])),
     ("kampf-fill", &["kampf-schema"], Some(&["libm", "serde"])),
     ("kampf-contest", &["kampf-schema"], Some(&["serde", "serde_json"])),
-    ("kampf-race", &[], Some(&["serde"])),
+    ("kampf-race", &[], Some(&["statrs"])),
     ("kampf-protocol", &[], Some(&["serde", "serde_json"])),
     ("kampf-engine", &["kampf-schema", "kampf-fill", "kampf-contest"], None),
     ("kampf-runner", &["kampf-schema", "kampf-fill", "kampf-contest", "kampf-race", "kampf-protocol", "kampf-engine"], None),

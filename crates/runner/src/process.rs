@@ -286,6 +286,10 @@ fn how(status: ExitStatus) -> String {
 impl Drop for Process<'_> {
     fn drop(&mut self) {
         self.stdin = None;
+        // With what it has started itself, which is in its group.
+        if let Some(group) = i32::try_from(self.child.id()).ok().and_then(Pid::from_raw) {
+            let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
+        }
         let _ = self.child.kill();
         let _ = self.child.wait();
         self.inbox.running.store(0, Ordering::Relaxed);

@@ -88,4 +88,15 @@ fn each_layer_is_composed_as_stated() {
         let stated = HIVES as f64 * hive as f64 + met * strain as f64;
         assert!((made / stated - 1.0).abs() < 0.03, "{name}: {made} allocations, stated are {stated}");
     }
+
+    // The counters themselves: known pieces, of which the largest are never held together, and one that grows.
+    let (_, counted) = count_heap(|| {
+        let kept = std::hint::black_box(vec![1u8; 1000]);
+        drop(std::hint::black_box(vec![1u8; 50_000]));
+        let zeroed = std::hint::black_box(vec![0u8; 40_000]);
+        let mut growing = std::hint::black_box(Vec::<u8>::with_capacity(10));
+        growing.reserve_exact(500);
+        drop((kept, zeroed, growing));
+    });
+    assert_eq!((counted.peak_bytes, counted.allocations), (51_000, 5));
 }

@@ -215,9 +215,7 @@ fn read(project: &Project, table: TableId, rows: u64) -> String {
     let table = project.schema.table(table);
     let last = table.columns.last().map(|column| quote(&column.name)).unwrap_or_default();
     let from = quote(&table.name);
-    format!(
-        "SELECT sum(CASE WHEN read.it IS NULL THEN 0 ELSE 0 END) AS zero FROM (SELECT {last} AS it FROM {from} LIMIT {rows}) AS read"
-    )
+    format!("SELECT sum(CASE WHEN read.it IS NULL THEN 0 ELSE 0 END) AS zero FROM (SELECT {last} AS it FROM {from} LIMIT {rows}) AS read")
 }
 
 fn field(project: &Project, sql: &[String]) -> Result<Contest, Problem> {

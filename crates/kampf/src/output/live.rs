@@ -10,7 +10,7 @@ use kampf_race::{Drop as Dropped, Forecaster, Outcome, Standing, Why};
 use kampf_runner::{Event, RoundBegins};
 use unicode_width::UnicodeWidthStr;
 
-use super::numbers::{behind, duration, interval};
+use super::numbers::{behind, duration, interval, percent};
 use super::progress::line;
 use super::style::{Look, paint};
 
@@ -18,8 +18,9 @@ use super::style::{Look, paint};
 const SHOWN: usize = 10;
 /// Drops shown, the last ones.
 const DROPS: usize = 3;
-/// Cells of the axis on which intervals are drawn, and what its middle third stands for.
-const CELLS: usize = 33;
+/// Cells of the axis on which intervals are drawn, and the one that stands for the leader: most are slower.
+const CELLS: usize = 41;
+const LEADER: usize = 10;
 /// Between two forecasts at least so much time passes: one takes some milliseconds.
 const FORECAST_EVERY: Duration = Duration::from_millis(500);
 
@@ -115,7 +116,8 @@ impl RaceProgress {
         let standings: Vec<Standing> =
             round.race.standings().into_iter().filter(|standing| standing.left.is_none() && standing.rounds > 0).collect();
         let widest = standings.iter().take(SHOWN).map(|standing| round.names[standing.contender].width()).max().unwrap_or(0);
-        let scale = scale(&standings);
+        let any = standings.iter().any(|standing| standing.gap.is_some_and(|gap| gap.interval.is_some()));
+        let scale = any.then(|| scale(&standings));
         for standing in standings.iter().take(SHOWN) {
             let name = &round.names[standing.contender];
             let space = " ".repeat(widest - name.width());
@@ -123,6 +125,10 @@ impl RaceProgress {
         }
         if standings.len() > SHOWN {
             lines.push(format!("  and {} more", standings.len() - SHOWN));
+        }
+        if any {
+            let legend = format!("  │ the leader   ╎ a margin of {}   ├─●─┤ where the true difference surely lies", percent(self.margin));
+            lines.push(paint(Look::Quiet, &legend));
         }
         if !self.drops.is_empty() {
             let earlier = self.drops.len().saturating_sub(DROPS);
@@ -136,21 +142,24 @@ impl RaceProgress {
         self.bar.tick();
     }
 
-    /// One contender: its time, how far behind it is, the interval on an axis, what that says so far.
-    fn standing(&self, standing: &Standing, scale: f64) -> String {
+    /// One contender: its time, how far behind it is, the interval on an axis of a scale, what that says so far.
+    fn standing(&self, standing: &Standing, scale: Option<f64>) -> String {
         let time = standing.median.map_or_else(String::new, duration);
         let Some(gap) = standing.gap else { return format!("{time:>8}  leads") };
-        let drawn = match gap.interval {
-            Some(interval) => axis(interval.low.ln(), gap.ratio.ln(), interval.high.ln(), scale, self.margin),
-            None => " ".repeat(CELLS),
+        let drawn = match (scale, gap.interval) {
+            (Some(scale), Some(interval)) => axis(interval.low.ln(), gap.ratio.ln(), interval.high.ln(), scale, self.margin),
+            (Some(_), None) => " ".repeat(CELLS),
+            // Nobody has an interval yet, so there is no axis either.
+            (None, _) => String::new(),
         };
+        let sure = gap.interval.map_or(String::new(), |sure| interval(sure.low, sure.high));
         let word = match standing.outcome {
             Outcome::Tied => "tied",
             Outcome::Slower | Outcome::Outclassed => "slower",
             _ if gap.interval.is_none() => "too early to tell",
             _ => "open",
         };
-        format!("{time:>8}  {:>7}  {}  {word}", behind(gap.ratio), paint(Look::Bar, &drawn))
+        format!("{time:>8}  {:>7}  {}  {word}  {}", behind(gap.ratio), paint(Look::Bar, &drawn), paint(Look::Quiet, &sure))
     }
 
     /// Rounds that a decision will still take.
@@ -185,24 +194,25 @@ fn seconds(duration: Duration) -> String {
     format!("{:.0} s", duration.as_secs_f64())
 }
 
-/// What half the axis stands for, in logarithms: enough for the widest interval of those that are open.
+/// What the longer arm of the axis stands for, in logarithms: enough for the widest interval of those that are open.
 fn scale(standings: &[Standing]) -> f64 {
+    let arm = (CELLS - 1 - LEADER) as f64 / LEADER as f64;
     let open = standings.iter().filter(|standing| standing.outcome == Outcome::Unresolved).filter_map(|standing| standing.gap?.interval);
-    let widest = open.map(|interval| interval.high.ln().max(-interval.low.ln())).fold(0.0, f64::max);
-    [0.02, 0.05, 0.1, 0.2, 0.5, 1.0].into_iter().find(|scale| *scale >= widest).unwrap_or(2.0)
+    let widest = open.map(|interval| interval.high.ln().max(-interval.low.ln() * arm)).fold(0.0, f64::max);
+    [0.03, 0.05, 0.1, 0.2, 0.5, 1.0].into_iter().find(|scale| *scale >= widest).unwrap_or(2.0)
 }
 
-/// An interval around its median, on an axis whose middle is the leader; the margin is marked on it.
+/// An interval around its median, on an axis with the leader; the margin is marked on it.
 fn axis(low: f64, middle: f64, high: f64, scale: f64, margin: f64) -> String {
-    let half = (CELLS / 2) as f64;
-    let cell = |value: f64| (half + (value / scale).clamp(-1.0, 1.0) * half).round() as usize;
+    let place = |value: f64| LEADER as f64 + value / scale * (CELLS - 1 - LEADER) as f64;
+    let cell = |value: f64| place(value).round().clamp(0.0, (CELLS - 1) as f64) as usize;
+    let beyond = |value: f64| place(value) < -0.5 || place(value) > CELLS as f64 - 0.5;
     let mut cells = vec![' '; CELLS];
     for edge in [-(1.0 + margin).ln(), (1.0 + margin).ln()] {
         cells[cell(edge)] = '╎';
     }
-    cells[CELLS / 2] = '│';
+    cells[LEADER] = '│';
     cells[cell(low)..=cell(high)].fill('─');
-    let beyond = |value: f64| value.abs() > scale;
     cells[cell(low)] = if beyond(low) { '◂' } else { '├' };
     cells[cell(high)] = if beyond(high) { '▸' } else { '┤' };
     cells[cell(middle)] = '●';
@@ -232,9 +242,10 @@ mod tests {
 
     #[test]
     fn intervals_are_drawn_around_their_median_on_an_axis() {
-        assert_eq!(axis(-0.05, 0.0, 0.05, 0.1, 0.02), "        ├───────●───────┤        ");
+        assert_eq!(axis(-0.02, 0.01, 0.04, 0.1, 0.02), "    ├────────●────────┤                  ");
         assert_eq!(axis(0.03, 0.06, 0.09, 0.1, 0.02).chars().filter(|&sign| sign == '╎').count(), 2);
         assert!(axis(0.05, 0.3, 0.9, 0.1, 0.02).ends_with('●'));
+        assert!(axis(0.05, 0.08, 0.9, 0.1, 0.02).ends_with('▸'));
         assert!(axis(-0.9, -0.03, 0.01, 0.1, 0.02).starts_with('◂'));
     }
 
