@@ -4,16 +4,19 @@
 
 mod common;
 
+use std::collections::HashMap;
 use std::io::{BufRead, BufReader, Write};
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use common::{asked_for, compare, head};
 use kampf_contest::{Hydration, own_sql};
-use kampf_engine::engine;
+use kampf_engine::{Engine, Place, engine};
+use kampf_fill::{Blueprint, Order};
 use kampf_protocol::{Hello, Limits, Mode, Ran, Received, Reply, Request, Run, read_reply, request_line};
 use kampf_race::{Forecaster, Race, RaceSettings};
 use kampf_runner::{OwnContender, reference_loop};
+use kampf_schema::{TableId, ddl, expr::RowCount};
 
 const KAMPF: &str = env!("CARGO_BIN_EXE_kampf");
 /// A call of some 20 us, and one of some 2 ms.
@@ -25,13 +28,25 @@ fn main() {
     if std::env::args().any(|argument| argument == "--test") {
         return;
     }
+    let folder = tempfile::tempdir().expect("a temporary folder");
+    let place = Place { folder: folder.path(), server: None, name: "bench" };
+    let schema = ddl::read("CREATE TABLE hive (id INTEGER PRIMARY KEY);").expect("the DDL is right").schema;
+    let order = Order { rows: HashMap::from([(TableId(0), RowCount::Fixed(1))]), values: HashMap::new(), seed: 1 };
+    let blueprint = Blueprint::new(&schema, &order).expect("one row can be made");
+    sqlite().load(&place, &schema, &blueprint, &[], &mut |_| {}).expect("the row loads");
+    let served = sqlite().serve(&place, &[]).expect("the file is there");
+    let url = served.url();
     head();
-    start();
-    runs();
+    start(url);
+    runs(url);
     judging();
     if asked_for("demo") {
         demo();
     }
+}
+
+fn sqlite() -> &'static dyn Engine {
+    engine("sqlite").expect("SQLite is always there")
 }
 
 /// A contender's process, spoken to by hand.
@@ -42,25 +57,25 @@ struct Spoken {
 }
 
 impl Spoken {
-    fn start(sql: &str) -> Spoken {
+    fn start(url: &str, sql: &str) -> Spoken {
         let mut child = Command::new(KAMPF).arg("contender").stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().expect("kampf starts");
         let stdin = child.stdin.take().expect("a pipe");
         let stdout = BufReader::new(child.stdout.take().expect("a pipe"));
         let mut spoken = Spoken { child, stdin, stdout };
-        let sqlite = engine("sqlite").expect("SQLite is always there");
-        let plan = own_sql(None, sql, &[], sqlite.dialect(), Hydration::Record).expect("the SQL has no parameters");
+        let plan = own_sql(None, sql, &[], sqlite().dialect(), Hydration::Record).expect("the SQL has no parameters");
         let own = OwnContender { plan, settings: Vec::new(), parameters: Vec::new(), simulated_trip_ns: 0 };
         spoken.say(&Request::Hello(Box::new(Hello {
             contest: "bench".to_owned(),
             contender: "bench".to_owned(),
             need: serde_json::Value::Null,
             engine: "sqlite".to_owned(),
-            url: ":memory:".to_owned(),
+            url: url.to_owned(),
             tcp_url: None,
             limits: Limits::default(),
             plan: Some(serde_json::to_value(&own).expect("a plan is plain data")),
         })));
-        assert!(matches!(spoken.hear(), Reply::Ready(_)));
+        let reply = spoken.hear();
+        assert!(matches!(reply, Reply::Ready(_)), "{reply:?}");
         spoken
     }
 
@@ -96,9 +111,9 @@ impl Drop for Spoken {
 }
 
 /// A contender up to its readiness, against a program that does nothing.
-fn start() {
+fn start(url: &str) {
     let nothing = || drop(Command::new("true").stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().and_then(|mut child| child.wait()));
-    compare("start a contender, connect, end", None, 60, nothing, || drop(Spoken::start(SHORT)));
+    compare("start a contender, connect, end", None, 60, nothing, || drop(Spoken::start(url, SHORT)));
 }
 
 fn median(mut values: Vec<f64>) -> f64 {
@@ -107,9 +122,9 @@ fn median(mut values: Vec<f64>) -> f64 {
 }
 
 /// What a run lasts beyond its spans, and the sum of spans against an outside clock.
-fn runs() {
+fn runs(url: &str) {
     if asked_for("a run beside its spans") {
-        let mut spoken = Spoken::start(SHORT);
+        let mut spoken = Spoken::start(url, SHORT);
         let beside = (0..500).map(|_| {
             let (ran, wall) = spoken.run(1);
             wall.as_nanos() as f64 - ran.spans_ns.iter().sum::<u64>() as f64
@@ -128,7 +143,7 @@ fn runs() {
         if !asked_for(name) {
             continue;
         }
-        let mut spoken = Spoken::start(sql);
+        let mut spoken = Spoken::start(url, sql);
         let (mut walls, mut spans, mut ratios) = (Vec::new(), Vec::new(), Vec::new());
         for _ in 0..40 {
             let (ran, wall) = spoken.run(passes);

@@ -1,5 +1,7 @@
 //! Races between made-up contenders whose true times are known: is the right one found, how often is a word wrong, and at what
-//! cost? `KAMPF_SIMULATIONS=2000` runs more races of each kind than the 500 of a usual test run.
+//! cost? `KAMPF_SIMULATIONS=2000` runs more races of each kind than the 500 of a usual test run; `--nocapture` shows what came of them.
+
+#![allow(clippy::print_stdout, reason = "figures for the documentation")]
 
 use kampf_race::{Drop, Outcome, Race, RaceSettings, Why};
 use rand::{RngExt, SeedableRng};
@@ -41,7 +43,7 @@ fn races() -> usize {
     std::env::var("KAMPF_SIMULATIONS").ok().and_then(|number| number.parse().ok()).unwrap_or(500)
 }
 
-fn simulate(times: &[f64], noise: Noise, settings: RaceSettings) -> Tally {
+fn simulate(name: &str, times: &[f64], noise: Noise, settings: RaceSettings) -> Tally {
     let mut tally = Tally::default();
     for seed in 0..races() as u64 {
         let mut random = Pcg64Mcg::seed_from_u64(seed);
@@ -78,6 +80,7 @@ fn simulate(times: &[f64], noise: Noise, settings: RaceSettings) -> Tally {
     for sum in [&mut tally.right, &mut tally.best_dropped, &mut tally.any_drop, &mut tally.all_tied, &mut tally.cost, &mut tally.rounds] {
         *sum /= races;
     }
+    println!("{name}: {tally:?}");
     tally
 }
 
@@ -97,10 +100,10 @@ fn at_most(rounds: usize) -> RaceSettings {
 
 #[test]
 fn wide_fields_are_decided_at_little_cost() {
-    let tally = simulate(&geometric(), noise(0.1), at_most(400));
+    let tally = simulate("1x to 100x, 10 %", &geometric(), noise(0.1), at_most(400));
     assert!(tally.best_dropped <= 0.005 && tally.right >= 0.99 && tally.cost <= 2.8, "{tally:?}");
     let spiky = Noise { spikes: 0.05, ..noise(0.05) };
-    let tally = simulate(&geometric(), spiky, at_most(400));
+    let tally = simulate("1x to 100x, 5 % and spikes", &geometric(), spiky, at_most(400));
     assert!(tally.right >= 0.99 && tally.cost <= 3.5, "{tally:?}");
 }
 
@@ -108,26 +111,26 @@ fn wide_fields_are_decided_at_little_cost() {
 fn a_difference_of_three_percent_is_found() {
     let mut times = vec![1.0, 1.03];
     times.extend((0..10).map(|at| 1.3 * (30f64 / 1.3).powf(f64::from(at) / 9.0)));
-    let tally = simulate(&times, noise(0.03), at_most(400));
+    let tally = simulate("1, 1.03, ten slower, 3 %", &times, noise(0.03), at_most(400));
     assert!(tally.right >= 0.98 && tally.rounds <= 80.0 && tally.cost <= 5.0, "{tally:?}");
 }
 
 #[test]
 fn equals_are_not_separated_and_are_found_to_be_equal() {
     let spiky = Noise { spikes: 0.05, ..noise(0.05) };
-    let tally = simulate(&[1.0; 12], spiky, at_most(60));
+    let tally = simulate("twelve equals, 5 % and spikes, 60 rounds", &[1.0; 12], spiky, at_most(60));
     assert!(tally.any_drop <= 0.02, "{tally:?}");
-    let tally = simulate(&[1.0; 4], noise(0.03), at_most(400));
+    let tally = simulate("four equals, 3 %", &[1.0; 4], noise(0.03), at_most(400));
     assert!(tally.all_tied >= 0.97 && tally.any_drop <= 0.025, "{tally:?}");
 }
 
 #[test]
 fn luck_that_lasts_is_seen_and_without_looking_for_it_equals_are_separated() {
     let lasting = Noise { memory: 0.5, ..noise(0.1) };
-    let tally = simulate(&[1.0; 12], lasting, at_most(120));
+    let tally = simulate("twelve equals, lasting luck, 120 rounds", &[1.0; 12], lasting, at_most(120));
     assert!(tally.any_drop <= 0.06, "{tally:?}");
     let blind = RaceSettings { correct_likeness: false, ..at_most(120) };
-    let tally = simulate(&[1.0; 12], lasting, blind);
+    let tally = simulate("the same, not looked for", &[1.0; 12], lasting, blind);
     assert!(tally.any_drop > 0.06, "{tally:?}");
 }
 

@@ -98,7 +98,7 @@ const SHORTEST_RUN_NS: f64 = 10e6;
 const LEAST_MEASURED: f64 = 0.7;
 /// Over all contenders together the measured parts last so many times as long as the rest; a little more than as long, since what
 /// the probe says of the rest is not all.
-const MEASURED_TO_REST: f64 = 1.05;
+const MEASURED_TO_REST: f64 = 1.15;
 /// Shorter calls are measured in blocks of at least this length.
 const SHORTEST_SPAN_NS: f64 = 10e3;
 /// Calls that last longer are not made again only to settle the engine.
