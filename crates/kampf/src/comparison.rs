@@ -148,19 +148,21 @@ fn contest_warnings(old: &ContestPart, new: &ContestPart) -> Vec<String> {
 fn contest(old: &ContestPart, new: &ContestPart, warnings: Vec<String>, judge_times: bool, allowed: f64) -> Compared {
     let machine = median(&old.race.reference_loop_ns).zip(median(&new.race.reference_loop_ns)).map_or(1.0, |(old, new)| new / old);
     let both = old.contenders.iter().filter(|one| new.contenders.iter().any(|other| other.name == one.name)).count();
-    let alpha = ALPHA / both.max(1) as f64;
+    // What was chosen is what is guarded: it gets half of alpha, the others share the rest.
+    let chosen = |name: &str| old.verdict.choose.as_deref() == Some(name);
+    let alpha = |name: &str| if chosen(name) { ALPHA / 2.0 } else { ALPHA / 2.0 / both.saturating_sub(1).max(1) as f64 };
     let mut contenders: Vec<ComparedContender> = old
         .contenders
         .iter()
         .map(|before| match new.contenders.iter().find(|after| after.name == before.name) {
             None => missing(before, "only in the old result"),
-            Some(after) => contender(before, after, alpha, judge_times.then_some(machine), allowed),
+            Some(after) => contender(before, after, alpha(&before.name), judge_times.then_some(machine), allowed),
         })
         .collect();
     let known = |name: &str| old.contenders.iter().any(|before| before.name == name);
     contenders.extend(new.contenders.iter().filter(|after| !known(&after.name)).map(|after| missing(after, "only in the new result")));
-    let chosen = |part: &ContestPart| part.verdict.choose.clone();
-    Compared { name: old.name.clone(), engine: old.engine.name.clone(), warnings, contenders, chosen: (chosen(old), chosen(new)) }
+    let choice = |part: &ContestPart| part.verdict.choose.clone();
+    Compared { name: old.name.clone(), engine: old.engine.name.clone(), warnings, contenders, chosen: (choice(old), choice(new)) }
 }
 
 fn missing(contender: &ContenderPart, why: &str) -> ComparedContender {

@@ -65,6 +65,8 @@ pub struct Race {
     pub(crate) settings: RaceSettings,
     runners: Vec<Runner>,
     rounds: usize,
+    /// How many started.
+    starters: usize,
     /// For each round the middle of the logarithms of those that race now.
     centres: Vec<f64>,
     judged: Option<Judged>,
@@ -81,6 +83,7 @@ impl Race {
             settings,
             runners: vec![runner; contenders],
             rounds: 0,
+            starters: contenders,
             centres: Vec::new(),
             judged: None,
             drop_counts: Critical::new(OWN_LEVEL, 0),
@@ -94,7 +97,8 @@ impl Race {
     /// The chance of a wrong word is shared among all pairs that could come to be compared: every contender that starts could
     /// become the leader, and be compared with every other.
     fn set_levels(&mut self) {
-        let m = self.racing().len().max(2) as f64;
+        self.starters = self.racing().len();
+        let m = self.starters.max(2) as f64;
         self.drop_counts = Critical::new(self.settings.alpha / (m * (m - 1.0)), self.rounds);
         self.tie_counts = Critical::new(self.settings.alpha / (m - 1.0), self.rounds);
     }
@@ -259,10 +263,29 @@ impl Race {
         rivals.filter(|rival| rival.finding == Finding::Open).map(|rival| rival.contender).collect()
     }
 
-    /// Whether more rounds would change nothing: everybody else is dropped, slower or tied.
+    /// How many contenders started.
+    pub fn starters(&self) -> usize {
+        self.starters
+    }
+
+    /// Whether more rounds would change nothing: everybody else is dropped, slower or tied. A race that only one has started is
+    /// decided when its median is known to the margin.
     pub fn is_decided(&self) -> bool {
-        // A race of one still tells how long it takes: as many rounds as an interval needs.
-        self.racing().is_empty() || (self.rounds >= FIRST_LOOK && self.open().is_empty())
+        let racing = self.racing();
+        match racing[..] {
+            [] => true,
+            [only] if self.starters == 1 => {
+                let own = Differences::new(self.runners[only].logs.clone());
+                let interval = own.and_then(|own| own.interval(&self.own_counts, self.own_likeness(&own)));
+                interval.is_some_and(|interval| interval.high - interval.low <= 2.0 * (1.0 + self.settings.margin).ln())
+            }
+            _ => self.rounds >= FIRST_LOOK && self.open().is_empty(),
+        }
+    }
+
+    /// How alike neighbouring rounds of a contender are in themselves, as far as that counts.
+    fn own_likeness(&self, own: &Differences) -> f64 {
+        if self.settings.correct_likeness { own.likeness_beyond_chance() } else { 0.0 }
     }
 
     /// How one run varies around what the contender takes, as a share: the middle one of the rivals' spreads. None before the
@@ -298,14 +321,12 @@ impl Race {
                     State::LeftOut | State::Failed => (None, None),
                 };
                 let own = Differences::new(runner.rounds.clone());
-                let likeness =
-                    if self.settings.correct_likeness { own.as_ref().map_or(0.0, Differences::likeness_beyond_chance) } else { 0.0 };
                 Standing {
                     contender,
                     outcome,
                     rounds: runner.rounds.len(),
                     median: own.as_ref().map(|own| own.median),
-                    interval: own.as_ref().and_then(|own| own.interval(&self.own_counts, likeness)),
+                    interval: own.as_ref().and_then(|own| own.interval(&self.own_counts, self.own_likeness(own))),
                     range: runner.range,
                     gap,
                     left,

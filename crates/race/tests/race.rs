@@ -118,12 +118,24 @@ fn those_that_fail_or_do_not_start_are_last_and_no_longer_counted() {
 }
 
 #[test]
-fn a_race_of_one_runs_until_its_time_has_an_interval() {
-    let mut race = Race::new(1, RaceSettings::default());
-    run(&mut race, 7, |at, round| 1.0 + 0.1 * noise(at, round));
-    assert!(!race.is_decided() && race.standings()[0].interval.is_none());
-    run(&mut race, 1, |at, round| 1.0 + 0.1 * noise(at, round));
-    assert!(race.is_decided() && race.standings()[0].interval.is_some());
+fn a_race_of_one_runs_until_its_time_is_known_to_the_margin() {
+    let mut rounds = Vec::new();
+    for margin in [0.02, 0.05] {
+        let mut race = Race::new(1, RaceSettings { margin, ..RaceSettings::default() });
+        run(&mut race, 8, |at, round| 1.0 + 0.1 * noise(at, round));
+        assert!(!race.is_decided());
+        while !race.is_decided() {
+            run(&mut race, 1, |at, round| 1.0 + 0.1 * noise(at, round));
+        }
+        let interval = race.standings()[0].interval.unwrap();
+        assert!(interval.high / interval.low <= (1.0 + margin).powi(2) + 1e-12, "{interval:?}");
+        rounds.push(race.rounds());
+    }
+    assert!(rounds[0] > rounds[1], "{rounds:?}");
+    // Who is the last one left of several has proved itself already.
+    let mut race = Race::new(2, RaceSettings::default());
+    run(&mut race, 8, |at, round| [1.0, 20.0][at] * (1.0 + 0.3 * noise(at, round)));
+    assert!(race.is_decided());
 }
 
 #[test]

@@ -8,7 +8,7 @@ use serde_json::json;
 use super::results::{find, read};
 use super::{Ending, print, say};
 use crate::arguments::{Compare, Format, General};
-use crate::comparison::{Compared, compare};
+use crate::comparison::{Compared, ComparedContender, compare};
 use crate::output::{Page, comparison_text, percent};
 use crate::problem::Problem;
 
@@ -38,6 +38,13 @@ pub(super) fn run(general: &General, arguments: &Compare) -> Result<Ending, Prob
                 0 => format!("No regression in {which} ({all} compared; {} allowed).", percent(arguments.allow)),
                 some => format!("{some} of {all} contenders got worse ({} allowed; {which} counted).", percent(arguments.allow)),
             });
+            let is_open = |contender: &&ComparedContender| contender.gap.is_none() && contender.movement == Movement::CannotBeTold;
+            let open = compared.iter().flat_map(|one| &one.contenders).filter(is_open).count();
+            if open > 0 {
+                let times = if open == 1 { "time" } else { "times" };
+                let more = "more rounds tell more (`kampf race --exact`, or one contender alone by --only)";
+                page.paragraph(&format!("{open} {times} cannot be told; {more}."), 0);
+            }
             print(&page.into_text())?;
         }
     }

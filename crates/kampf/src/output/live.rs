@@ -165,7 +165,7 @@ impl RaceProgress {
     /// Rounds that a decision will still take.
     fn expected(&mut self, round: &RoundBegins<'_>) -> String {
         let race = round.race;
-        if race.rounds() < 5 {
+        if race.rounds() < 5 || race.racing().len() < 2 {
             return String::new();
         }
         let due = self.forecast.is_none_or(|(at, _)| at.elapsed() >= FORECAST_EVERY);

@@ -122,7 +122,7 @@ fn legend(page: &mut Page, contest: &ContestPart) {
     if has(Outcome::Tied) {
         notes.push(format!("= differs from the best by less than {}, surely.", super::numbers::percent(contest.race.margin)));
     }
-    if contest.contenders.iter().filter(|contender| contender.trade_off).count() > 1 {
+    if contest.contenders.iter().any(|contender| contender.trade_off) {
         notes.push("◆ nobody beats it on time, memory and statements at once.".to_owned());
     }
     if has(Outcome::Outclassed) {

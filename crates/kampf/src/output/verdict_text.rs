@@ -68,7 +68,7 @@ fn tied(page: &mut Page, contest: &ContestPart, chosen: &ContenderPart) {
     let verdict = &contest.verdict;
     let all: Vec<&String> = verdict.leader.iter().chain(&verdict.tied).collect();
     let others: Vec<String> = all.iter().filter(|name| **name != &chosen.name).map(|name| paint(Look::Strong, name)).collect();
-    let others = if others.len() <= 3 { list(&others) } else { format!("the {} others marked with = or best", others.len()) };
+    let others = if others.len() <= 3 { list(&others) } else { format!("The {} others marked with = or best", others.len()) };
     page.paragraph(
         &format!(
             "Choose {}: {} a call. {others} {} no different, surely within {}; of them all it leaves you the least to do ({}).",
@@ -83,6 +83,12 @@ fn tied(page: &mut Page, contest: &ContestPart, chosen: &ContenderPart) {
 }
 
 fn fastest(page: &mut Page, contest: &ContestPart, chosen: &ContenderPart) {
+    if contest.contenders.iter().filter(|contender| is_eligible(contender)).count() == 1 {
+        let latency = &chosen.latency_ns;
+        let between = latency.low.zip(latency.high).map(|(low, high)| format!(", between {} and {}", duration(low), duration(high)));
+        let text = format!("{} takes {} a call{}; it was alone.", good(chosen), median(chosen), between.unwrap_or_default());
+        return page.paragraph(&text, 2);
+    }
     let next = contest.contenders.iter().find(|contender| contender.outcome == Outcome::Slower);
     let next = next.and_then(|next| {
         let against = next.against.as_ref()?;

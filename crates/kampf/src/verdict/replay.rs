@@ -17,7 +17,8 @@ pub(super) fn stand(part: &mut ContestPart) -> bool {
         enter(&mut part.contenders[standing.contender], &standing, &names);
     }
     part.race.noise = race.noise();
-    let decided = race.is_decided() && race.leader().is_some();
+    // Where only one has started there is nothing to decide, however well its time is known.
+    let decided = race.leader().is_some() && (race.is_decided() || race.starters() == 1);
     part.race.forecast = if decided { Vec::new() } else { forecasts(&race, part.race.margin) };
     let leader = race.leader().map(|leader| names[leader].clone()).unwrap_or_default();
     let mut contenders: Vec<Option<ContenderPart>> = part.contenders.drain(..).map(Some).collect();
