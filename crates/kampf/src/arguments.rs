@@ -160,7 +160,7 @@ pub(crate) struct Race {
     /// A difference below this counts as none, like `2%`; a smaller margin takes more rounds
     #[arg(long, value_name = "SHARE", default_value = "2%", value_parser = share)]
     pub(crate) margin: f64,
-    /// Drop nobody before the end, however slow
+    /// Drop nobody, however slow, and go on until every time is known to the margin
     #[arg(long)]
     pub(crate) exact: bool,
     /// Seed of drawn parameters and of the order within rounds [default: the file's]

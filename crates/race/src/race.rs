@@ -268,19 +268,23 @@ impl Race {
         self.starters
     }
 
-    /// Whether more rounds would change nothing: everybody else is dropped, slower or tied. A race that only one has started is
-    /// decided when its median is known to the margin.
+    /// Whether everybody is told from the leader: dropped, slower or tied.
+    pub fn is_told(&self) -> bool {
+        self.racing().is_empty() || (self.rounds >= FIRST_LOOK && self.open().is_empty())
+    }
+
+    /// Whether no more rounds are needed. Where nobody is to be dropped, and where only one has started, each median must also
+    /// be known to the margin.
     pub fn is_decided(&self) -> bool {
-        let racing = self.racing();
-        match racing[..] {
-            [] => true,
-            [only] if self.starters == 1 => {
-                let own = Differences::new(self.runners[only].logs.clone());
-                let interval = own.and_then(|own| own.interval(&self.own_counts, self.own_likeness(&own)));
-                interval.is_some_and(|interval| interval.high - interval.low <= 2.0 * (1.0 + self.settings.margin).ln())
-            }
-            _ => self.rounds >= FIRST_LOOK && self.open().is_empty(),
-        }
+        let known = || self.racing().into_iter().all(|at| self.is_known(at));
+        self.is_told() && (!(self.settings.exact || self.starters == 1) || known())
+    }
+
+    /// Whether the interval of a contender's median is no wider than the margin on both sides.
+    fn is_known(&self, contender: usize) -> bool {
+        let own = Differences::new(self.runners[contender].logs.clone());
+        let interval = own.and_then(|own| own.interval(&self.own_counts, self.own_likeness(&own)));
+        interval.is_some_and(|interval| interval.high - interval.low <= 2.0 * (1.0 + self.settings.margin).ln())
     }
 
     /// How alike neighbouring rounds of a contender are in themselves, as far as that counts.

@@ -11,7 +11,7 @@ pub struct RaceSettings {
     pub alpha: f64,
     /// At most so many rounds.
     pub most_rounds: usize,
-    /// Nobody is dropped before the end.
+    /// Nobody is dropped before the end, and it goes on until every median is known to the margin.
     pub exact: bool,
     /// A contender whose slowest run took no longer than this is not outclassed.
     pub keep_below: Option<Nanos>,

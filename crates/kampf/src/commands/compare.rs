@@ -42,7 +42,7 @@ pub(super) fn run(general: &General, arguments: &Compare) -> Result<Ending, Prob
             let open = compared.iter().flat_map(|one| &one.contenders).filter(is_open).count();
             if open > 0 {
                 let times = if open == 1 { "time" } else { "times" };
-                let more = "more rounds tell more (`kampf race --exact`, or one contender alone by --only)";
+                let more = "more rounds tell more: with --exact, or with one contender alone (--only), a race goes on until times are known to --margin";
                 page.paragraph(&format!("{open} {times} cannot be told; {more}."), 0);
             }
             print(&page.into_text())?;

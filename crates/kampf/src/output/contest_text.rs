@@ -34,7 +34,8 @@ fn course(part: &ContestPart) -> String {
     let rows = part.contenders.iter().find_map(|contender| contender.answer.as_ref()).map_or(0, |answer| answer.rows);
     let measured = race.measured_seconds / race.seconds.max(1e-9);
     let mut words = format!(
-        "{agreed} contenders agree on {} rows; {} rounds in {:.1} s, {} of it measured",
+        "{agreed} {} on {} rows; {} rounds in {:.1} s, {} of it measured",
+        if agreed == 1 { "contender agrees" } else { "contenders agree" },
         count(rows),
         race.rounds,
         race.seconds,

@@ -217,7 +217,7 @@ fn the_course_of_a_race_tells_what_disturbed_it() {
     let head: String = text.split("\n\n").next().unwrap_or_default().split_whitespace().collect::<Vec<_>>().join(" ");
     assert_eq!(
         head,
-        "calmest The calmest hives 1 contenders agree on 10 rows; 9 rounds in 2.0 s, 50 % of it measured, interrupted; one run varies by 3.1 %, \
+        "calmest The calmest hives 1 contender agrees on 10 rows; 9 rounds in 2.0 s, 50 % of it measured, interrupted; one run varies by 3.1 %, \
          the machine itself by 1.5 %; the processor was busy with other things too: tasks waited 34 % of the time \
          simulated: this engine has no trips, each statement waits 2.00 ms instead; kept on core 1"
     );

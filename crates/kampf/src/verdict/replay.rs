@@ -18,7 +18,7 @@ pub(super) fn stand(part: &mut ContestPart) -> bool {
     }
     part.race.noise = race.noise();
     // Where only one has started there is nothing to decide, however well its time is known.
-    let decided = race.leader().is_some() && (race.is_decided() || race.starters() == 1);
+    let decided = race.leader().is_some() && (race.is_told() || race.starters() == 1);
     part.race.forecast = if decided { Vec::new() } else { forecasts(&race, part.race.margin) };
     let leader = race.leader().map(|leader| names[leader].clone()).unwrap_or_default();
     let mut contenders: Vec<Option<ContenderPart>> = part.contenders.drain(..).map(Some).collect();
