@@ -7,6 +7,9 @@ use super::page::{Column, Page};
 use super::style::{Look, paint, quiet_words};
 use crate::comparison::{Compared, ComparedContender};
 
+/// Counts that moved and are told in the table; exact ones come first, and what got worse is told in full below it.
+const SHOWN: usize = 2;
+
 /// A contest: what else differs, the times, the counts that moved.
 pub(crate) fn comparison_text(page: &mut Page, compared: &Compared) {
     page.line(format!("{}  on {}", paint(Look::Title, &compared.name), compared.engine));
@@ -79,8 +82,10 @@ fn counts(contender: &ComparedContender) -> (Look, String) {
         let say = if say(*before) == say(*after) { count } else { say };
         format!("{name} {} → {}", say(*before), say(*after))
     });
-    match moved.collect::<Vec<_>>() {
-        moved if moved.is_empty() => (Look::Quiet, "the same".to_owned()),
-        moved => (Look::Plain, moved.join(", ")),
+    let moved: Vec<String> = moved.collect();
+    match moved.len() {
+        0 => (Look::Quiet, "the same".to_owned()),
+        few if few <= SHOWN => (Look::Plain, moved.join(", ")),
+        many => (Look::Plain, format!("{}, +{} more", moved[..SHOWN].join(", "), many - SHOWN)),
     }
 }

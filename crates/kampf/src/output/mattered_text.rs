@@ -1,6 +1,6 @@
 //! What the choices did, as a table of steps and a line per choice.
 
-use super::numbers::{bytes, count, duration, interval, share};
+use super::numbers::{behind, bytes, count, duration, interval, share};
 use super::page::{Column, Page};
 use super::style::{Look, paint, quiet_words};
 use crate::document::{ContenderPart, ContestPart, Effect, Step};
@@ -70,9 +70,9 @@ fn gain(step: &Step, margin: f64) -> (Look, String, String) {
         }
         (Some(low), Some(high)) => {
             let look = if moved < 0.0 { Look::Good } else { Look::Bad };
-            (look, absolute, format!("{} ({})", share(ratio - 1.0), interval(low, high)))
+            (look, absolute, format!("{} ({})", behind(ratio), interval(low, high)))
         }
-        _ => (Look::Plain, absolute, format!("about {}", share(ratio - 1.0))),
+        _ => (Look::Plain, absolute, format!("about {}", behind(ratio))),
     }
 }
 
@@ -100,7 +100,7 @@ fn effects(page: &mut Page, effects: &[Effect]) {
 }
 
 fn effect_words(effect: &Effect) -> String {
-    let ratio = share(effect.ratio - 1.0);
+    let ratio = behind(effect.ratio);
     let mut sure = match (effect.low, effect.high) {
         (Some(low), Some(high)) => interval(low, high),
         _ => String::new(),

@@ -155,7 +155,11 @@ fn more_rounds(contest: &ContestPart) -> String {
     });
     match waits.first() {
         None if race.forecast.is_empty() && race.rounds < 5 => text += "Give it more time (--time).",
-        None => text += "No number of rounds that one would wait for settles this; take a wider margin (--margin 5%) or a quieter machine.",
+        None => {
+            let wider =
+                if race.margin < NOISY { "take a wider margin (--margin 5%) or a quieter machine" } else { "take a quieter machine" };
+            text += &format!("No number of rounds that one would wait for settles this; {wider}.");
+        }
         Some((more, seconds, margin)) => {
             let settles = |more: usize, seconds: f64, margin: f64| {
                 let rounds = if more == 1 { "round" } else { "rounds" };
