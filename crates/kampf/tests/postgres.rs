@@ -288,3 +288,19 @@ fn mistakes_about_servers_are_explained_and_passwords_never_shown() {
     let error = wrong.error(&["check"], 2);
     assert!(error.contains("did you mean `postgres`") && !error.contains("secret"), "{error}");
 }
+
+#[test]
+fn planted_work_is_counted_by_the_server_itself() {
+    if !installed() {
+        return;
+    }
+    let folder = Folder::apiary("");
+    folder.write("kampf.toml", folder.read("kampf.toml").replace("\"6 per hive\"", "3_000"));
+    let text = folder.ok(&["race", "--self-test", "--engine", "postgres", "--races", "1", "--rounds", "1", "--format", "json", "-q"]);
+    let planted = &json(&text)["planted"];
+    assert_eq!(planted["counter"], "rows read by PostgreSQL's scans");
+    for (difference, rows) in planted["differences"].as_array().unwrap().iter().zip([1.05, 1.1, 1.3]) {
+        assert!((difference["work"].as_f64().unwrap() / rows - 1.0).abs() < 0.001, "{difference}");
+    }
+    remove(&folder);
+}
