@@ -75,7 +75,7 @@ fn two(more: &[&str]) -> Json {
 
 #[test]
 fn a_race_ends_when_it_is_decided() {
-    let document = two(&["--exact", "--seed", "77", "--margin", "3%", "--time", "3s"]);
+    let document = two(&["--exact", "--seed", "77", "--margin", "3%", "--time", "10s"]);
     let contest = &document["contests"][0];
     let race = &contest["race"];
     assert_eq!((&race["exact"], &race["seed"], &race["margin"]), (&json!(true), &json!(77), &json!(0.03)));
@@ -87,10 +87,11 @@ fn a_race_ends_when_it_is_decided() {
         assert_eq!(contender["rounds"].as_array().unwrap().len() as u64, rounds);
     }
     assert_eq!(race["reference_loop_ns"].as_array().unwrap().len() as u64, rounds + 1);
-    // Without --exact the slow one is not even started: in the check it is outclassed.
+    // Without --exact the slow one does not run to the end: it is outclassed, in the check or soon after, or told to be slower.
     let document = two(&["--time", "60s"]);
     let many = &document["contests"][0]["contenders"][1];
-    assert_eq!((&many["name"], &many["outcome"]), (&json!("many"), &json!("outclassed")));
-    let in_check = many["left"]["round"] == 0 && many["in_check_ns"].is_f64();
-    assert!(in_check || many["left"]["times"].as_f64().is_some_and(|times| times > 3.0), "{many}");
+    assert_eq!(many["name"], "many");
+    assert!(many["outcome"] == "outclassed" || many["outcome"] == "slower", "{many}");
+    assert_eq!(many["left"]["leader"], "few");
+    assert_eq!(many["in_check_ns"].is_f64(), many["left"]["round"] == 0, "{many}");
 }
