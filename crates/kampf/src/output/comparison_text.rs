@@ -86,6 +86,6 @@ fn counts(contender: &ComparedContender) -> (Look, String) {
     match moved.len() {
         0 => (Look::Quiet, "the same".to_owned()),
         few if few <= SHOWN => (Look::Plain, moved.join(", ")),
-        many => (Look::Plain, format!("{}, +{} more", moved[..SHOWN].join(", "), many - SHOWN)),
+        many => (Look::Plain, format!("{}, {} more moved", moved[..SHOWN].join(", "), many - SHOWN)),
     }
 }
