@@ -9,7 +9,7 @@ use crate::summary::{Nanos, median};
 /// The first round after which a contender can be called slower.
 const FIRST_LOOK: usize = 8;
 /// Level a side of the interval for a contender's own median.
-pub(crate) const OWN_LEVEL: f64 = 0.025;
+const OWN_LEVEL: f64 = 0.025;
 
 #[derive(Clone, Debug)]
 struct Runner {
@@ -62,7 +62,7 @@ pub(crate) struct Judged {
 /// A race between contenders known by their places. Rounds go in, who is still in it and how it stands comes out.
 #[derive(Clone, Debug)]
 pub struct Race {
-    pub(crate) settings: RaceSettings,
+    settings: RaceSettings,
     runners: Vec<Runner>,
     rounds: usize,
     /// How many started.
@@ -258,7 +258,7 @@ impl Race {
     }
 
     /// The rivals of the leader about whom nothing can be said yet.
-    pub fn open(&self) -> Vec<usize> {
+    fn open(&self) -> Vec<usize> {
         let rivals = self.judged.iter().flat_map(|judged| &judged.rivals);
         rivals.filter(|rival| rival.finding == Finding::Open).map(|rival| rival.contender).collect()
     }

@@ -286,8 +286,9 @@ fn how(status: ExitStatus) -> String {
 impl Drop for Process<'_> {
     fn drop(&mut self) {
         self.stdin = None;
-        // With what it has started itself, which is in its group.
-        if let Some(group) = i32::try_from(self.child.id()).ok().and_then(Pid::from_raw) {
+        // With what it has started itself, which is in its group. Once a child is waited for, its number may be another's.
+        let runs = matches!(self.child.try_wait(), Ok(None));
+        if let Some(group) = i32::try_from(self.child.id()).ok().and_then(Pid::from_raw).filter(|_| runs) {
             let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
         }
         let _ = self.child.kill();

@@ -2,7 +2,7 @@
 
 use kampf_contest::{Hydration, own_sql};
 use kampf_engine::{Connection, Work};
-use kampf_race::{Interval, Outcome, Race as PureRace, share_interval};
+use kampf_race::{Interval, Outcome, share_interval};
 use kampf_runner::{Contest, Entry, EntryWay, Event, Inbox, RaceReport, Setup, check, race};
 use kampf_schema::TableId;
 use serde_json::json;
@@ -116,6 +116,22 @@ impl SelfTest<'_> {
         race(self.inbox, self.setup, contest, &checks, &options, &mut events).map_err(failed)
     }
 
+    /// Races a field as often as asked for, and gives how many races came to their end: unfinished ones say nothing about a whole
+    /// race.
+    fn races(&self, field: &Contest, mut take: impl FnMut(u64, &RaceReport)) -> Result<u64, Problem> {
+        for number in 0..u64::from(self.arguments.races) {
+            if self.inbox.is_interrupted() {
+                return Ok(number);
+            }
+            let report = self.race(field, number)?;
+            if report.interrupted {
+                return Ok(number);
+            }
+            take(number, &report);
+        }
+        Ok(u64::from(self.arguments.races))
+    }
+
     /// The leanest contender under many names.
     fn equals(&self, contest: &Contest) -> Result<Equals, Problem> {
         let entry = contest.entries.iter().rfind(|entry| entry.choices.is_some()).or(contest.entries.last());
@@ -131,25 +147,16 @@ impl SelfTest<'_> {
             tied: 0,
             noise: None,
         };
-        for number in 0..u64::from(self.arguments.races) {
-            if self.inbox.is_interrupted() {
-                break;
-            }
-            let report = self.race(&field, number)?;
-            // Unfinished ones say nothing about a whole race.
-            if report.interrupted {
-                break;
-            }
-            let separated = separated(&report.race);
-            equals.races += 1;
+        let of = self.arguments.races;
+        equals.races = self.races(&field, |number, report| {
+            let separated = report.race.standings().iter().filter(|standing| is_told_apart(standing.outcome)).count();
             equals.separated += u64::from(separated > 0);
             equals.tied += u64::from(report.race.is_decided() && separated == 0);
             equals.rounds.push(report.race.rounds());
             equals.noise = equals.noise.or(report.race.noise());
             let told = if separated > 0 { format!("{separated} told apart") } else { "none told apart".to_owned() };
-            let of = self.arguments.races;
             say(self.general.quiet, &format!("equals, race {} of {of}: {} rounds, {told}", number + 1, report.race.rounds()));
-        }
+        })?;
         Ok(equals)
     }
 
@@ -174,39 +181,29 @@ impl SelfTest<'_> {
             unit: work[0].unit,
         };
         let field = field(project, &sql)?;
-        for number in 0..u64::from(self.arguments.races) {
-            if self.inbox.is_interrupted() {
-                break;
-            }
-            let report = self.race(&field, number)?;
-            if report.interrupted {
-                break;
-            }
-            planted.races += 1;
+        let of = self.arguments.races;
+        planted.races = self.races(&field, |number, report| {
             let standings = report.race.standings();
             let mut found = Vec::new();
             for (at, kind) in planted.kinds.iter_mut().enumerate() {
                 let Some(standing) = standings.iter().find(|standing| standing.contender == at + 1) else { continue };
-                let is_found = matches!(standing.outcome, Outcome::Slower | Outcome::Outclassed);
-                kind.found += u64::from(is_found);
                 // Against another leader than the one with fewest rows a ratio says nothing about what was planted.
                 kind.measured.extend(standing.gap.filter(|gap| gap.leader == 0).map(|gap| (gap.ratio, gap.interval)));
-                if is_found {
+                if is_told_apart(standing.outcome) {
+                    kind.found += 1;
                     found.push(share(kind.added));
                 }
             }
-            let of = self.arguments.races;
             let found = if found.is_empty() { "nothing".to_owned() } else { found.join(", ") };
             say(self.general.quiet, &format!("planted, race {} of {of}: {} rounds, found {found}", number + 1, report.race.rounds()));
-        }
+        })?;
         Ok(Some(planted))
     }
 }
 
-/// Contenders that were told from the leader.
-fn separated(race: &PureRace) -> usize {
-    let told = |outcome: Outcome| matches!(outcome, Outcome::Slower | Outcome::Outclassed);
-    race.standings().iter().filter(|standing| told(standing.outcome)).count()
+/// Whether a contender was told from the leader.
+fn is_told_apart(outcome: Outcome) -> bool {
+    matches!(outcome, Outcome::Slower | Outcome::Outclassed)
 }
 
 /// A statement that reads so many rows of a table and gives the same answer whatever they are.
