@@ -1,6 +1,6 @@
 //! How an engine's SQL is written: data, so that nothing that makes SQL asks for an engine's name.
 
-use kampf_schema::LogicalType;
+use kampf_schema::{LogicalType, Spelling};
 
 /// How several columns are compared with a list of rows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -62,6 +62,8 @@ pub struct Dialect {
     pub starts: &'static str,
     /// `text ends value`, likewise.
     pub ends: &'static str,
+    /// How conditions of the schema are written.
+    pub spelling: Spelling,
     /// The column type for a logical type, and how truly it keeps the values.
     pub column_type: fn(LogicalType) -> (String, Fidelity),
 }

@@ -1,6 +1,6 @@
-//! Rows in a reused buffer.
+//! Rows in a reused buffer, column by column.
 
-use kampf_schema::{Units, ValueRef};
+use kampf_schema::{ColumnId, Units, ValueRef};
 
 use crate::random::mix;
 
@@ -23,11 +23,13 @@ enum Cell {
     Blob(u32, u32),
 }
 
-/// Some rows of a table, one after the other; texts lie together in one buffer.
+/// Some rows of a table; texts lie together in one buffer.
 #[derive(Clone, Debug, Default)]
 pub struct Batch {
-    width: usize,
-    cells: Vec<Cell>,
+    columns: Vec<Vec<Cell>>,
+    /// The column that is being made.
+    current: ColumnId,
+    rows: usize,
     text: String,
     bytes: Vec<u8>,
 }
@@ -35,27 +37,36 @@ pub struct Batch {
 impl Batch {
     /// An empty batch for rows of `width` columns.
     pub fn new(width: usize) -> Batch {
-        Batch { width, ..Batch::default() }
+        let mut batch = Batch::default();
+        batch.clear(width, 0);
+        batch
     }
 
     /// Forgets the rows and keeps the memory.
-    pub fn clear(&mut self, width: usize) {
-        self.width = width;
-        self.cells.clear();
+    pub(crate) fn clear(&mut self, width: usize, rows: usize) {
+        self.columns.iter_mut().for_each(Vec::clear);
+        self.columns.resize_with(width, Vec::new);
+        (self.current, self.rows) = (0, rows);
         self.text.clear();
         self.bytes.clear();
     }
 
     /// How many rows there are.
     pub fn rows(&self) -> usize {
-        self.cells.len().checked_div(self.width).unwrap_or(0)
+        self.rows
     }
 
     /// A row's values.
     pub fn row(&self, row: usize) -> impl ExactSizeIterator<Item = ValueRef<'_>> {
-        self.cells[row * self.width..(row + 1) * self.width].iter().map(|cell| self.value_of(*cell))
+        self.columns.iter().map(move |column| self.value_of(column[row]))
     }
 
+    /// One value.
+    pub fn value(&self, row: usize, column: ColumnId) -> ValueRef<'_> {
+        self.columns[column].get(row).map_or(ValueRef::Null, |cell| self.value_of(*cell))
+    }
+
+    #[inline]
     fn value_of(&self, cell: Cell) -> ValueRef<'_> {
         match cell {
             Cell::Null => ValueRef::Null,
@@ -71,12 +82,27 @@ impl Batch {
         }
     }
 
-    /// The last cell added.
-    pub(crate) fn last(&self) -> ValueRef<'_> {
-        self.cells.last().map_or(ValueRef::Null, |cell| self.value_of(*cell))
+    /// Goes on with another column, from its first row.
+    pub(crate) fn begin(&mut self, column: ColumnId) {
+        self.current = column;
     }
 
-    /// Adds a value to the row being made.
+    /// The value added last.
+    pub(crate) fn last(&self) -> ValueRef<'_> {
+        self.columns[self.current].last().map_or(ValueRef::Null, |cell| self.value_of(*cell))
+    }
+
+    /// Takes back the value added last.
+    pub(crate) fn retract(&mut self) {
+        match self.columns[self.current].pop() {
+            Some(Cell::Text(start, _)) => self.text.truncate(start as usize),
+            Some(Cell::Blob(start, _)) => self.bytes.truncate(start as usize),
+            _ => {}
+        }
+    }
+
+    /// Adds a value to the column being made.
+    #[inline]
     pub(crate) fn push(&mut self, value: ValueRef<'_>) {
         let cell = match value {
             ValueRef::Null => Cell::Null,
@@ -96,19 +122,19 @@ impl Batch {
                 Cell::Blob(start, self.bytes.len() as u32)
             }
         };
-        self.cells.push(cell);
+        self.columns[self.current].push(cell);
     }
 
     /// Adds a text that `write` appends to the buffer.
     pub(crate) fn push_text(&mut self, write: impl FnOnce(&mut String)) {
         let start = self.text.len() as u32;
         write(&mut self.text);
-        self.cells.push(Cell::Text(start, self.text.len() as u32));
+        self.columns[self.current].push(Cell::Text(start, self.text.len() as u32));
     }
 
     /// Changes the text just added.
     pub(crate) fn amend_text(&mut self, amend: impl FnOnce(&mut String, usize)) {
-        if let Some(Cell::Text(start, end)) = self.cells.last_mut() {
+        if let Some(Cell::Text(start, end)) = self.columns[self.current].last_mut() {
             amend(&mut self.text, *start as usize);
             *end = self.text.len() as u32;
         }
@@ -116,15 +142,13 @@ impl Batch {
 
     /// A digest of the rows, the first of which has the number `first`. Digests of several batches are added.
     pub fn digest(&self, first: u64) -> u64 {
-        let mut sum = 0_u64;
-        for row in 0..self.rows() {
-            let mut hash = mix(first + row as u64 + 1);
-            for value in self.row(row) {
-                hash = mix(hash ^ digest_of(value));
+        let mut hashes: Vec<u64> = (0..self.rows as u64).map(|row| mix(first + row + 1)).collect();
+        for column in &self.columns {
+            for (hash, cell) in hashes.iter_mut().zip(column) {
+                *hash = mix(*hash ^ digest_of(self.value_of(*cell)));
             }
-            sum = sum.wrapping_add(hash);
         }
-        sum
+        hashes.into_iter().fold(0, u64::wrapping_add)
     }
 }
 

@@ -2,18 +2,19 @@
 
 use std::collections::HashMap;
 use std::fmt;
+use std::sync::Arc;
 
 use kampf_schema::expr::{Recipe, RowCount};
-use kampf_schema::{ColumnId, LogicalType, Reference, Schema, Span, Table, TableId, Value, did_you_mean};
+use kampf_schema::{ColumnId, Decimal, LogicalType, Reference, Rule, Schema, Span, TableId, Value, ValueRef};
 
 use crate::batch::{BATCH_ROWS, Batch};
-use crate::guess;
-use crate::link::{Link, Spread};
-use crate::maker::Maker;
-use crate::random::{Permutation, Random, key, mix};
-use crate::recipe;
-use crate::unique::{Draft, Source, settle};
-use crate::vocabulary::Vocabulary;
+use crate::link::Link;
+use crate::maker::{Maker, Origin, Others};
+use crate::plan;
+use crate::random::{Permutation, Random, mix};
+use crate::seeds::Given;
+use crate::unique::Source;
+use crate::vocabulary::{Vocabulary, cut};
 
 /// What the user asks for.
 #[derive(Clone, Debug, Default)]
@@ -48,14 +49,20 @@ pub struct FillError {
     pub message: String,
     /// What to do.
     pub hint: Option<String>,
+    /// So many rows could be made, where it is known.
+    pub(crate) room: Option<u64>,
 }
 
 impl FillError {
-    fn new(subject: FillSubject, message: impl Into<String>) -> FillError {
-        FillError { subject, span: None, message: message.into(), hint: None }
+    pub(crate) fn new(subject: FillSubject, message: impl Into<String>) -> FillError {
+        FillError { subject, span: None, message: message.into(), hint: None, room: None }
     }
 
-    fn hint(mut self, hint: impl Into<String>) -> FillError {
+    pub(crate) fn room(self, rows: u64) -> FillError {
+        FillError { room: Some(rows), ..self }
+    }
+
+    pub(crate) fn hint(mut self, hint: impl Into<String>) -> FillError {
         self.hint = Some(hint.into());
         self
     }
@@ -69,31 +76,85 @@ impl fmt::Display for FillError {
 
 impl std::error::Error for FillError {}
 
+/// How a column is made, in words.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Way {
+    /// A recipe, or what it is in words.
+    pub how: String,
+    /// Who says so: what the guess is from, or that it is set.
+    pub why: String,
+    /// Nulls in 100_000.
+    pub null_share: u32,
+}
+
 /// One column, ready to be made.
 #[derive(Clone, Debug)]
-struct ColumnPlan {
-    key: u64,
-    null_share: u32,
-    maker: Maker,
-    source: Source,
-    distinct: Option<Permutation>,
-    longest: Option<u64>,
+pub(crate) struct ColumnPlan {
+    pub(crate) key: u64,
+    pub(crate) null_share: u32,
+    pub(crate) maker: Maker,
+    pub(crate) source: Source,
+    pub(crate) distinct: Option<Permutation>,
+    pub(crate) longest: Option<u64>,
+    pub(crate) kind: LogicalType,
+    /// Values that given rows have already, where all must differ.
+    pub(crate) taken: Option<Arc<HashMap<String, u64>>>,
+    /// The guard that the column is under.
+    pub(crate) guard: Option<usize>,
+    pub(crate) way: Way,
+}
+
+/// Checks that values are drawn for until they hold.
+#[derive(Clone, Debug)]
+pub(crate) struct Guard {
+    pub(crate) columns: Vec<ColumnId>,
+    pub(crate) rules: Vec<Rule>,
+    /// Values that the checks speak of, for each column in order.
+    pub(crate) hints: Vec<Vec<Value>>,
+}
+
+impl Guard {
+    /// A value that the checks speak of, or one between two of them; where chance alone does not find what they want.
+    fn hinted(&self, at: usize, key: u64, row: u64, attempt: u64) -> Option<Value> {
+        let hints = &self.hints[at];
+        let mut random = Random::at(mix(key ^ attempt), row);
+        if attempt < 4 || hints.is_empty() || random.below(2) == 0 {
+            return None;
+        }
+        let mut pick = || &hints[random.below(hints.len() as u64) as usize];
+        let (one, other) = (pick(), pick());
+        let between = |low: i128, high: i128, random: &mut Random| random.between(low.min(high) - 1, low.max(high) + 1);
+        Some(match (one, other) {
+            (Value::Integer(low), Value::Integer(high)) => Value::Integer(between((*low).into(), (*high).into(), &mut random) as i64),
+            (Value::Date(low), Value::Date(high)) => Value::Date(between((*low).into(), (*high).into(), &mut random) as i32),
+            (Value::Timestamp(low), Value::Timestamp(high)) => {
+                Value::Timestamp(between((*low / 1_000_000).into(), (*high / 1_000_000).into(), &mut random) as i64 * 1_000_000)
+            }
+            (Value::Decimal(low, scale), Value::Decimal(high, _)) => Value::Decimal(between(low.get(), high.get(), &mut random).into(), *scale),
+            (one, _) => one.clone(),
+        })
+    }
 }
 
 #[derive(Clone, Debug)]
-struct TablePlan {
-    rows: u64,
-    columns: Vec<ColumnPlan>,
-    links: Vec<Link>,
-    references: Vec<Reference>,
+pub(crate) struct TablePlan {
+    pub(crate) rows: u64,
+    pub(crate) given: Given,
+    pub(crate) columns: Vec<ColumnPlan>,
+    pub(crate) links: Vec<Link>,
+    pub(crate) references: Vec<Reference>,
+    pub(crate) guards: Vec<Guard>,
 }
+
+/// So often values are drawn for a check until it counts as one that cannot be met.
+pub(crate) const ATTEMPTS: u64 = 500;
 
 /// A dataset that can be made.
 #[derive(Clone, Debug)]
 pub struct Blueprint {
-    tables: Vec<TablePlan>,
-    words: Vocabulary,
-    width: Vec<usize>,
+    pub(crate) tables: Vec<TablePlan>,
+    pub(crate) words: Vocabulary,
+    notes: Vec<String>,
 }
 
 impl Blueprint {
@@ -102,22 +163,30 @@ impl Blueprint {
     /// # Errors
     /// Row counts, recipes and rules that cannot be met together, with the line of the order that would help.
     pub fn new(schema: &Schema, order: &Order) -> Result<Blueprint, FillError> {
-        let mut tables: Vec<Option<TablePlan>> = vec![None; schema.tables.len()];
-        let mut counts = vec![None; schema.tables.len()];
-        for id in schema.ids() {
-            count(schema, order, id, &mut counts, &mut Vec::new())?;
-        }
-        let counts: Vec<Counted> = counts.into_iter().flatten().collect();
-        for id in schema.ids() {
-            tables[id.0] = Some(plan_table(schema, order, id, &counts)?);
-        }
-        let width = schema.tables.iter().map(|table| table.columns.len()).collect();
-        Ok(Blueprint { tables: tables.into_iter().flatten().collect(), words: Vocabulary::new(order.seed), width })
+        let (tables, notes) = plan::tables(schema, order)?;
+        let mut blueprint = Blueprint { tables, words: Vocabulary::new(order.seed), notes };
+        plan::prove(schema, &mut blueprint)?;
+        Ok(blueprint)
     }
 
     /// How many rows a table has.
     pub fn rows(&self, table: TableId) -> u64 {
         self.tables[table.0].rows
+    }
+
+    /// How many of them the schema's own file gives.
+    pub fn given(&self, table: TableId) -> u64 {
+        self.tables[table.0].given.len() as u64
+    }
+
+    /// How a column is made, and why so.
+    pub fn way(&self, table: TableId, column: ColumnId) -> &Way {
+        &self.tables[table.0].columns[column].way
+    }
+
+    /// What was found out while planning that a user may want to know.
+    pub fn notes(&self) -> &[String] {
+        &self.notes
     }
 
     /// One value. The row must be below [`Blueprint::rows`].
@@ -129,12 +198,25 @@ impl Blueprint {
 
     /// Makes the rows from `first` on, as many as fit a batch, and says how many that are; 0 behind the last row.
     pub fn batch(&self, table: TableId, first: u64, batch: &mut Batch) -> usize {
-        let width = self.width[table.0];
-        batch.clear(width);
-        let end = self.rows(table).min(first + BATCH_ROWS as u64);
-        for row in first..end {
-            for column in 0..width {
+        let plan = &self.tables[table.0];
+        let end = plan.rows.min(first + BATCH_ROWS as u64);
+        batch.clear(plan.columns.len(), usize::try_from(end.saturating_sub(first)).unwrap_or(0));
+        for column in 0..plan.columns.len() {
+            if plan.columns[column].guard.is_some() {
+                continue;
+            }
+            batch.begin(column);
+            for row in first..end {
                 self.make(table, row, column, batch);
+            }
+        }
+        for guard in &plan.guards {
+            for row in first..end {
+                let values = self.guarded(table, row, guard).0;
+                for (&column, value) in guard.columns.iter().zip(&values) {
+                    batch.begin(column);
+                    batch.push(value.as_ref());
+                }
             }
         }
         batch.rows()
@@ -142,350 +224,234 @@ impl Blueprint {
 
     fn make(&self, table: TableId, row: u64, column: ColumnId, out: &mut Batch) {
         let plan = &self.tables[table.0];
-        let column = &plan.columns[column];
-        let mut random = Random::at(column.key, row);
-        if column.null_share > 0 && random.below(100_000) < u64::from(column.null_share) {
-            return out.push(kampf_schema::ValueRef::Null);
+        match plan.columns[column].guard {
+            None => self.draw(table, row, column, 0, None, out),
+            Some(guard) => {
+                let guard = &plan.guards[guard];
+                let values = self.guarded(table, row, guard).0;
+                let at = guard.columns.iter().position(|own| *own == column).unwrap_or(0);
+                out.push(values[at].as_ref());
+            }
         }
-        let counted = |link: usize| match &plan.links[link] {
-            Link::Spread(spread) => spread.of(row),
-            _ => (0, row),
-        };
-        match column.source {
-            Source::RowNumber => out.push(kampf_schema::ValueRef::Integer(row as i64 + 1)),
-            Source::Linked(link, place) => match plan.links[link].parent(&plan.links, row) {
-                Some(parent) => {
-                    let reference = &plan.references[link];
-                    self.make(reference.parent, parent, reference.parent_columns[place], out);
+    }
+
+    /// The values of the columns under a guard, drawn until its checks hold; and whether they do.
+    pub(crate) fn guarded(&self, table: TableId, row: u64, guard: &Guard) -> (Vec<Value>, bool) {
+        let given = row < self.tables[table.0].given.len() as u64;
+        let mut values: Vec<Option<Value>> = Vec::new();
+        for attempt in 0..ATTEMPTS {
+            values = vec![None; guard.columns.len()];
+            for at in 0..guard.columns.len() {
+                if values[at].is_none() {
+                    let of = &self.tables[table.0].columns[guard.columns[at]];
+                    let free = !given && matches!(of.source, Source::Drawn);
+                    let hinted = if free { guard.hinted(at, of.key, row, attempt) } else { None };
+                    let value = hinted.unwrap_or_else(|| self.drawn(table, row, guard.columns[at], attempt, Some((guard, &values))));
+                    values[at] = Some(value);
                 }
-                None => out.push(kampf_schema::ValueRef::Null),
+            }
+            let value = |column: ColumnId| match guard.columns.iter().position(|own| *own == column) {
+                Some(at) => values[at].clone().unwrap_or(Value::Null),
+                None => self.value(table, row, column),
+            };
+            if guard.rules.iter().all(|rule| rule.allows(&value)) {
+                return (values.into_iter().map(|value| value.unwrap_or(Value::Null)).collect(), true);
+            }
+            if given && attempt > 64 {
+                break;
+            }
+        }
+        (values.into_iter().map(|value| value.unwrap_or(Value::Null)).collect(), false)
+    }
+
+    fn drawn(&self, table: TableId, row: u64, column: ColumnId, attempt: u64, under: Under<'_>) -> Value {
+        let mut batch = Batch::new(1);
+        self.draw(table, row, column, attempt, under, &mut batch);
+        batch.last().to_value()
+    }
+
+    /// Makes a value, with another `attempt` another one where it is a matter of chance.
+    fn draw(&self, table: TableId, row: u64, column: ColumnId, attempt: u64, under: Under<'_>, out: &mut Batch) {
+        let plan = &self.tables[table.0];
+        let of = &plan.columns[column];
+        let given = plan.given.len() as u64;
+        if row < given
+            && let Some(value) = &plan.given[row as usize][column]
+        {
+            return out.push(value.as_ref());
+        }
+        let mut random = Random::at(if attempt == 0 { of.key } else { of.key ^ mix(attempt) }, row);
+        let share = if attempt < 8 || of.null_share == 0 { of.null_share } else { of.null_share.max(50_000) };
+        if share > 0 && random.chance(share) {
+            return out.push(ValueRef::Null);
+        }
+        let own = row.saturating_sub(given);
+        let others = Row { blueprint: self, table, row, attempt, under };
+        let place = |link: usize| plan.links[link].place(row);
+        match &of.source {
+            Source::RowNumber(first) => out.push(ValueRef::Integer(first + if row < given { row as i64 } else { own as i64 })),
+            Source::Linked(link, place) => match plan.links[*link].parent(&plan.links, row, attempt) {
+                Some(parent) => {
+                    let reference = &plan.references[*link];
+                    let theirs = reference.parent_columns[*place];
+                    // Whole numbers in order are by far the most common keys.
+                    match &self.tables[reference.parent.0].columns[theirs].source {
+                        Source::RowNumber(first) if parent >= self.tables[reference.parent.0].given.len() as u64 => {
+                            let given = self.tables[reference.parent.0].given.len() as u64;
+                            out.push(ValueRef::Integer(first + (parent - given) as i64));
+                        }
+                        _ => self.make(reference.parent, parent, theirs, out),
+                    }
+                }
+                None => out.push(ValueRef::Null),
             },
-            Source::Drawn => column.maker.make(&mut random, &self.words, out),
-            Source::Distinct => column.maker.nth(column.distinct.map_or(row, |distinct| distinct.at(row)), column.key, out),
-            Source::Numbered => column.maker.make_numbered(&mut random, &self.words, row, column.longest, out),
-            Source::Ordinal(link) => out.push(kampf_schema::ValueRef::Integer(counted(link).1 as i64 + 1)),
+            Source::Drawn => {
+                of.maker.make(&mut random, own, &self.words, &others, out);
+                self.fit(of, out);
+            }
+            Source::Distinct => {
+                let Some(distinct) = of.distinct else { return out.push(ValueRef::Null) };
+                self.distinct(of, &distinct, if row < given { plan.rows - 1 - row } else { own }, out);
+            }
+            Source::Numbered => {
+                of.maker.make(&mut random, own, &self.words, &others, out);
+                of.maker.number(own, of.longest, out);
+                let mut again = own;
+                while self.is_taken(of, out) {
+                    again += plan.rows;
+                    out.retract();
+                    of.maker.make(&mut random, own, &self.words, &others, out);
+                    of.maker.number(again, of.longest, out);
+                }
+            }
+            Source::Ordinal(link) => out.push(ValueRef::Integer(place(*link).1 as i64 + 1)),
             Source::DistinctWithin(link) => {
-                let (parent, ordinal) = counted(link);
-                let room = column.maker.capacity().unwrap_or(u64::MAX);
-                column.maker.nth(Permutation::new(room, mix(column.key ^ parent)).at(ordinal), column.key, out);
+                let (parent, ordinal) = place(*link);
+                let room = of.maker.capacity().unwrap_or(u64::MAX);
+                of.maker.nth(Permutation::new(room, mix(of.key ^ parent)).at(ordinal.min(room - 1)), of.key, out);
+                self.fit(of, out);
             }
             Source::NumberedWithin(link) => {
-                column.maker.make_numbered(&mut random, &self.words, counted(link).1, column.longest, out);
+                of.maker.make(&mut random, own, &self.words, &others, out);
+                of.maker.number(place(*link).1, of.longest, out);
             }
-        }
-    }
-}
-
-/// The rows of a table, with its counted parent where it has one.
-#[derive(Clone, Debug)]
-struct Counted {
-    rows: u64,
-    /// The reference by which children were counted, and the children before each parent.
-    spread: Option<(usize, Vec<u32>)>,
-}
-
-fn count(
-    schema: &Schema,
-    order: &Order,
-    id: TableId,
-    counts: &mut Vec<Option<Counted>>,
-    above: &mut Vec<TableId>,
-) -> Result<u64, FillError> {
-    if let Some(counted) = &counts[id.0] {
-        return Ok(counted.rows);
-    }
-    let table = schema.table(id);
-    let guessed = guess::rows(schema, id);
-    let asked = order.rows.get(&id).unwrap_or(&guessed);
-    let counted = match asked {
-        // Tables that refer to each other in a circle: a guess must begin somewhere.
-        RowCount::Per { parent, .. } if !order.rows.contains_key(&id) && schema.find(&parent.text).is_none_or(|at| above.contains(&at)) => {
-            Counted { rows: 1000, spread: None }
-        }
-        RowCount::Fixed(rows) => Counted { rows: *rows, spread: None },
-        RowCount::Per { low, high, parent } => {
-            let wrong = |message: String| FillError { span: Some(parent.span), ..FillError::new(FillSubject::Rows(id), message) };
-            let at = schema.find(&parent.text).ok_or_else(|| {
-                let mut error = wrong(format!("there is no table `{}`", parent.text));
-                error.hint = did_you_mean(&parent.text, schema.tables.iter().map(|table| table.name.as_str()));
-                error
-            })?;
-            let reference = main_reference(table, at).ok_or_else(|| {
-                wrong(format!("`{}` does not refer to `{}`", table.name, schema.table(at).name)).hint(match table.references.as_slice() {
-                    [] => "give a fixed number of rows".to_owned(),
-                    references => {
-                        let parents: Vec<&str> = references.iter().map(|reference| schema.table(reference.parent).name.as_str()).collect();
-                        format!("it refers to {}", parents.join(", "))
-                    }
-                })
-            })?;
-            if above.contains(&id) || at == id {
-                return Err(wrong(format!("the rows of `{}` depend on themselves", table.name))
-                    .hint("give one of the tables a fixed number of rows"));
+            Source::Digit { link, all, worth, steps, key } => {
+                let (parent, number) = link.map_or((0, own), place);
+                let number = Permutation::new(*all, mix(key ^ parent)).at(number % all);
+                of.maker.nth(number / worth % steps, of.key, out);
+                self.fit(of, out);
             }
-            above.push(id);
-            let parents = count(schema, order, at, counts, above)?;
-            above.pop();
-            let real = |value: &Value| value.as_ref().as_real().unwrap_or(0.0);
-            let (low, high) = high.as_ref().map_or((real(low) * 0.5, real(low) * 1.5), |high| (real(low), real(high)));
-            if low < 0.0 || high < low {
-                return Err(FillError::new(FillSubject::Rows(id), "this is no range of row counts").hint("like `20..60 per hive`"));
-            }
-            let before = spread_counts(key(order.seed, &format!("{}.rows", table.name)), parents, low, high);
-            let before = before.ok_or_else(|| {
-                FillError::new(FillSubject::Rows(id), format!("`{}` would have more than four thousand million rows", table.name))
-                    .hint("give fewer rows per parent")
-            })?;
-            Counted { rows: u64::from(before.last().copied().unwrap_or(0)), spread: Some((reference, before)) }
-        }
-    };
-    let rows = counted.rows;
-    counts[id.0] = Some(counted);
-    Ok(rows)
-}
-
-/// The reference to a parent by which children are counted: one inside a unique rule before others.
-fn main_reference(table: &Table, parent: TableId) -> Option<usize> {
-    let in_rule = |reference: &Reference| {
-        let rules = table.uniques.iter().map(|unique| &unique.columns).chain([&table.primary_key]);
-        rules.into_iter().any(|rule| rule.len() > reference.columns.len() && reference.columns.iter().all(|column| rule.contains(column)))
-    };
-    let of_parent = || table.references.iter().enumerate().filter(|(_, reference)| reference.parent == parent);
-    of_parent().find(|(_, reference)| in_rule(reference)).or_else(|| of_parent().next()).map(|(at, _)| at)
-}
-
-fn spread_counts(key: u64, parents: u64, low: f64, high: f64) -> Option<Vec<u32>> {
-    let mut before = Vec::with_capacity(usize::try_from(parents).ok()? + 1);
-    let mut sum = 0_u32;
-    before.push(0);
-    for parent in 0..parents {
-        let mut random = Random::at(key, parent);
-        let wanted = low + (high - low) * random.unit();
-        let whole = wanted as u32;
-        let more = u32::from(random.unit() < wanted - f64::from(whole));
-        sum = sum.checked_add(whole)?.checked_add(more)?;
-        before.push(sum);
-    }
-    Some(before)
-}
-
-/// So many rows shared among parents, give or take half of the mean.
-fn share_rows(key: u64, parents: u64, rows: u64) -> Option<Vec<u32>> {
-    let rows = u32::try_from(rows).ok()?;
-    let mut sum = 0.0;
-    let weights: Vec<f64> = (0..parents)
-        .map(|parent| {
-            sum += 0.5 + Random::at(key, parent).unit();
-            sum
-        })
-        .collect();
-    let before = weights.iter().map(|weight| (weight / sum * f64::from(rows)) as u32);
-    Some(std::iter::once(0).chain(before).collect::<Vec<u32>>()).map(|mut before| {
-        if let Some(last) = before.last_mut() {
-            *last = rows;
-        }
-        before
-    })
-}
-
-fn plan_table(schema: &Schema, order: &Order, id: TableId, counts: &[Counted]) -> Result<TablePlan, FillError> {
-    let table = schema.table(id);
-    let Counted { rows, spread } = &counts[id.0];
-    let rows = *rows;
-    let mut drafts = Vec::new();
-    for (at, column) in table.columns.iter().enumerate() {
-        let recipe = order.values.get(&(id, at));
-        let subject = FillSubject::Values(id, at);
-        let reference = table.references.iter().find(|reference| reference.columns.contains(&at));
-        if let (Some(reference), Some(_)) = (reference, recipe) {
-            let parent = &schema.table(reference.parent).name;
-            return Err(FillError::new(
-                subject,
-                format!("`{}.{}` refers to `{parent}`, so its values are keys from there", table.name, column.name),
-            )
-            .hint("remove this line"));
-        }
-        let maker = match recipe {
-            Some(recipe) => recipe::maker(recipe, column.kind).map_err(|error| FillError {
-                subject: subject.clone(),
-                span: error.span,
-                message: error.message,
-                hint: error.hint,
-            })?,
-            None => guess::maker(schema, id, at),
-        };
-        if recipe.is_some_and(|recipe| recipe.null_share > 0 || recipe.source == kampf_schema::expr::Source::Literal(Value::Null))
-            && !column.nullable
-        {
-            return Err(FillError::new(subject, format!("`{}.{}` cannot be null", table.name, column.name)).hint("leave out `or null`"));
-        }
-        drafts.push(Draft { maker, from_user: recipe.is_some(), source: Source::Drawn });
-    }
-    for check in table.checks.iter().filter(|check| !check.understood) {
-        let covered =
-            table.columns.iter().enumerate().any(|(at, column)| mentions(&check.sql, &column.name) && order.values.contains_key(&(id, at)));
-        if !covered {
-            let example =
-                table.columns.iter().find(|column| mentions(&check.sql, &column.name)).map_or("…", |column| column.name.as_str());
-            return Err(FillError::new(
-                FillSubject::Schema(check.span),
-                format!("the check `{}` of `{}` is not understood", check.sql, table.name),
-            )
-            .hint(format!("say under [values] how to meet it, like `\"{}.{example}\" = \"…\"`", table.name)));
-        }
-    }
-    let links = plan_links(schema, order, id, counts, spread.as_ref())?;
-    for (link, reference) in table.references.iter().enumerate() {
-        for (place, &column) in reference.columns.iter().enumerate() {
-            if matches!(drafts[column].source, Source::Linked(..)) {
-                let message =
-                    format!("`{}.{}` is part of two references, which is not understood yet", table.name, table.columns[column].name);
-                return Err(FillError::new(FillSubject::Schema(reference.span), message).hint("remove one of the two references"));
-            }
-            drafts[column].source = Source::Linked(link, place);
-        }
-    }
-    if let [column] = table.primary_key[..]
-        && matches!(drafts[column].source, Source::Drawn)
-        && table.columns[column].kind == LogicalType::Integer
-        && !drafts[column].from_user
-    {
-        drafts[column].source = Source::RowNumber;
-    }
-    let mut rules: Vec<&[ColumnId]> = table.uniques.iter().map(|unique| unique.columns.as_slice()).collect();
-    rules.push(&table.primary_key);
-    rules.retain(|rule| !rule.is_empty());
-    rules.sort_by_key(|rule| rule.len());
-    for rule in rules {
-        settle(table, rule, &mut drafts, &links, rows).map_err(|column| {
-            let names: Vec<&str> = rule.iter().map(|&column| table.columns[column].name.as_str()).collect();
-            let message = format!("{rows} rows of `{}` cannot all differ in {}", table.name, names.join(", "));
-            let subject = if order.values.contains_key(&(id, column)) { FillSubject::Values(id, column) } else { FillSubject::Rows(id) };
-            FillError::new(subject, message).hint(format!(
-                "ask for fewer rows under [rows], or give `\"{}.{}\"` more different values under [values]",
-                table.name, table.columns[column].name
-            ))
-        })?;
-    }
-    let columns = drafts
-        .into_iter()
-        .enumerate()
-        .map(|(at, draft)| {
-            let column = &table.columns[at];
-            let key = key(order.seed, &format!("{}.{}", table.name, column.name));
-            let linked = matches!(draft.source, Source::Linked(..));
-            let null_share = match order.values.get(&(id, at)) {
-                Some(recipe) => recipe.null_share,
-                None if column.nullable && !linked => guess::NULL_SHARE,
-                None => 0,
-            };
-            let distinct = match draft.source {
-                Source::Distinct => draft.maker.capacity().map(|room| Permutation::new(room, key)),
-                _ => None,
-            };
-            let longest = match column.kind {
-                LogicalType::Text { length } => length.map(u64::from),
-                _ => None,
-            };
-            ColumnPlan { key, null_share, maker: draft.maker, source: draft.source, distinct, longest }
-        })
-        .collect();
-    Ok(TablePlan { rows, columns, links, references: table.references.clone() })
-}
-
-/// Whether a condition's text names a column.
-fn mentions(sql: &str, column: &str) -> bool {
-    sql.split(|c: char| !(c.is_alphanumeric() || c == '_')).any(|word| word.eq_ignore_ascii_case(column))
-}
-
-fn plan_links(
-    schema: &Schema,
-    order: &Order,
-    id: TableId,
-    counts: &[Counted],
-    spread: Option<&(usize, Vec<u32>)>,
-) -> Result<Vec<Link>, FillError> {
-    let table = schema.table(id);
-    let rows = counts[id.0].rows;
-    let link_key = |at: usize| {
-        let names: Vec<&str> = table.references[at].columns.iter().map(|&column| table.columns[column].name.as_str()).collect();
-        key(order.seed, &format!("{}.{}>", table.name, names.join(",")))
-    };
-    let nullable = |reference: &Reference| reference.columns.iter().any(|&column| table.columns[column].nullable);
-    let mut links: Vec<Link> = Vec::new();
-    for (at, reference) in table.references.iter().enumerate() {
-        let parents = counts[reference.parent.0].rows;
-        let can_be_null = nullable(reference);
-        let null_share = if can_be_null { guess::NULL_SHARE } else { 0 };
-        links.push(match spread {
-            Some((main, before)) if *main == at => Link::Spread(Spread::new(before.clone(), link_key(at))),
-            _ if reference.parent == id => Link::Earlier { key: link_key(at), null_share, nullable: can_be_null },
-            _ if parents == 0 && (can_be_null || rows == 0) => Link::Never,
-            _ if parents == 0 => {
-                let parent = &schema.table(reference.parent).name;
-                return Err(FillError::new(FillSubject::Rows(id), format!("`{}` needs rows of `{parent}`, which has none", table.name))
-                    .hint(format!("give `{parent}` rows under [rows]")));
-            }
-            _ => Link::Scatter { key: link_key(at), parents, null_share },
-        });
-    }
-    let rules = table.uniques.iter().map(|unique| &unique.columns).chain([&table.primary_key]);
-    for rule in rules.filter(|rule| !rule.is_empty()) {
-        let inside: Vec<usize> =
-            (0..table.references.len()).filter(|&at| table.references[at].columns.iter().all(|column| rule.contains(column))).collect();
-        let covered = inside.iter().flat_map(|&at| &table.references[at].columns).count() == rule.len();
-        let parents = |at: usize| counts[table.references[at].parent.0].rows;
-        let too_many = |room: u64, what: String| {
-            FillError::new(
-                FillSubject::Rows(id),
-                format!("{rows} rows of `{}` cannot all refer to different {what}; there are {room}", table.name),
-            )
-            .hint("ask for fewer rows under [rows]")
-        };
-        match (inside.as_slice(), covered) {
-            ([one], true) => {
-                if rows > parents(*one) {
-                    return Err(too_many(parents(*one), format!("rows of `{}`", schema.table(table.references[*one].parent).name)));
-                }
-                links[*one] = Link::OneToOne(Permutation::new(parents(*one), link_key(*one)));
-            }
-            ([first, second, ..], true) => {
-                let counted = [*first, *second].into_iter().find(|&at| matches!(links[at], Link::Spread(_)));
-                match counted {
-                    Some(main) => {
-                        let other = if main == *first { *second } else { *first };
-                        let most = if let Link::Spread(spread) = &links[main] { spread.most() } else { 0 };
-                        if most > parents(other) {
-                            let name = &schema.table(table.references[other].parent).name;
-                            return Err(too_many(
-                                parents(other),
-                                format!("pairs: one parent has {most} of them, each with another row of `{name}`"),
-                            ));
-                        }
-                        links[other] = Link::Within { spread: main, parents: parents(other), key: link_key(other) };
-                    }
+            Source::Once { link, inside, outside } => {
+                let fixed = if place(*link).1 == 0 { inside } else { outside };
+                match fixed {
+                    Some(value) => out.push(value.as_ref()),
                     None => {
-                        let room = parents(*first).saturating_mul(parents(*second));
-                        if rows > room {
-                            return Err(too_many(room, "pairs".to_owned()));
-                        }
-                        let pairs = Permutation::new(room, link_key(*first));
-                        links[*first] = Link::Pair { pairs, others: parents(*second), first: true };
-                        links[*second] = Link::Pair { pairs, others: parents(*second), first: false };
+                        of.maker.make(&mut random, own, &self.words, &others, out);
+                        self.fit(of, out);
                     }
                 }
             }
-            ([one, ..], false) if matches!(links[*one], Link::Scatter { .. }) && spread.is_none() => {
-                if let Some(before) = share_rows(link_key(*one), parents(*one), rows) {
-                    links[*one] = Link::Spread(Spread::new(before, link_key(*one)));
-                }
+            Source::Computed(term) => {
+                let value = |column: ColumnId| others.value(Origin::Own(column));
+                out.push(as_kind(term.value(&value), of.kind).as_ref());
+                self.fit(of, out);
             }
-            _ => {}
         }
     }
-    let counted: u64 = links.iter().map(|link| if let Link::Spread(spread) = link { spread.rows() } else { rows }).min().unwrap_or(rows);
-    debug_assert_eq!(counted, rows, "a spread hands out as many children as there are rows");
-    Ok(links)
+
+    /// The value of a number, another one where a given row has it.
+    fn distinct(&self, of: &ColumnPlan, distinct: &Permutation, number: u64, out: &mut Batch) {
+        let room = of.maker.capacity().unwrap_or(u64::MAX);
+        of.maker.nth(distinct.at(number), of.key, out);
+        // Each given value is met by one row at most, which then takes the number that this value has from behind.
+        while let Some(taken) = &of.taken
+            && let Some(instead) = taken.get(&out.last().to_string().to_lowercase())
+        {
+            out.retract();
+            of.maker.nth(distinct.at(room - 1 - instead), of.key, out);
+        }
+    }
+
+    fn is_taken(&self, of: &ColumnPlan, out: &Batch) -> bool {
+        of.taken.as_ref().is_some_and(|taken| taken.contains_key(&out.last().to_string().to_lowercase()))
+    }
+
+    /// Cuts a text to the column's length.
+    fn fit(&self, of: &ColumnPlan, out: &mut Batch) {
+        if let Some(longest) = of.longest {
+            out.amend_text(|text, start| {
+                if (text.len() - start) as u64 > longest {
+                    cut(text, start, longest);
+                    while text.len() > start + 1 && text.ends_with(' ') {
+                        text.pop();
+                    }
+                }
+            });
+        }
+    }
+}
+
+/// Columns whose values are being drawn together, and those drawn so far.
+type Under<'a> = Option<(&'a Guard, &'a [Option<Value>])>;
+
+/// What a row's values are made from: its other values, and those of its parents.
+struct Row<'a> {
+    blueprint: &'a Blueprint,
+    table: TableId,
+    row: u64,
+    attempt: u64,
+    under: Under<'a>,
+}
+
+impl Others for Row<'_> {
+    fn value(&self, origin: Origin) -> Value {
+        match origin {
+            Origin::Own(column) => match self.under {
+                Some((guard, values)) => match guard.columns.iter().position(|own| *own == column) {
+                    Some(at) => match &values[at] {
+                        Some(value) => value.clone(),
+                        None => self.blueprint.drawn(self.table, self.row, column, self.attempt, self.under),
+                    },
+                    None => self.blueprint.value(self.table, self.row, column),
+                },
+                None => self.blueprint.value(self.table, self.row, column),
+            },
+            Origin::Parent(link, column) => {
+                let plan = &self.blueprint.tables[self.table.0];
+                match plan.links[link].parent(&plan.links, self.row, self.attempt) {
+                    Some(parent) => self.blueprint.value(plan.references[link].parent, parent, column),
+                    None => Value::Null,
+                }
+            }
+        }
+    }
+
+    fn ordinal(&self, link: usize) -> u64 {
+        self.blueprint.tables[self.table.0].links[link].place(self.row).1
+    }
+}
+
+/// A computed value as the column's type keeps it.
+pub(crate) fn as_kind(value: Value, kind: LogicalType) -> Value {
+    match (&value, kind) {
+        (Value::Null, _) => Value::Null,
+        (Value::Boolean(truth), LogicalType::Integer) => Value::Integer(i64::from(*truth)),
+        (Value::Decimal(..) | Value::Real(_), LogicalType::Integer) => {
+            value.as_ref().as_real().map_or(Value::Null, |number| Value::Integer(libm::round(number) as i64))
+        }
+        (Value::Integer(_) | Value::Decimal(..) | Value::Real(_), LogicalType::Decimal { scale, .. }) => {
+            let exact = value.as_ref().as_decimal().and_then(|decimal| decimal.rescaled(scale));
+            let decimal = exact.or_else(|| Decimal::from_real(value.as_ref().as_real()?, scale));
+            decimal.map_or(Value::Null, Value::from)
+        }
+        (Value::Integer(_) | Value::Decimal(..), LogicalType::Real) => value.as_ref().as_real().map_or(Value::Null, Value::Real),
+        (Value::Integer(number), LogicalType::Boolean) => Value::Boolean(*number != 0),
+        (Value::Text(_), LogicalType::Text { .. }) => value,
+        (other, LogicalType::Text { .. }) => Value::from(other.to_string().as_str()),
+        (Value::Timestamp(micros), LogicalType::Date) => Value::Date(micros.div_euclid(86_400_000_000) as i32),
+        (Value::Date(days), LogicalType::Timestamp) => Value::Timestamp(i64::from(*days) * 86_400_000_000),
+        _ => value,
+    }
 }
 
 #[cfg(test)]

@@ -6,19 +6,25 @@
 
 mod batch;
 mod blueprint;
+mod bounds;
+mod connect;
+mod count;
 mod guess;
 mod link;
 mod maker;
+mod plan;
 mod random;
 mod recipe;
+mod seeds;
+mod shape;
 mod unique;
 mod vocabulary;
 
 pub use batch::{BATCH_ROWS, Batch};
-pub use blueprint::{Blueprint, FillError, FillSubject, Order};
+pub use blueprint::{Blueprint, FillError, FillSubject, Order, Way};
 pub use guess::rows as guessed_rows;
 pub use random::Permutation;
 pub use recipe::RecipeMaker;
 
 /// Counted up whenever the same seed would give other content.
-pub const GENERATOR_VERSION: u32 = 2;
+pub const GENERATOR_VERSION: u32 = 3;

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::random::{Permutation, Random, mix};
+use crate::random::{Permutation, Random, Zipf, mix};
 
 /// Children counted per parent, handed out to child rows in scattered order.
 #[derive(Clone, Debug)]
@@ -18,10 +18,6 @@ impl Spread {
         Spread { before: before.into(), scatter: Permutation::new(rows, key) }
     }
 
-    pub(crate) fn rows(&self) -> u64 {
-        u64::from(self.before.last().copied().unwrap_or(0))
-    }
-
     /// Most children of one parent.
     pub(crate) fn most(&self) -> u64 {
         self.before.windows(2).map(|pair| u64::from(pair[1] - pair[0])).max().unwrap_or(0)
@@ -33,58 +29,110 @@ impl Spread {
         let parent = self.before.partition_point(|&before| before <= place) - 1;
         (parent as u64, u64::from(place - self.before[parent]))
     }
+
+    /// How many children a parent has.
+    fn children(&self, parent: u64) -> u64 {
+        let at = parent as usize;
+        self.before.get(at + 1).map_or(0, |after| u64::from(after - self.before[at]))
+    }
+
+    /// A parent's child of a number.
+    fn child(&self, parent: u64, ordinal: u64) -> u64 {
+        self.scatter.from(u64::from(self.before[parent as usize]) + ordinal)
+    }
 }
 
 /// How the rows of a table find a parent.
 #[derive(Clone, Debug)]
-pub(crate) enum Link {
+pub(crate) struct Link {
+    pub(crate) how: How,
+    pub(crate) key: u64,
+    /// Of 100_000 rows so many have none.
+    pub(crate) null_share: u32,
+    pub(crate) nullable: bool,
+    /// Rows of the parent before this one are left out.
+    pub(crate) first: u64,
+    /// Parents from `first` on.
+    pub(crate) parents: u64,
+    /// Rows of the child before this one are given, with what they refer to.
+    pub(crate) given: u64,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum How {
     /// By counted children.
     Spread(Spread),
-    /// Any parent; of 100_000 rows so many have none.
-    Scatter { key: u64, parents: u64, null_share: u32 },
+    /// Any parent.
+    Scatter,
+    /// Some parents much more often than others.
+    Uneven(Zipf, Permutation),
     /// Each parent at most once.
     OneToOne(Permutation),
     /// A row before it in the same table; the first has none, or itself where it must have one.
-    Earlier { key: u64, null_share: u32, nullable: bool },
+    Earlier,
     /// One half of a pair; all pairs differ.
     Pair { pairs: Permutation, others: u64, first: bool },
     /// Different parents for the children of one spread parent.
-    Within { spread: usize, parents: u64, key: u64 },
+    Within { spread: usize },
+    /// A parent that has the same parent as this row: that of another link, among whose children it is.
+    Cousin { through: usize, spread: Spread, above: u64, given: u64 },
+    /// Another link's columns say it already.
+    Implied,
     /// None.
     Never,
 }
 
 impl Link {
-    /// The parent's row of a child row. `links` are all of the child's table.
-    pub(crate) fn parent(&self, links: &[Link], row: u64) -> Option<u64> {
-        match self {
-            Link::Spread(spread) => Some(spread.of(row).0),
-            Link::Scatter { key, parents, null_share } => {
-                let mut random = Random::at(*key, row);
-                let parent = random.below(*parents);
-                (*null_share == 0 || random.below(100_000) >= u64::from(*null_share)).then_some(parent)
+    /// Whether children are counted by it.
+    pub(crate) fn spread(&self) -> Option<&Spread> {
+        if let How::Spread(spread) = &self.how { Some(spread) } else { None }
+    }
+
+    /// The parent's row of a child row. `links` are all of the child's table; another `attempt` is another chance.
+    pub(crate) fn parent(&self, links: &[Link], row: u64, attempt: u64) -> Option<u64> {
+        let mut random = Random::at(self.key ^ mix(attempt), row);
+        // What cannot be met by chance with few nulls may be with many.
+        let share = if attempt < 8 { self.null_share } else { self.null_share.max(50_000) };
+        if self.nullable && share > 0 && random.chance(share) {
+            return None;
+        }
+        if row < self.given {
+            return (self.parents > 0).then(|| self.first + random.below(self.parents));
+        }
+        let own = row - self.given;
+        let found = match &self.how {
+            How::Spread(spread) => spread.of(own).0,
+            How::Scatter => random.below(self.parents),
+            How::Uneven(zipf, scatter) => scatter.at(zipf.draw(&mut random) - 1),
+            How::OneToOne(permutation) => permutation.at(own),
+            How::Earlier if row == 0 => return (!self.nullable).then_some(0),
+            How::Earlier => return Some(random.below(row)),
+            How::Pair { pairs, others, first } => {
+                let pair = pairs.at(own);
+                if *first { pair / others } else { pair % others }
             }
-            Link::OneToOne(permutation) => Some(permutation.at(row)),
-            Link::Earlier { key, null_share, nullable } => {
-                let mut random = Random::at(*key, row);
-                let parent = random.below(row);
-                match (row, nullable) {
-                    (0, true) => None,
-                    (0, false) => Some(0),
-                    (_, true) if random.below(100_000) < u64::from(*null_share) => None,
-                    _ => Some(parent),
+            How::Within { spread } => {
+                let (parent, ordinal) = links.get(*spread)?.spread()?.of(own);
+                Permutation::new(self.parents, mix(self.key ^ parent)).at(ordinal)
+            }
+            How::Cousin { through, spread, above, given } => {
+                let parent = links.get(*through)?.parent(links, row, attempt)?.checked_sub(*above)?;
+                let children = spread.children(parent);
+                if children == 0 {
+                    return None;
                 }
+                return Some(given + spread.child(parent, random.below(children)));
             }
-            Link::Pair { pairs, others, first } => {
-                let pair = pairs.at(row);
-                Some(if *first { pair / others } else { pair % others })
-            }
-            Link::Within { spread, parents, key } => {
-                let Some(Link::Spread(spread)) = links.get(*spread) else { return None };
-                let (parent, ordinal) = spread.of(row);
-                Some(Permutation::new(*parents, mix(key ^ parent)).at(ordinal))
-            }
-            Link::Never => None,
+            How::Implied | How::Never => return None,
+        };
+        Some(self.first + found)
+    }
+
+    /// The number of a row among its siblings, from 0, and a number for its parent.
+    pub(crate) fn place(&self, row: u64) -> (u64, u64) {
+        match (&self.how, row.checked_sub(self.given)) {
+            (How::Spread(spread), Some(own)) => spread.of(own),
+            _ => (0, row),
         }
     }
 }
@@ -99,6 +147,10 @@ mod tests {
         let mut of: Vec<(u64, u64)> = (0..5).map(|row| spread.of(row)).collect();
         of.sort_unstable();
         assert_eq!(of, [(0, 0), (0, 1), (0, 2), (2, 0), (2, 1)]);
-        assert_eq!((spread.rows(), spread.most()), (5, 3));
+        assert_eq!(spread.most(), 3);
+        assert!((0..5).all(|row| {
+            let (parent, ordinal) = spread.of(row);
+            spread.child(parent, ordinal) == row && ordinal < spread.children(parent)
+        }));
     }
 }

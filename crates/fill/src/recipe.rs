@@ -4,8 +4,9 @@ use kampf_schema::expr::{Argument, Name, Recipe, Source};
 use kampf_schema::{LogicalType, Span, Value, did_you_mean, parse_date, parse_timestamp};
 
 use crate::batch::Batch;
-use crate::maker::{Maker, NumberKind};
-use crate::random::{Random, key};
+use crate::maker::{Alone, Derived, Distribution, ListForm, Maker, Manner, NumberKind, Origin, Period};
+use crate::random::{Random, Zipf, key};
+use crate::shape::Shape;
 use crate::vocabulary::Vocabulary;
 
 /// What is wrong with a recipe.
@@ -21,29 +22,101 @@ fn wrong<T>(message: impl Into<String>, hint: impl Into<String>) -> Result<T, Re
     Err(RecipeError { message: message.into(), hint: Some(hint.into()), span: None })
 }
 
-const NAMES: [&str; 10] = ["normal", "pick", "words", "text", "name", "place", "email", "code", "share", "bytes"];
+/// Who knows the columns that recipes name.
+pub(crate) trait Columns {
+    /// The column of a path and the kind of its values.
+    fn origin(&self, path: &[Name]) -> Result<(Origin, LogicalType), RecipeError>;
+}
+
+/// For recipes that belong to no table.
+struct NoColumns;
+
+impl Columns for NoColumns {
+    fn origin(&self, path: &[Name]) -> Result<(Origin, LogicalType), RecipeError> {
+        let error = RecipeError { message: "there is no row here whose columns could be named".to_owned(), hint: None, span: None };
+        Err(RecipeError { span: path.first().map(|name| name.span), ..error })
+    }
+}
+
+/// All named ways.
+pub(crate) const NAMES: [&str; 40] = [
+    "normal", "lognormal", "exponential", "zipf", "pick", "sequence", "share", "words", "text", "title", "name", "first_name", "last_name",
+    "place", "street", "email", "login", "url", "host", "slug", "phone", "code", "matching", "hex", "address", "uuid4", "uuid7", "bytes",
+    "recent", "office", "daytime", "length", "bits", "list", "some", "after", "step", "linear", "when", "same",
+];
 
 /// The maker of a recipe for a type.
-pub(crate) fn maker(recipe: &Recipe, kind: LogicalType) -> Result<Maker, RecipeError> {
+pub(crate) fn maker(recipe: &Recipe, kind: LogicalType, columns: &dyn Columns) -> Result<Maker, RecipeError> {
     let maker = match &recipe.source {
         Source::Literal(value) => Maker::Fixed(fit(value, kind)?),
         Source::Range(low, high) => range(low, high, kind)?,
-        Source::Call { name, arguments } => {
-            let mut maker = call(name, arguments, kind).map_err(|error| RecipeError { span: error.span.or(Some(name.span)), ..error })?;
-            if let (Maker::Normal { bounds, .. }, Some((low, high))) = (&mut maker, &recipe.bounds) {
-                *bounds = Some((real(low)?, real(high)?));
-            }
-            maker
+        Source::Object(members) => {
+            let members = members.iter().map(|(key, recipe)| {
+                let maker = inner(recipe, columns)?;
+                Ok((key.clone(), maker, recipe.null_share))
+            });
+            Maker::Object(members.collect::<Result<_, RecipeError>>()?)
         }
+        Source::Call { name, arguments } => call(name, arguments, kind, &recipe.bounds, columns)
+            .map_err(|error| RecipeError { span: error.span.or(Some(name.span)), ..error })?,
     };
-    if recipe.bounds.is_some() && !matches!(maker, Maker::Normal { .. }) {
-        return wrong("`in` bounds only `normal`", "write the range itself, like `1..10`");
+    let bounded = matches!(maker, Maker::Numbers { .. }) || matches!(&maker, Maker::From(derived) if matches!(**derived, Derived::Linear { .. }));
+    if recipe.bounds.is_some() && !bounded {
+        return wrong("`in` bounds only distributions of numbers", "write the range itself, like `1..10`");
     }
-    let texts = matches!(maker, Maker::Words(..) | Maker::Text(..) | Maker::Name | Maker::Place | Maker::Email | Maker::Code(_));
-    if texts && !matches!(kind, LogicalType::Text { .. }) {
+    if is_text(&maker) && !matches!(kind, LogicalType::Text { .. }) {
         return wrong(format!("this makes text, but the column is {kind}"), format!("use {}", suitable(kind)));
     }
     Ok(maker)
+}
+
+fn is_text(maker: &Maker) -> bool {
+    maker.takes_number()
+        || matches!(
+            maker,
+            Maker::Code(_)
+                | Maker::Address
+                | Maker::TimeOfDay(..)
+                | Maker::Length(..)
+                | Maker::Object(_)
+                | Maker::List(..)
+                | Maker::Several(_)
+        )
+}
+
+/// The maker of a recipe inside another, of the kind that it speaks of itself.
+fn inner(recipe: &Recipe, columns: &dyn Columns) -> Result<Maker, RecipeError> {
+    let of = |value: &Value| match value {
+        Value::Integer(_) => LogicalType::Integer,
+        Value::Decimal(_, scale) => LogicalType::Decimal { precision: 28, scale: *scale },
+        Value::Real(_) => LogicalType::Real,
+        Value::Boolean(_) => LogicalType::Boolean,
+        Value::Date(_) => LogicalType::Date,
+        Value::Timestamp(_) => LogicalType::Timestamp,
+        _ => LogicalType::TEXT,
+    };
+    let kind = match &recipe.source {
+        Source::Literal(value) => of(value),
+        Source::Range(low, high) => match (of(low), of(high)) {
+            (LogicalType::Integer, high) => high,
+            (low, _) => low,
+        },
+        Source::Object(_) => LogicalType::TEXT,
+        Source::Call { name, arguments } => match (name.text.to_lowercase().as_str(), arguments.first()) {
+            ("normal" | "lognormal" | "exponential" | "linear", _) => match &recipe.bounds {
+                Some((low, high)) if of(low) == LogicalType::Integer && of(high) == LogicalType::Integer => LogicalType::Integer,
+                _ => LogicalType::Decimal { precision: 15, scale: 2 },
+            },
+            ("zipf" | "sequence", _) => LogicalType::Integer,
+            ("pick", Some(Argument::Value(value, _))) => of(value),
+            ("share", _) => LogicalType::Boolean,
+            ("uuid4" | "uuid7", _) => LogicalType::Uuid,
+            ("recent" | "office", Some(Argument::Range(low, _))) => of(low),
+            ("bytes", _) => LogicalType::Blob,
+            _ => LogicalType::TEXT,
+        },
+    };
+    maker(recipe, kind, columns)
 }
 
 /// What would suit a type, for hints.
@@ -55,55 +128,306 @@ fn suitable(kind: LogicalType) -> &'static str {
         LogicalType::Boolean => "`share(30)` for true in 30 of 100, `true`, or `false`",
         LogicalType::Date => "a range like `2020-01-01..2026-06-30`",
         LogicalType::Timestamp => "a range like `2020-01-01..2026-06-30`, or with times `2026-01-01T08:00:00..2026-01-01T18:00:00`",
-        LogicalType::Uuid => "no recipe: UUIDs are always drawn anew",
+        LogicalType::Uuid => "`uuid4` or `uuid7`",
         LogicalType::Blob => "`bytes(200)`",
     }
 }
 
-fn call(name: &Name, arguments: &[Argument], kind: LogicalType) -> Result<Maker, RecipeError> {
+fn call(
+    name: &Name,
+    arguments: &[Argument],
+    kind: LogicalType,
+    bounds: &Option<(Value, Value)>,
+    columns: &dyn Columns,
+) -> Result<Maker, RecipeError> {
     let no_arguments = |maker: Maker| match arguments {
         [] => Ok(maker),
         _ => wrong(format!("`{}` takes nothing in parentheses", name.text), format!("write `{}`", name.text)),
     };
-    match name.text.to_lowercase().as_str() {
-        "normal" => {
-            let [Argument::Value(mean, None), Argument::Value(deviation, None)] = arguments else {
-                return wrong("`normal` takes a mean and a standard deviation", "like `normal(6, 2) in 1..10`");
-            };
-            let kind = match kind {
-                LogicalType::Integer => NumberKind::Integer,
-                LogicalType::Decimal { scale, .. } => NumberKind::Decimal(scale),
-                LogicalType::Real => NumberKind::Real,
-                _ => return wrong(format!("this makes numbers, but the column is {kind}"), format!("use {}", suitable(kind))),
-            };
-            Ok(Maker::Normal { mean: real(mean)?, deviation: real(deviation)?, bounds: None, kind })
+    let numbers = || match kind {
+        LogicalType::Integer => Ok(NumberKind::Integer),
+        LogicalType::Decimal { scale, .. } => Ok(NumberKind::Decimal(scale)),
+        LogicalType::Real => Ok(NumberKind::Real),
+        _ => wrong(format!("this makes numbers, but the column is {kind}"), format!("use {}", suitable(kind))),
+    };
+    let ends = || bounds.as_ref().map(|(low, high)| Ok((real(low)?, real(high)?))).transpose();
+    let of_numbers = |from: Distribution| Ok(Maker::Numbers { from, bounds: ends()?, kind: numbers()? });
+    let positive = |value: &Value, what: &str| match real(value)? {
+        number if number > 0.0 => Ok(number),
+        _ => wrong(format!("{what} must be above 0"), format!("like `{}`", example(&name.text))),
+    };
+    match (name.text.to_lowercase().as_str(), arguments) {
+        ("normal", [Argument::Value(mean, None), Argument::Value(deviation, None)]) => {
+            of_numbers(Distribution::Normal { mean: real(mean)?, deviation: real(deviation)? })
         }
-        "pick" => pick(arguments, kind),
-        "words" => lengths(name, arguments, (1, 3), "words").map(|(low, high)| Maker::Words(low, high)),
-        "text" => lengths(name, arguments, (20, 200), "characters").map(|(low, high)| Maker::Text(low, high)),
-        "name" => no_arguments(Maker::Name),
-        "place" => no_arguments(Maker::Place),
-        "email" => no_arguments(Maker::Email),
-        "code" => match arguments {
-            [Argument::Value(Value::Text(pattern), None)] => Ok(Maker::Code(pattern.to_string())),
-            _ => wrong("`code` takes a pattern", "like `code('AB-####')`: # is a digit, @ a capital letter"),
+        ("normal", _) => usage(name, "a mean and a standard deviation"),
+        ("lognormal", [Argument::Value(median, None), Argument::Value(sigma, None)]) => {
+            of_numbers(Distribution::LogNormal { median: positive(median, "the median")?, sigma: real(sigma)? })
+        }
+        ("lognormal", _) => usage(name, "a median and the standard deviation of the logarithm"),
+        ("exponential", [Argument::Value(mean, None)]) => of_numbers(Distribution::Exponential { mean: positive(mean, "the mean")? }),
+        ("exponential", _) => usage(name, "a mean"),
+        ("zipf", [Argument::Value(exponent, None)]) => {
+            let Some((low, high)) = ends()? else { return usage(name, "an exponent, and its ranks behind `in`") };
+            of_numbers(Distribution::Zipf(Zipf::new((high - low) as u64 + 1, positive(exponent, "the exponent")?), low))
+        }
+        ("zipf", _) => usage(name, "an exponent, and its ranks behind `in`"),
+        ("pick", _) => pick(arguments, kind),
+        ("sequence", arguments) => {
+            let whole = |argument: Option<&Argument>, default| match argument {
+                None => Ok(default),
+                Some(Argument::Value(Value::Integer(number), None)) => Ok(*number),
+                _ => usage(name, "a first number and a step"),
+            };
+            Ok(Maker::Sequence(whole(arguments.first(), 1)?, whole(arguments.get(1), 1)?, numbers()?))
+        }
+        ("words", _) => lengths(name, arguments, (1, 3), "words").map(|(low, high)| Maker::Words(low, high)),
+        ("title", _) => lengths(name, arguments, (2, 5), "words").map(|(low, high)| Maker::Title(low, high)),
+        ("text", _) => lengths(name, arguments, (20, 200), "characters").map(|(low, high)| Maker::Text(low, high)),
+        ("name", _) => no_arguments(Maker::Name),
+        ("first_name", _) => no_arguments(Maker::FirstName),
+        ("last_name", _) => no_arguments(Maker::LastName),
+        ("place", _) => no_arguments(Maker::Place),
+        ("street", _) => no_arguments(Maker::Street),
+        ("login", _) => no_arguments(Maker::Login),
+        ("url", _) => no_arguments(Maker::Url),
+        ("host", _) => no_arguments(Maker::Host),
+        ("address", _) => no_arguments(Maker::Address),
+        ("phone", _) => no_arguments(Maker::Code(Shape::code("+00 ### ######"))),
+        ("email", []) => Ok(Maker::Email),
+        ("email", paths) => {
+            let origins = paths.iter().map(|path| match path {
+                Argument::Path(path) => columns.origin(path).map(|(origin, _)| origin),
+                _ => usage(name, "columns to make the address from"),
+            });
+            Ok(Maker::From(Box::new(Derived::Email(origins.collect::<Result<_, _>>()?))))
+        }
+        ("slug", [Argument::Path(path)]) => Ok(Maker::From(Box::new(Derived::Slug(columns.origin(path)?.0)))),
+        ("slug", _) => lengths(name, arguments, (2, 4), "words").map(|(low, high)| Maker::Slug(low, high)),
+        ("same", [Argument::Path(path)]) => Ok(Maker::From(Box::new(Derived::Same(columns.origin(path)?.0)))),
+        ("same", _) => usage(name, "a column"),
+        ("code", [Argument::Value(Value::Text(pattern), None)]) => Ok(Maker::Code(Shape::code(pattern))),
+        ("code", _) => usage(name, "a pattern: # is a digit, @ a capital letter, & a small one, ~ a hexadecimal digit"),
+        ("matching", [Argument::Value(Value::Text(pattern), None)]) => match Shape::regex(pattern) {
+            Some(shape) => Ok(Maker::Code(shape)),
+            None => wrong(format!("`{pattern}` is no regular expression that texts can be made from"), format!("like `{}`", example("matching"))),
         },
-        "share" => match (arguments, kind) {
-            ([Argument::Value(Value::Integer(share @ 0..=100), None)], LogicalType::Boolean) => Ok(Maker::Boolean(share.unsigned_abs())),
-            (_, LogicalType::Boolean) => wrong("`share` takes how many of 100 are true", "like `share(30)`"),
-            _ => wrong(format!("this makes true and false, but the column is {kind}"), format!("use {}", suitable(kind))),
+        ("matching", _) => usage(name, "a regular expression"),
+        ("hex", _) => {
+            let (low, high) = lengths(name, arguments, (32, 32), "digits")?;
+            Ok(Maker::Code(Shape::Times(Box::new(Shape::code("~")), low, high)))
+        }
+        ("bits", _) => {
+            let (low, high) = lengths(name, arguments, (8, 8), "bits")?;
+            Ok(Maker::Code(Shape::Times(Box::new(Shape::OneOf(vec![('0', '1')])), low, high)))
+        }
+        ("share", [Argument::Value(Value::Integer(share @ 0..=100), None)]) if kind == LogicalType::Boolean => {
+            Ok(Maker::Boolean(share.unsigned_abs()))
+        }
+        ("share", _) if kind == LogicalType::Boolean => usage(name, "how many of 100 are true"),
+        ("share", _) => wrong(format!("this makes true and false, but the column is {kind}"), format!("use {}", suitable(kind))),
+        ("bytes", _) if kind == LogicalType::Blob => lengths(name, arguments, (32, 32), "bytes").map(|(low, high)| Maker::Bytes(low, high)),
+        ("bytes", _) => wrong(format!("this makes bytes, but the column is {kind}"), format!("use {}", suitable(kind))),
+        ("uuid4", []) => uuid(Maker::Uuid, kind),
+        ("uuid7", []) => uuid(Maker::UuidInOrder(1_577_836_800_000_000), kind),
+        ("uuid4" | "uuid7", _) => no_arguments(Maker::Uuid),
+        ("recent", [Argument::Range(low, high)]) => with_manner(range(low, high, time_like(kind))?, kind, Manner::Recent),
+        ("office", [Argument::Range(low, high)]) => with_manner(range(low, high, time_like(kind))?, kind, Manner::Office),
+        ("recent" | "office", _) => usage(name, "a range of dates"),
+        ("daytime", []) => Ok(Maker::TimeOfDay(0, 86_399)),
+        ("daytime", [Argument::Range(Value::Text(low), Value::Text(high))]) => match (clock(low), clock(high)) {
+            (Some(low), Some(high)) if low <= high => Ok(Maker::TimeOfDay(low, high)),
+            _ => usage(name, "two times of day"),
         },
-        "bytes" => match (arguments, kind) {
-            ([Argument::Value(Value::Integer(length @ 0..=1_000_000), None)], LogicalType::Blob) => Ok(Maker::Bytes(length.unsigned_abs())),
-            (_, LogicalType::Blob) => wrong("`bytes` takes a length up to 1_000_000", "like `bytes(200)`"),
-            _ => wrong(format!("this makes bytes, but the column is {kind}"), format!("use {}", suitable(kind))),
-        },
+        ("daytime", _) => usage(name, "two times of day"),
+        ("length", [Argument::Range(Value::Text(low), Value::Text(high))]) => {
+            let (low, high) = durations(low, high)?;
+            Ok(Maker::Length((low / 1_000_000).unsigned_abs(), (high / 1_000_000).unsigned_abs()))
+        }
+        ("length", _) => usage(name, "two lengths of time"),
+        ("list", [of, rest @ ..]) => {
+            let (low, high) = lengths_from_0(name, rest, (0, 3))?;
+            let of = match of {
+                Argument::Recipe(recipe) => inner(recipe, columns)?,
+                Argument::Path(path) if path.len() == 1 => inner(&plain_call(&path[0]), columns)?,
+                Argument::Range(low, high) => {
+                    let recipe = Recipe { unique: false, source: Source::Range(low.clone(), high.clone()), bounds: None, null_share: 0 };
+                    inner(&recipe, columns)?
+                }
+                _ => return usage(name, "a recipe, and how many values"),
+            };
+            Ok(Maker::List(Box::new(of), low, high, ListForm::Json))
+        }
+        ("list", _) => usage(name, "a recipe, and how many values"),
+        ("some", words) => {
+            let words = words.iter().map(|word| match word {
+                Argument::Value(Value::Text(word), None) => Ok(word.to_string()),
+                _ => usage(name, "words in quotes"),
+            });
+            Ok(Maker::Several(words.collect::<Result<_, _>>()?))
+        }
+        ("after" | "step", [Argument::Path(path), rest @ ..]) => {
+            let (origin, of) = columns.origin(path)?;
+            let (low, high) = match rest {
+                [] => (0, 30 * DAY),
+                [Argument::Range(Value::Text(low), Value::Text(high))] => durations(low, high)?,
+                [Argument::Value(Value::Text(length), None)] => durations(length, length)?,
+                _ => return usage(name, "a column and how much later"),
+            };
+            let fits = matches!(kind, LogicalType::Date | LogicalType::Timestamp | LogicalType::Integer)
+                && (kind == of || matches!((kind, of), (LogicalType::Timestamp, LogicalType::Date) | (LogicalType::Date, LogicalType::Timestamp)));
+            if !fits {
+                return wrong(format!("`{}` is {of}, and this column {kind}", path_text(path)), "both must be dates, timestamps, or seconds since 1970");
+            }
+            let is_step = name.text.eq_ignore_ascii_case("step");
+            if is_step && !matches!(origin, Origin::Parent(..)) {
+                return usage(name, "a column of the parent, like `hive.since`");
+            }
+            Ok(Maker::From(Box::new(if is_step { Derived::Step(origin, low, high) } else { Derived::After(origin, low, high) })))
+        }
+        ("after" | "step", _) => usage(name, "a column and how much later"),
+        ("linear", [Argument::Path(path), Argument::Value(slope, None), rest @ ..]) => {
+            let (of, other) = columns.origin(path)?;
+            if !other.is_number() {
+                return wrong(format!("`{}` is {other}, not a number", path_text(path)), format!("like `{}`", example("linear")));
+            }
+            let number = |at: usize| match rest.get(at) {
+                None => Ok(0.0),
+                Some(Argument::Value(value, None)) => real(value),
+                Some(_) => usage(name, "a column, a slope, what is added, and a standard deviation"),
+            };
+            let kind = numbers()?;
+            Ok(Maker::From(Box::new(Derived::Linear { of, slope: real(slope)?, intercept: number(0)?, noise: number(1)?, bounds: ends()?, kind })))
+        }
+        ("linear", _) => usage(name, "a column, a slope, what is added, and a standard deviation"),
+        ("when", [Argument::Path(path), cases @ ..]) => {
+            let (origin, of) = columns.origin(path)?;
+            let cases = cases.iter().map(|case| match case {
+                Argument::Case(value, recipe) => {
+                    let value = value.as_ref().map(|value| fit(value, of)).transpose()?;
+                    Ok((value, maker(recipe, kind, columns)?, recipe.null_share))
+                }
+                _ => usage(name, "a column, then a recipe for each of its values"),
+            });
+            Ok(Maker::From(Box::new(Derived::When(origin, cases.collect::<Result<_, _>>()?))))
+        }
+        ("when", _) => usage(name, "a column, then a recipe for each of its values"),
         _ => Err(RecipeError {
             message: format!("`{}` is not a recipe", name.text),
             hint: did_you_mean(&name.text, NAMES),
             span: Some(name.span),
         }),
     }
+}
+
+/// A named way is given what it does not take.
+fn usage<T>(name: &Name, what: &str) -> Result<T, RecipeError> {
+    wrong(format!("`{}` takes {what}", name.text), format!("like `{}`", example(&name.text)))
+}
+
+const DAY: i64 = 86_400_000_000;
+
+/// How a named way is written.
+fn example(name: &str) -> &'static str {
+    match name.to_lowercase().as_str() {
+        "normal" => "normal(6, 2) in 1..10",
+        "lognormal" => "lognormal(40, 0.8) in 1..5000",
+        "exponential" => "exponential(12)",
+        "zipf" => "zipf(1.1) in 1..1000",
+        "sequence" => "sequence(1000, 10)",
+        "code" => "code('AB-####')",
+        "matching" => "matching('^[A-Z]{2}[0-9]+$')",
+        "share" => "share(30)",
+        "recent" => "recent(2020-01-01..2026-06-30)",
+        "office" => "office(2020-01-01..2026-06-30)",
+        "daytime" => "daytime('08:00'..'18:00')",
+        "length" => "length('1 minute'..'2 hours')",
+        "list" => "list(words(1), 0..4)",
+        "some" => "some('read', 'write', 'own')",
+        "after" => "after(opened, '1 hour'..'30 days')",
+        "step" => "step(hive.since, '5 days'..'9 days')",
+        "linear" => "linear(weight, 0.4, 10, 2) in 0..100",
+        "when" => "when(state, 'dead': null, else: 1..10)",
+        "email" => "email(first_name, last_name)",
+        _ => "same(other_column)",
+    }
+}
+
+fn plain_call(name: &Name) -> Recipe {
+    Recipe { unique: false, source: Source::Call { name: name.clone(), arguments: Vec::new() }, bounds: None, null_share: 0 }
+}
+
+fn path_text(path: &[Name]) -> String {
+    path.iter().map(|name| name.text.as_str()).collect::<Vec<_>>().join(".")
+}
+
+fn uuid(maker: Maker, kind: LogicalType) -> Result<Maker, RecipeError> {
+    match kind {
+        LogicalType::Uuid => Ok(maker),
+        // Kept as text, a UUID is a code of hexadecimal digits.
+        LogicalType::Text { .. } => Ok(Maker::Code(Shape::code("~~~~~~~~-~~~~-4~~~-a~~~-~~~~~~~~~~~~"))),
+        _ => wrong(format!("this makes UUIDs, but the column is {kind}"), format!("use {}", suitable(kind))),
+    }
+}
+
+/// Whole numbers can count the seconds since 1970.
+fn time_like(kind: LogicalType) -> LogicalType {
+    if kind == LogicalType::Integer { LogicalType::Timestamp } else { kind }
+}
+
+fn with_manner(maker: Maker, kind: LogicalType, manner: Manner) -> Result<Maker, RecipeError> {
+    Ok(match (maker, kind) {
+        (Maker::Dates(period), _) => Maker::Dates(Period { manner, ..period }),
+        (Maker::Timestamps(period), LogicalType::Integer) => Maker::Seconds(Period { manner, ..period }),
+        (Maker::Timestamps(period), _) => Maker::Timestamps(Period { manner, ..period }),
+        _ => return wrong(format!("this makes points in time, but the column is {kind}"), format!("use {}", suitable(kind))),
+    })
+}
+
+/// `08:00`, `17:30:15`.
+fn clock(text: &str) -> Option<u32> {
+    let parts: Vec<u32> = text.split(':').map(|part| part.parse().ok()).collect::<Option<_>>()?;
+    match parts.as_slice() {
+        [hours @ 0..=23, minutes @ 0..=59] => Some(hours * 3600 + minutes * 60),
+        [hours @ 0..=23, minutes @ 0..=59, seconds @ 0..=59] => Some(hours * 3600 + minutes * 60 + seconds),
+        _ => None,
+    }
+}
+
+/// Two lengths of time in microseconds, the shorter first.
+fn durations(low: &str, high: &str) -> Result<(i64, i64), RecipeError> {
+    let read = |text: &str| duration(text).map_or_else(|| wrong(format!("`{text}` is no length of time"), "like '90 seconds', '2 hours', '3 days'"), Ok);
+    let (low, high) = (read(low)?, read(high)?);
+    if low > high { wrong("the range ends before it begins", "write the smaller value first") } else { Ok((low, high)) }
+}
+
+fn duration(text: &str) -> Option<i64> {
+    let (number, unit) = text.trim().split_once(' ')?;
+    let number: f64 = number.replace('_', "").parse().ok()?;
+    let unit = match unit.trim().trim_end_matches('s') {
+        "second" => 1.0,
+        "minute" => 60.0,
+        "hour" => 3600.0,
+        "day" => 86_400.0,
+        "week" => 7.0 * 86_400.0,
+        "month" => 30.0 * 86_400.0,
+        "year" => 365.0 * 86_400.0,
+        _ => return None,
+    };
+    let seconds = number * unit;
+    (seconds.abs() < 1e10).then_some((seconds * 1e6) as i64)
+}
+
+/// One number or a range of them, from 0 on.
+fn lengths_from_0(name: &Name, arguments: &[Argument], default: (u64, u64)) -> Result<(u64, u64), RecipeError> {
+    let whole = |value: &Value| if let Value::Integer(number @ 0..=1000) = value { Some(number.unsigned_abs()) } else { None };
+    let found = match arguments {
+        [] => Some(default),
+        [Argument::Value(length, None)] => whole(length).map(|length| (length, length)),
+        [Argument::Range(low, high)] => whole(low).zip(whole(high)).filter(|(low, high)| low <= high),
+        _ => None,
+    };
+    found.map_or_else(|| wrong(format!("`{}` takes a number of values, up to 1000", name.text), format!("like `{}`", example(&name.text))), Ok)
 }
 
 /// One number, or a range of them.
@@ -148,13 +472,11 @@ fn pick(arguments: &[Argument], kind: LogicalType) -> Result<Maker, RecipeError>
     Ok(Maker::Pick(shares.collect()))
 }
 
-/// Values picked with equal chances.
-pub(crate) fn pick_evenly(values: &[Value]) -> Maker {
-    let share = |at: usize| ((at as u64 + 1) << 32) / values.len() as u64;
-    Maker::Pick(values.iter().enumerate().map(|(at, value)| (value.clone(), share(at))).collect())
-}
-
 fn range(low: &Value, high: &Value, kind: LogicalType) -> Result<Maker, RecipeError> {
+    // Whole numbers between dates are seconds since 1970.
+    if kind == LogicalType::Integer && matches!(low, Value::Date(_) | Value::Timestamp(_)) {
+        return with_manner(range(low, high, LogicalType::Timestamp)?, kind, Manner::Even);
+    }
     let (low_value, high_value) = (fit(low, kind)?, fit(high, kind)?);
     if low_value.as_ref().order(high_value.as_ref()).is_gt() {
         return wrong("the range ends before it begins", "write the smaller value first");
@@ -163,8 +485,8 @@ fn range(low: &Value, high: &Value, kind: LogicalType) -> Result<Maker, RecipeEr
         (Value::Integer(low), Value::Integer(high)) => Ok(Maker::Integers(low, high)),
         (Value::Decimal(low, scale), Value::Decimal(high, _)) => Ok(Maker::Decimals(low.get(), high.get(), scale)),
         (Value::Real(low), Value::Real(high)) => Ok(Maker::Reals(low, high)),
-        (Value::Date(low), Value::Date(high)) => Ok(Maker::Dates(low, high)),
-        (Value::Timestamp(low), Value::Timestamp(high)) => Ok(Maker::Timestamps(low, high)),
+        (Value::Date(low), Value::Date(high)) => Ok(Maker::Dates(Period { low: low.into(), high: high.into(), manner: Manner::Even })),
+        (Value::Timestamp(low), Value::Timestamp(high)) => Ok(Maker::Timestamps(Period { low, high, manner: Manner::Even })),
         _ => wrong(format!("a range makes no sense for {kind}"), format!("use {}", suitable(kind))),
     }
 }
@@ -185,6 +507,7 @@ fn fit(value: &Value, kind: LogicalType) -> Result<Value, RecipeError> {
         (Value::Date(days), LogicalType::Timestamp) => Some(Value::Timestamp(i64::from(*days) * 86_400_000_000)),
         (Value::Text(text), LogicalType::Date) => parse_date(text).map(Value::Date),
         (Value::Text(text), LogicalType::Timestamp) => parse_timestamp(text).map(Value::Timestamp),
+        (Value::Integer(number), LogicalType::Boolean) => Some(Value::Boolean(*number != 0)),
         _ => None,
     };
     fitted.map_or_else(|| wrong(format!("`{value}` is not {kind}"), format!("use {}", suitable(kind))), Ok)
@@ -208,14 +531,14 @@ impl RecipeMaker {
     /// # Errors
     /// What is wrong with the recipe: message, hint and place.
     pub fn new(recipe: &Recipe, kind: LogicalType, seed: u64, name: &str) -> Result<RecipeMaker, (String, Option<String>, Option<Span>)> {
-        let maker = maker(recipe, kind).map_err(|error| (error.message, error.hint, error.span))?;
+        let maker = maker(recipe, kind, &NoColumns).map_err(|error| (error.message, error.hint, error.span))?;
         Ok(RecipeMaker { maker, words: Vocabulary::new(seed), key: key(seed, name) })
     }
 
     /// The n-th value.
     pub fn value(&self, n: u64) -> Value {
         let mut batch = Batch::new(1);
-        self.maker.make(&mut Random::at(self.key, n), &self.words, &mut batch);
+        self.maker.make(&mut Random::at(self.key, n), n, &self.words, &Alone, &mut batch);
         batch.last().to_value()
     }
 
@@ -262,6 +585,18 @@ mod tests {
         inside("2020-01-01..2020-01-31", LogicalType::Date, "2020-01-01", "2020-01-31");
         inside("2020-01-01..2020-01-31", LogicalType::Timestamp, "2020-01-01 00:00:00.000000", "2020-01-31 00:00:00.000000");
         inside("text(5..9)", LogicalType::TEXT, "12345", "123456789");
+        inside("lognormal(40, 1) in 1..500", LogicalType::Integer, "1", "500");
+        inside("exponential(3) in 0..20", LogicalType::Real, "0", "20");
+        inside("zipf(1.1) in 5..9", LogicalType::Integer, "5", "9");
+        inside("sequence(10, 5)", LogicalType::Integer, "10", "2505");
+        inside("recent(2020-01-01..2020-01-31)", LogicalType::Date, "2020-01-01", "2020-01-31");
+        inside("office(2020-01-06..2020-01-31)", LogicalType::Timestamp, "2020-01-06 00:00:00.000000", "2020-01-31 23:00:00.000000");
+        inside("2020-01-01..2020-01-02", LogicalType::Integer, "1577836800", "1577923200");
+        inside("hex(4..6)", LogicalType::TEXT, "1234", "123456");
+        for text in values("{ size: 1..9, name: name, parts: list(words(1), 0..3), \"a \"\"b\": true or null 50% }", LogicalType::TEXT) {
+            let text = text.to_string();
+            assert!(text.starts_with("{\"size\": ") && text.ends_with('}') && text.contains("\"a \\\"b\""), "{text}");
+        }
         let codes = values("code('AB-##@')", LogicalType::TEXT);
         assert!(codes.iter().all(|code| code.to_string().starts_with("AB-") && code.to_string().len() == 6));
         let calm = values("pick('calm' 9, 'lively' 1)", LogicalType::TEXT).iter().filter(|value| value.to_string() == "calm").count();
@@ -275,6 +610,6 @@ mod tests {
         assert_eq!(error("nromal(1, 2)", LogicalType::Real), "`nromal` is not a recipe");
         assert_eq!(error("pick('a')", LogicalType::Integer), "`a` is not integer");
         assert_eq!(error("text(0)", LogicalType::TEXT), "`text` takes a number of characters, from 1 on");
-        assert_eq!(error("1..3 in 1..2", LogicalType::Integer), "`in` bounds only `normal`");
+        assert_eq!(error("1..3 in 1..2", LogicalType::Integer), "`in` bounds only distributions of numbers");
     }
 }

@@ -1,29 +1,38 @@
 //! Making rows differ where a unique rule wants it.
 
-use kampf_schema::{ColumnId, LogicalType, Table};
+use kampf_schema::{ColumnId, Function, LogicalType, Rule, Table, Term, UniqueIndex, Value};
 
-use crate::link::Link;
+use crate::bounds::single;
+use crate::link::{How, Link};
 use crate::maker::Maker;
+use crate::shape::Shape;
 
 /// What a column is made by.
 #[derive(Clone, Debug)]
 pub(crate) enum Source {
-    /// The row number, from 1.
-    RowNumber,
+    /// The row number, from this on.
+    RowNumber(i64),
     /// The key of the parent that a link finds: link, place of the column in the reference.
     Linked(usize, usize),
     /// Drawn anew for each row.
     Drawn,
     /// A different value for each row.
     Distinct,
-    /// A text ending in the row number.
+    /// A text with the row number in it.
     Numbered,
     /// The number among the rows of the same parent, from 1: the link that counts them.
     Ordinal(usize),
     /// A different value among the rows of the same parent.
     DistinctWithin(usize),
-    /// A text ending in the number among the rows of the same parent.
+    /// A text with the number among the rows of the same parent in it.
     NumberedWithin(usize),
+    /// A digit of a number that is different for each row, or for each row of the same parent: all combinations there are, what
+    /// one step of this column is worth, and how many steps it has.
+    Digit { link: Option<usize>, all: u64, worth: u64, steps: u64, key: u64 },
+    /// One value for the first row of each parent, another one for all others.
+    Once { link: usize, inside: Option<Value>, outside: Option<Value> },
+    /// What other columns of the row give.
+    Computed(Term),
 }
 
 /// A column on its way to a plan.
@@ -31,7 +40,13 @@ pub(crate) enum Source {
 pub(crate) struct Draft {
     pub(crate) maker: Maker,
     pub(crate) from_user: bool,
+    /// Whether it may as well look otherwise: neither the user nor a check says how.
+    pub(crate) free: bool,
+    /// The recipe by which it does.
+    pub(crate) instead: Option<String>,
     pub(crate) source: Source,
+    /// Most characters within which the value must differ.
+    pub(crate) longest: Option<u64>,
 }
 
 impl Draft {
@@ -40,62 +55,195 @@ impl Draft {
     }
 
     fn differs_alone(&self) -> bool {
-        matches!(self.source, Source::RowNumber | Source::Distinct | Source::Numbered)
+        matches!(self.source, Source::RowNumber(_) | Source::Distinct | Source::Numbered)
     }
 }
 
-/// Makes the columns of a unique rule differ; the name of the column to give a recipe where it cannot be done.
-pub(crate) fn settle(table: &Table, rule: &[ColumnId], drafts: &mut [Draft], links: &[Link], rows: u64) -> Result<(), ColumnId> {
+/// The columns that must differ so that a rule over expressions holds; none where an expression hides too much of them. How
+/// many characters of a text count is noted in the drafts.
+pub(crate) fn faithful(index: &UniqueIndex, drafts: &mut [Draft]) -> Vec<ColumnId> {
+    let mut columns = Vec::new();
+    for term in &index.terms {
+        let mut term = term;
+        loop {
+            match term {
+                Term::Column(column) => {
+                    columns.push(*column);
+                    break;
+                }
+                // Generated texts differ whatever the size of their letters and the spaces around them.
+                Term::Call(Function::Lower | Function::Upper | Function::Trim | Function::FirstKnown, terms) => match terms.first() {
+                    Some(inner) => term = inner,
+                    None => break,
+                },
+                Term::Call(Function::Part, terms) => {
+                    if let [Term::Column(column), Term::Literal(Value::Integer(1)), Term::Literal(Value::Integer(length @ 1..))] = terms.as_slice() {
+                        let length = length.unsigned_abs();
+                        let longest = &mut drafts[*column].longest;
+                        *longest = Some(longest.map_or(length, |longest| longest.min(length)));
+                        columns.push(*column);
+                    }
+                    break;
+                }
+                _ => break,
+            }
+        }
+    }
+    columns.sort_unstable();
+    columns.dedup();
+    columns
+}
+
+/// Makes the columns of a unique rule differ; the column to give a recipe where it cannot be done.
+pub(crate) fn settle(
+    table: &Table,
+    rule: &[ColumnId],
+    drafts: &mut [Draft],
+    links: &[Link],
+    rows: u64,
+    given: u64,
+    key: u64,
+) -> Result<(), ColumnId> {
+    let generated = rows - given;
     let linked = |drafts: &[Draft], column: ColumnId| match drafts[column].source {
         Source::Linked(link, _) => Some(link),
         _ => None,
     };
-    if rule.iter().any(|&column| drafts[column].differs_alone()) {
+    if generated == 0 || generated == 1 && given == 0 || rule.iter().any(|&column| drafts[column].differs_alone()) {
         return Ok(());
     }
     let used: Vec<usize> = rule.iter().filter_map(|&column| linked(drafts, column)).collect();
-    let distinct = used.iter().any(|&link| match &links[link] {
-        Link::OneToOne(_) => true,
-        Link::Pair { first: true, .. } => used.iter().any(|&other| matches!(links[other], Link::Pair { first: false, .. })),
-        Link::Within { spread, .. } => used.contains(spread),
+    let distinct = used.iter().any(|&link| match &links[link].how {
+        How::OneToOne(_) => true,
+        How::Pair { first: true, .. } => used.iter().any(|&other| matches!(links[other].how, How::Pair { first: false, .. })),
+        How::Within { spread, .. } => used.contains(spread),
         _ => false,
     });
-    if distinct {
+    let combined = rule.iter().any(|&column| match drafts[column].source {
+        Source::Digit { link, all, .. } => {
+            let digits = rule.iter().filter(|&&column| matches!(drafts[column].source, Source::Digit { all: other, .. } if other == all)).count();
+            digits > 1 && link.is_none_or(|link| used.contains(&link))
+        }
+        Source::Ordinal(link) | Source::DistinctWithin(link) | Source::NumberedWithin(link) => used.contains(&link),
+        _ => false,
+    });
+    if distinct || combined {
         return Ok(());
     }
     let drawn: Vec<ColumnId> = rule.iter().copied().filter(|&column| drafts[column].is_drawn()).collect();
-    let spread = used.iter().copied().find_map(|link| match &links[link] {
-        Link::Spread(spread) => Some((link, spread.most())),
-        _ => None,
-    });
-    if let Some((link, most)) = spread {
-        for &column in &drawn {
-            let room = drafts[column].maker.capacity();
-            drafts[column].source = match table.columns[column].kind {
-                LogicalType::Integer if !drafts[column].from_user => Source::Ordinal(link),
-                _ if room.is_some_and(|room| room >= most) => Source::DistinctWithin(link),
-                LogicalType::Text { length } if takes_number(&drafts[column].maker, length, most) => Source::NumberedWithin(link),
-                _ => continue,
-            };
-            return Ok(());
-        }
+    let spread = used.iter().copied().find_map(|link| links[link].spread().map(|spread| (link, spread.most())));
+    let most = spread.map_or(generated, |(_, most)| most);
+    if most <= 1 && spread.is_some() {
+        return Ok(());
     }
     for &column in &drawn {
-        let room = drafts[column].maker.capacity();
-        drafts[column].source = match table.columns[column].kind {
-            LogicalType::Integer if !drafts[column].from_user => Source::RowNumber,
-            _ if room.is_some_and(|room| room >= rows) => Source::Distinct,
-            LogicalType::Text { length } if takes_number(&drafts[column].maker, length, rows) => Source::Numbered,
-            _ => continue,
+        let draft = &drafts[column];
+        let room = draft.maker.capacity();
+        let numbers = table.columns[column].kind == LogicalType::Integer && !draft.from_user && room.is_none_or(|room| room >= most || is_plain_number(table, column));
+        let source = match spread {
+            Some((link, most)) => match () {
+                () if numbers => Source::Ordinal(link),
+                () if room.is_some_and(|room| room >= most) => Source::DistinctWithin(link),
+                () if takes_number(draft, most) => Source::NumberedWithin(link),
+                () => continue,
+            },
+            None => match () {
+                () if numbers => Source::RowNumber(1),
+                () if room.is_some_and(|room| room >= generated.saturating_add(given)) => Source::Distinct,
+                () if takes_number(draft, rows) => Source::Numbered,
+                () => continue,
+            },
         };
+        drafts[column].source = source;
         return Ok(());
+    }
+    // Texts that were only guessed may as well be others, of which there are enough.
+    for &column in &drawn {
+        let LogicalType::Text { .. } = table.columns[column].kind else { continue };
+        let Draft { free: true, longest, .. } = drafts[column] else { continue };
+        let room = longest.unwrap_or(u64::MAX);
+        let (maker, recipe) = if room >= 12 {
+            (Maker::Slug(1, 2), "slug(1..2)".to_owned())
+        } else {
+            let pattern = "~".repeat(room as usize);
+            (Maker::Code(Shape::code(&pattern)), format!("code('{pattern}')"))
+        };
+        if maker.capacity().is_some_and(|room| room < most.saturating_add(given)) {
+            continue;
+        }
+        let draft = &mut drafts[column];
+        draft.source = match (spread, maker.takes_number()) {
+            (Some((link, _)), true) => Source::NumberedWithin(link),
+            (Some((link, _)), false) => Source::DistinctWithin(link),
+            (None, true) => Source::Numbered,
+            (None, false) => Source::Distinct,
+        };
+        (draft.maker, draft.instead) = (maker, Some(recipe));
+        return Ok(());
+    }
+    // No column has room enough alone; together they may have.
+    let rooms: Option<Vec<(ColumnId, u64)>> = drawn.iter().map(|&column| drafts[column].maker.capacity().map(|room| (column, room))).collect();
+    if let Some(rooms) = rooms.filter(|rooms| rooms.len() > 1) {
+        let all = rooms.iter().fold(1_u64, |all, (_, room)| all.saturating_mul(*room));
+        if all >= most && all < u64::MAX {
+            let mut worth = 1;
+            for (column, steps) in rooms {
+                drafts[column].source = Source::Digit { link: spread.map(|(link, _)| link), all, worth, steps, key };
+                worth *= steps;
+            }
+            return Ok(());
+        }
     }
     Err(drawn.first().or(rule.first()).copied().unwrap_or(0))
 }
 
-/// Whether texts of the maker can end in a number without breaking their form or their length.
-fn takes_number(maker: &Maker, length: Option<u32>, most: u64) -> bool {
-    let digits = most.max(1).ilog10() + 2;
-    let free = matches!(maker, Maker::Words(..) | Maker::Name | Maker::Place | Maker::Text(..) | Maker::Email);
-    free && length.is_none_or(|length| length > digits)
+/// Whether nothing but its type limits a column of whole numbers.
+fn is_plain_number(table: &Table, column: ColumnId) -> bool {
+    let (bounds, _) = crate::bounds::bounds(table);
+    bounds[column].one_of.is_none()
+        && match table.columns[column].limits {
+            Some((low, high)) => bounds[column].least == Some(Value::Integer(low)) && bounds[column].most == Some(Value::Integer(high)),
+            None => bounds[column].least.is_none() && bounds[column].most.is_none(),
+        }
+}
+
+/// Whether texts can carry a number up to `most` within their length.
+fn takes_number(draft: &Draft, most: u64) -> bool {
+    let digits = u64::from(most.max(1).ilog10()) + 2;
+    let tail = if matches!(draft.maker, Maker::Email | Maker::Host) { 13 } else { 0 };
+    draft.maker.takes_number() && draft.longest.is_none_or(|longest| longest > digits + tail)
+}
+
+/// Makes a rule over a part of the rows hold by letting only the first row of each parent be of that part.
+pub(crate) fn settle_once(table: &Table, rule: &[ColumnId], among: &Rule, drafts: &mut [Draft], links: &[Link]) -> bool {
+    let link = rule.iter().find_map(|&column| match drafts[column].source {
+        Source::Linked(link, _) if links[link].spread().is_some() => Some(link),
+        _ => None,
+    });
+    let Some(link) = link else { return false };
+    for part in among.conjuncts() {
+        let Some((column, value)) = single(part) else { continue };
+        if !drafts[column].is_drawn() {
+            continue;
+        }
+        let (inside, outside) = match value {
+            Some(Value::Boolean(truth)) => (Some(Value::Boolean(truth)), Some(Value::Boolean(!truth))),
+            // Null for the first; anything else for the others.
+            Some(Value::Null) => (Some(Value::Null), None),
+            // Anything but null for the first.
+            None if table.columns[column].nullable => (None, Some(Value::Null)),
+            Some(value) => match &drafts[column].maker {
+                Maker::Pick(values) => match values.iter().map(|(other, _)| other).find(|other| **other != value) {
+                    Some(other) => (Some(value), Some(other.clone())),
+                    None => continue,
+                },
+                _ if table.columns[column].nullable => (Some(value), Some(Value::Null)),
+                _ => continue,
+            },
+            None => continue,
+        };
+        drafts[column].source = Source::Once { link, inside, outside };
+        return true;
+    }
+    false
 }

@@ -1,5 +1,7 @@
 //! Words, names and places that nobody has, made from syllables.
 
+use std::sync::Arc;
+
 use crate::random::{Random, key};
 
 const STARTS: [&str; 24] =
@@ -7,35 +9,53 @@ const STARTS: [&str; 24] =
 const MIDDLES: [&str; 12] = ["a", "e", "i", "o", "u", "au", "ei", "ie", "ä", "ö", "ü", "oa"];
 const ENDS: [&str; 16] = ["l", "n", "r", "m", "s", "t", "nd", "rn", "lm", "ch", "ft", "", "", "", "sk", "rt"];
 const PLACES: [&str; 12] = ["moor", "feld", "au", "bach", "hain", "ried", "tal", "wald", "berg", "see", "rode", "furt"];
-const WORDS: u64 = 2048;
+const WAYS: [&str; 6] = ["weg", "gasse", "allee", "ring", "pfad", "zeile"];
+/// How many words there are.
+const WORDS: usize = 4096;
+/// The word of the n-th rank comes about as often as 1/(n + 2.7), as in natural texts (Zipf's law as Mandelbrot put it, 1953).
+const OFFSET: f64 = 2.7;
+const SLOTS: usize = 1 << 16;
 
 /// The words of a dataset.
 #[derive(Clone, Debug)]
 pub(crate) struct Vocabulary {
-    words: Vec<String>,
+    words: Arc<[String]>,
+    /// A word for each of so many equal chances: the common ones stand there often.
+    slots: Arc<[u16]>,
 }
 
 impl Vocabulary {
     pub(crate) fn new(seed: u64) -> Vocabulary {
         let key = key(seed, "words");
-        let mut words: Vec<String> = Vec::with_capacity(WORDS as usize);
+        let mut words: Vec<String> = Vec::with_capacity(WORDS);
         let mut seen = std::collections::HashSet::new();
         let mut number = 0;
-        while words.len() < WORDS as usize {
+        while words.len() < WORDS {
             let mut random = Random::at(key, number);
+            // Common words are short.
+            let syllables = 1 + random.below(1 + (words.len() as u64).ilog2_or_0() / 4) as usize;
             number += 1;
-            let word = made_up(&mut random, 1 + (number % 3) as usize);
+            let word = made_up(&mut random, syllables);
             if word.chars().count() > 1 && seen.insert(word.clone()) {
                 words.push(word);
             }
         }
-        Vocabulary { words }
+        let weight = |rank: usize| 1.0 / (rank as f64 + 1.0 + OFFSET);
+        let all: f64 = (0..WORDS).map(weight).sum();
+        let mut slots = Vec::with_capacity(SLOTS);
+        let mut sum = 0.0;
+        for rank in 0..WORDS {
+            sum += weight(rank);
+            let end = (sum / all * SLOTS as f64) as usize;
+            slots.resize(end.max(slots.len() + 1).min(SLOTS), rank as u16);
+        }
+        slots.resize(SLOTS, 0);
+        Vocabulary { words: words.into(), slots: slots.into() }
     }
 
     /// A word; those at the front of the vocabulary come more often.
     pub(crate) fn word(&self, random: &mut Random) -> &str {
-        let place = random.unit();
-        &self.words[(place * place * place * WORDS as f64) as usize]
+        &self.words[usize::from(self.slots[(random.next() >> 48) as usize])]
     }
 
     pub(crate) fn words(&self, random: &mut Random, count: u64, out: &mut String) {
@@ -47,31 +67,56 @@ impl Vocabulary {
         }
     }
 
-    /// Text of exactly so many characters.
+    /// Sentences of exactly so many characters.
     pub(crate) fn text(&self, random: &mut Random, characters: u64, out: &mut String) {
         let start = out.len();
         let mut length = 0;
+        let mut left_in_sentence = 0;
         while length < characters {
             if length > 0 {
+                if left_in_sentence == 0 {
+                    out.push('.');
+                    length += 1;
+                }
                 out.push(' ');
                 length += 1;
             }
             let word = self.word(random);
-            out.push_str(word);
-            length += word.chars().count() as u64;
+            let from = out.len();
+            if left_in_sentence == 0 {
+                left_in_sentence = 4 + random.below(12);
+                capital(word, out);
+            } else {
+                out.push_str(word);
+            }
+            left_in_sentence -= 1;
+            length += characters_of(&out[from..]);
         }
         cut(out, start, characters);
+        // A text may not end in a space, which some engines and forms do not keep.
         if out[start..].ends_with(' ') {
             out.pop();
             out.push('.');
         }
     }
 
+    pub(crate) fn first_name(&self, random: &mut Random, out: &mut String) {
+        // There are fewer first names than people: the common ones are common.
+        let rank = (random.unit() * random.unit() * 400.0) as u64;
+        capital(&made_up(&mut Random::at(0x6669_7273, rank), 2), out);
+    }
+
+    pub(crate) fn last_name(&self, random: &mut Random, out: &mut String) {
+        let rank = (random.unit() * random.unit() * 3000.0) as u64;
+        let mut of_rank = Random::at(0x6c61_7374, rank);
+        let syllables = 1 + of_rank.below(2) as usize;
+        capital(&(made_up(&mut of_rank, syllables) + "er"), out);
+    }
+
     pub(crate) fn name(&self, random: &mut Random, out: &mut String) {
-        capital(&made_up(random, 2), out);
+        self.first_name(random, out);
         out.push(' ');
-        let syllables = 1 + random.below(2) as usize;
-        capital(&(made_up(random, syllables) + "er"), out);
+        self.last_name(random, out);
     }
 
     pub(crate) fn place(&self, random: &mut Random, out: &mut String) {
@@ -79,21 +124,75 @@ impl Vocabulary {
         capital(&made_up(random, syllables), out);
         out.push_str(PLACES[random.below(PLACES.len() as u64) as usize]);
     }
+
+    pub(crate) fn street(&self, random: &mut Random, out: &mut String) {
+        let syllables = 1 + random.below(2) as usize;
+        capital(&made_up(random, syllables), out);
+        out.push_str(WAYS[random.below(WAYS.len() as u64) as usize]);
+        *out += &format!(" {}", 1 + random.below(120));
+    }
+
+    /// Words joined by hyphens, in the letters that addresses may hold.
+    pub(crate) fn slug(&self, random: &mut Random, count: u64, out: &mut String) {
+        for at in 0..count {
+            if at > 0 {
+                out.push('-');
+            }
+            plain(self.word(random), out);
+        }
+    }
+}
+
+trait Log2 {
+    fn ilog2_or_0(self) -> u64;
+}
+
+impl Log2 for u64 {
+    fn ilog2_or_0(self) -> u64 {
+        if self == 0 { 0 } else { u64::from(self.ilog2()) }
+    }
+}
+
+/// A text in small letters without accents, what is no letter or digit left out or made a hyphen.
+pub(crate) fn plain(text: &str, out: &mut String) {
+    let start = out.len();
+    for c in text.chars() {
+        match c {
+            'ä' | 'Ä' => out.push_str("ae"),
+            'ö' | 'Ö' => out.push_str("oe"),
+            'ü' | 'Ü' => out.push_str("ue"),
+            c if c.is_ascii_alphanumeric() => out.push(c.to_ascii_lowercase()),
+            _ if out.len() > start && !out.ends_with('-') => out.push('-'),
+            _ => {}
+        }
+    }
+    while out.len() > start && out.ends_with('-') {
+        out.pop();
+    }
+}
+
+fn characters_of(text: &str) -> u64 {
+    text.chars().count() as u64
 }
 
 /// Shortens the text that begins at `start` to so many characters.
 pub(crate) fn cut(out: &mut String, start: usize, characters: u64) {
-    if let Some((end, _)) = out[start..].char_indices().nth(characters as usize) {
+    // Most texts are short enough in bytes already.
+    if (out.len() - start) as u64 <= characters {
+        return;
+    }
+    if let Some((end, _)) = out[start..].char_indices().nth(usize::try_from(characters).unwrap_or(usize::MAX)) {
         out.truncate(start + end);
     }
 }
 
 fn made_up(random: &mut Random, syllables: usize) -> String {
     let mut word = String::new();
+    let mut pick = |from: &[&'static str]| from[random.below(from.len() as u64) as usize];
     for _ in 0..syllables {
-        word.push_str(STARTS[random.below(STARTS.len() as u64) as usize]);
-        word.push_str(MIDDLES[random.below(MIDDLES.len() as u64) as usize]);
-        word.push_str(ENDS[random.below(ENDS.len() as u64) as usize]);
+        word += pick(&STARTS);
+        word += pick(&MIDDLES);
+        word += pick(&ENDS);
     }
     word
 }
@@ -102,6 +201,35 @@ fn capital(word: &str, out: &mut String) {
     let mut letters = word.chars();
     if let Some(first) = letters.next() {
         out.extend(first.to_uppercase());
+        out.push_str(letters.as_str());
     }
-    out.push_str(letters.as_str());
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn texts_have_the_length_asked_for_and_common_words_are_common() {
+        let words = Vocabulary::new(1);
+        let mut counts = std::collections::HashMap::new();
+        for row in 0..2000 {
+            let mut random = Random::at(5, row);
+            let mut text = "before".to_owned();
+            words.text(&mut random, 1 + row % 90, &mut text);
+            assert_eq!(text["before".len()..].chars().count() as u64, 1 + row % 90);
+            assert!(!text.ends_with(' '));
+            *counts.entry(words.word(&mut random).to_owned()).or_insert(0) += 1;
+        }
+        let mut counts: Vec<i32> = counts.into_values().collect();
+        counts.sort_unstable_by(|left, right| right.cmp(left));
+        assert!(counts[0] > 40 && counts[0] > 5 * counts[20] && counts.len() > 500, "{counts:?}");
+    }
+
+    #[test]
+    fn addresses_hold_plain_letters_only() {
+        let mut out = String::new();
+        plain("Größe, über 7!", &mut out);
+        assert_eq!(out, "groe-e-ueber-7");
+    }
 }

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::place::Span;
+use crate::rule::{Rule, Term};
 use crate::types::LogicalType;
 use crate::value::Value;
 
@@ -82,14 +83,19 @@ pub struct Table {
     pub columns: Vec<Column>,
     /// Columns of the primary key; empty where the table has none.
     pub primary_key: Vec<ColumnId>,
-    /// Unique rules besides the primary key.
+    /// Unique rules over plain columns and all rows, besides the primary key.
     pub uniques: Vec<Unique>,
+    /// Unique rules over expressions or over a part of the rows.
+    pub unique_indexes: Vec<UniqueIndex>,
     /// References to parent tables.
     pub references: Vec<Reference>,
     /// Indexes that are not unique.
     pub indexes: Vec<Index>,
     /// Checks.
     pub checks: Vec<Check>,
+    /// Rows that the DDL file itself puts in, a value per column; none where it leaves a column out.
+    #[serde(skip)]
+    pub seeds: Vec<Vec<Option<Value>>>,
     /// Place of its CREATE TABLE in the DDL file.
     #[serde(skip)]
     pub span: Span,
@@ -131,13 +137,57 @@ pub struct Column {
     pub quoted: bool,
     /// What its values mean.
     pub kind: LogicalType,
+    /// What texts of it look like, where its type says more than that they are texts.
+    pub form: Form,
+    /// Smallest and largest whole number that its type holds, where that is less than 64 bits.
+    pub limits: Option<(i64, i64)>,
+    /// The words of an enumerated type.
+    pub words: Vec<String>,
     /// Whether null is allowed; never for a column of the primary key.
     pub nullable: bool,
     /// Its default.
     pub default: Option<Default>,
+    /// Whether the database numbers its values: serial, identity, auto-increment.
+    pub numbered: bool,
+    /// What it is computed from; or what is not known there, in words, where that cannot be evaluated here.
+    pub computed: Option<Result<Term, String>>,
     /// Place of its definition in the DDL file.
     #[serde(skip)]
     pub span: Span,
+}
+
+/// What the texts of a column look like, beyond being texts. Types that only some databases have are kept as text everywhere.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Form {
+    /// Any text.
+    #[default]
+    Plain,
+    /// A JSON document.
+    Json,
+    /// An address of a host, `inet`.
+    Address,
+    /// A network, `cidr`.
+    Network,
+    /// An address of a network card.
+    MacAddress,
+    /// A time of day.
+    Time,
+    /// A length of time.
+    Interval,
+    /// So many bits; 0 for any number.
+    Bits(u32),
+    /// XML.
+    Xml,
+    /// A point, and other geometry.
+    Point,
+    /// A range of numbers or times.
+    Range,
+    /// Several words of a few, joined by commas: `SET`.
+    Several,
+    /// An array of values.
+    Array(LogicalType),
+    /// A version of a text made for searching.
+    Search,
 }
 
 /// The default of a column.
@@ -154,6 +204,18 @@ pub enum Default {
 pub struct Unique {
     /// Its columns, in order.
     pub columns: Vec<ColumnId>,
+}
+
+/// A unique rule over expressions, or over the rows that fulfil a condition.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct UniqueIndex {
+    /// What is unique.
+    pub terms: Vec<Term>,
+    /// Among which rows; all where there is none.
+    pub among: Option<Rule>,
+    /// Place in the DDL file.
+    #[serde(skip)]
+    pub span: Span,
 }
 
 /// An index that does not make anything unique.
@@ -174,36 +236,21 @@ pub struct Reference {
     pub parent: TableId,
     /// The key columns referred to, in the order of `columns`.
     pub parent_columns: Vec<ColumnId>,
+    /// What happens to it when its parent changes or goes, and when it is looked at: the words of SQL, as behind REFERENCES.
+    pub manner: String,
     /// Place in the DDL file.
     #[serde(skip)]
     pub span: Span,
 }
 
-/// A check, kept as its text, with what could be understood of it.
+/// A check, kept as its text, with what it says.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct Check {
-    /// The condition as SQL.
+    /// The condition as the schema has it.
     pub sql: String,
-    /// What it says about single columns; empty where it was not understood.
-    pub rules: Vec<(ColumnId, CheckRule)>,
-    /// Whether `rules` says all that the check says.
-    pub understood: bool,
+    /// The condition; or what in it is not known, in words.
+    pub rule: Result<Rule, String>,
     /// Place in the DDL file.
     #[serde(skip)]
     pub span: Span,
-}
-
-/// What a check demands of one column.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub enum CheckRule {
-    /// One of these values.
-    OneOf(Vec<Value>),
-    /// At least this; the flag says whether the bound itself is allowed.
-    AtLeast(Value, bool),
-    /// At most this; the flag says whether the bound itself is allowed.
-    AtMost(Value, bool),
-    /// A text of at least this many characters.
-    LengthAtLeast(u32),
-    /// A text of at most this many characters.
-    LengthAtMost(u32),
 }

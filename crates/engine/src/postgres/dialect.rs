@@ -1,13 +1,13 @@
 //! How PostgreSQL's SQL is written.
 
 use kampf_contest::{Dialect, Fidelity, KeyList, RowList};
-use kampf_schema::LogicalType;
+use kampf_schema::{LogicalType, Spelling};
 
 pub(super) static POSTGRES: Dialect = Dialect {
     name: "postgres",
     max_parameters: 65_535,
     placeholder: |number| format!("${number}"),
-    quote: |name| format!("\"{}\"", name.replace('"', "\"\"")),
+    quote,
     folds_names: true,
     nulls_first: false,
     avg_is_real: false,
@@ -19,8 +19,20 @@ pub(super) static POSTGRES: Dialect = Dialect {
     contains: "position({value} in {text}) > 0",
     starts: "starts_with({text}, {value})",
     ends: "right({text}, length({value})) = {value}",
+    spelling: Spelling {
+        quote,
+        has_booleans: true,
+        has_dates: true,
+        matches: Some(("~", "~*")),
+        like: (Some("LIKE"), Some("ILIKE")),
+        has_floor: true,
+    },
     column_type,
 };
+
+fn quote(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}
 
 /// Text is compared by code point whatever the database's own collation.
 fn column_type(kind: LogicalType) -> (String, Fidelity) {

@@ -14,7 +14,7 @@ use super::error::engine_error;
 use super::values::encode;
 use crate::engine::Loaded;
 use crate::load::{LoadEvent, pump};
-use crate::tables::{column_list, create_table, foreign_key, index, primary_key};
+use crate::tables::{column_list, create_table, foreign_key, indexes, primary_key, taken_names};
 
 /// Sent at a time.
 const PIECE: usize = 64 * 1024;
@@ -47,17 +47,14 @@ pub(super) fn load(
         done.finish()?;
     }
     progress(LoadEvent::Indexes);
+    let mut names = taken_names(schema);
     for table in &schema.tables {
         let rule = |sql: &str| link.execute(sql).map_err(|error| broken_rule(error, table));
         if !table.primary_key.is_empty() {
             rule(&primary_key(&POSTGRES, table))?;
         }
-        for (number, unique) in table.uniques.iter().enumerate() {
-            rule(&index(&POSTGRES, table, &unique.columns, true, &format!("{}_unique_{}", table.name, number + 1)))?;
-        }
-        for (number, made) in table.indexes.iter().enumerate() {
-            let name = made.name.clone().unwrap_or_else(|| format!("{}_index_{}", table.name, number + 1));
-            link.execute(&index(&POSTGRES, table, &made.columns, false, &name))?;
+        for sql in indexes(&POSTGRES, table, &mut names) {
+            rule(&sql)?;
         }
     }
     for table in &schema.tables {

@@ -1,13 +1,13 @@
 //! How SQLite's SQL is written.
 
 use kampf_contest::{Dialect, Fidelity, KeyList, RowList};
-use kampf_schema::LogicalType;
+use kampf_schema::{LogicalType, Spelling};
 
 pub(super) static SQLITE: Dialect = Dialect {
     name: "sqlite",
     max_parameters: 32_766,
     placeholder: |number| format!("?{number}"),
-    quote: |name| format!("\"{}\"", name.replace('"', "\"\"")),
+    quote,
     folds_names: false,
     nulls_first: true,
     avg_is_real: true,
@@ -19,8 +19,20 @@ pub(super) static SQLITE: Dialect = Dialect {
     contains: "instr({text}, {value}) > 0",
     starts: "substr({text}, 1, length({value})) = {value}",
     ends: "(length({value}) = 0 OR substr({text}, -length({value})) = {value})",
+    spelling: Spelling {
+        quote,
+        has_booleans: false,
+        has_dates: false,
+        matches: None,
+        like: (None, Some("LIKE")),
+        has_floor: false,
+    },
     column_type,
 };
+
+fn quote(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}
 
 fn glob(pattern: &str) -> String {
     let mut glob = String::with_capacity(pattern.len());
@@ -38,9 +50,8 @@ fn glob(pattern: &str) -> String {
 fn column_type(kind: LogicalType) -> (String, Fidelity) {
     let (name, fidelity) = match kind {
         LogicalType::Integer => ("INTEGER", Fidelity::Exact),
-        // Kept as the nearest real, which gives back up to 15 digits when rounded to the scale.
-        LogicalType::Decimal { precision: 0..=15, .. } => ("NUMERIC", Fidelity::Wider),
-        LogicalType::Decimal { .. } => ("NUMERIC", Fidelity::None),
+        // Kept as the nearest real, which gives back up to 15 digits when rounded to the scale; no more are generated.
+        LogicalType::Decimal { .. } => ("NUMERIC", Fidelity::Wider),
         LogicalType::Real => ("REAL", Fidelity::Exact),
         LogicalType::Text { .. } => ("TEXT", Fidelity::Exact),
         LogicalType::Boolean => ("BOOLEAN", Fidelity::Wider),

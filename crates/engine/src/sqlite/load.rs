@@ -12,7 +12,7 @@ use super::session::bind;
 use super::{MARK, apply};
 use crate::engine::{Loaded, Setting};
 use crate::load::{LoadEvent, pump};
-use crate::tables::{column_list, create_table, index};
+use crate::tables::{column_list, create_table, indexes, taken_names};
 
 /// Values of one insert statement at most: many rows a statement load faster, very many no more so.
 const INSERT_VALUES: usize = 240;
@@ -65,14 +65,10 @@ pub(super) fn load(
     })?;
     drop(inserts);
     progress(LoadEvent::Indexes);
+    let mut names = taken_names(schema);
     for table in &schema.tables {
-        for (number, unique) in table.uniques.iter().enumerate() {
-            let sql = index(&SQLITE, table, &unique.columns, true, &format!("{}_unique_{}", table.name, number + 1));
+        for sql in indexes(&SQLITE, table, &mut names) {
             connection.execute_batch(&sql).map_err(|error| broken_rule(&error, table))?;
-        }
-        for (number, made) in table.indexes.iter().enumerate() {
-            let name = made.name.clone().unwrap_or_else(|| format!("{}_index_{}", table.name, number + 1));
-            batch(&index(&SQLITE, table, &made.columns, false, &name))?;
         }
     }
     progress(LoadEvent::Statistics);

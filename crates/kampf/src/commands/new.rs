@@ -5,12 +5,13 @@ use std::fs;
 use std::path::Path;
 
 use kampf_fill::guessed_rows;
+use kampf_schema::ddl::Ddl;
 use kampf_schema::{HopKind, LogicalType, Relations, Schema, TableId};
 
 use super::{Ending, say};
 use crate::arguments::{General, New};
-use crate::problem::{Problem, Source};
-use crate::project::read_ddl;
+use crate::problem::Problem;
+use crate::project::SchemaText;
 use crate::store::write_whole;
 
 const STARTER_TOML: &str = include_str!("../../templates/starter.toml");
@@ -22,14 +23,18 @@ pub(super) fn run(general: &General, arguments: &New) -> Result<Ending, Problem>
     let files = match &arguments.schema {
         None => vec![("kampf.toml".to_owned(), STARTER_TOML.to_owned()), ("schema.sql".to_owned(), STARTER_SQL.to_owned())],
         Some(path) => {
-            let source = Source::read(path, "the schema")?;
-            let ddl = read_ddl(&source)?;
-            let name = path.file_name().map_or_else(|| "schema.sql".to_owned(), |name| name.to_string_lossy().into_owned());
-            let strange: Vec<&str> = ddl.not_understood.iter().map(|(table, _)| table.as_str()).collect();
-            for (table, error) in &ddl.not_understood {
-                say(general.quiet, &format!("left out `{table}`: {}", error.message));
+            let text = SchemaText::read(std::slice::from_ref(path))?;
+            let (ddl, types) = read(&text)?;
+            for (name, _) in &types {
+                say(general.quiet, &format!("the type {name} is not known; it is kept as text, see [types] in kampf.toml"));
             }
-            vec![("kampf.toml".to_owned(), project_file(&ddl.schema, &name, &strange)), (name, source.text.to_string())]
+            let name = path.file_name().map_or_else(|| "schema.sql".to_owned(), |name| name.to_string_lossy().into_owned());
+            let mut files = vec![("kampf.toml".to_owned(), project_file(&ddl.schema, &name, &types))];
+            for source in text.sources() {
+                let own = source.path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+                files.push((if path.is_dir() { format!("{name}/{own}") } else { name.clone() }, source.text.to_string()));
+            }
+            files
         }
     };
     let files: Vec<(&str, &str)> = files.iter().map(|(name, text)| (name.as_str(), text.as_str())).collect();
@@ -38,6 +43,20 @@ pub(super) fn run(general: &General, arguments: &New) -> Result<Ending, Problem>
     say(general.quiet, &format!("made {dir}: {}", files.iter().map(|(name, _)| *name).collect::<Vec<_>>().join(", ")));
     say(general.quiet, &format!("next: cd {dir} && kampf race"));
     Ok(Ending::Done)
+}
+
+/// Reads a schema; types that are not known are taken for text.
+fn read(text: &SchemaText) -> Result<(Ddl, Vec<(String, String)>), Problem> {
+    let mut types = Vec::new();
+    loop {
+        match text.parse(None, &types) {
+            Ok(ddl) => return Ok((ddl, types)),
+            Err(error) => match &error.unknown_type {
+                Some(name) if types.iter().all(|(known, _)| known != name) => types.push((name.clone(), "text".to_owned())),
+                _ => return Err(text.problem(error)),
+            },
+        }
+    }
 }
 
 /// Makes a folder with some files; files that are there already are never touched.
@@ -49,18 +68,24 @@ pub(super) fn make_folder(dir: &Path, files: &[(&str, &str)]) -> Result<(), Prob
         }
     }
     fs::create_dir_all(dir).map_err(|error| Problem::file("cannot make", dir, &error))?;
-    files.iter().try_for_each(|(name, text)| write_whole(&dir.join(name), text))
+    files.iter().try_for_each(|(name, text)| {
+        let path = dir.join(name);
+        if let Some(parent) = path.parent() {
+            fs::create_dir_all(parent).map_err(|error| Problem::file("cannot make", parent, &error))?;
+        }
+        write_whole(&path, text)
+    })
 }
 
 /// A kampf.toml for somebody's schema.
-fn project_file(schema: &Schema, file: &str, strange: &[&str]) -> String {
+fn project_file(schema: &Schema, file: &str, types: &[(String, String)]) -> String {
     let mut text = format!(
         "# What to fill, what to answer, what to race. `kampf race` runs everything here; docs/file-reference.md explains every key.\n\
          schema = {}\nseed = 1\n\n\
          # Rows per table: a number, or so many for each row of a parent. These are guesses; put in what production has.\n[rows]\n",
         quoted(file)
     );
-    let usable = usable_tables(schema, strange);
+    let usable: Vec<TableId> = schema.ids().collect();
     for &id in &usable {
         let rows = guessed_rows(schema, id).to_string();
         let value = if rows.bytes().all(|byte| byte.is_ascii_digit()) { rows } else { quoted(&rows) };
@@ -71,6 +96,12 @@ fn project_file(schema: &Schema, file: &str, strange: &[&str]) -> String {
         "\n# How values look is guessed from names, types and checks. Where that is not what you want, say so:\n\
          # [values]\n# \"table.column\" = \"normal(6, 2) in 1..10\"\n"
     );
+    if !types.is_empty() {
+        text += "\n# Types that are not known, and what they are kept as.\n[types]\n";
+        for (name, means) in types {
+            let _ = writeln!(text, "{} = {}", key(name), quoted(means));
+        }
+    }
     let relations = Relations::of(schema);
     text += "\n# The relations of your tables, for use in paths (`kampf show --relations` has them all):\n";
     for &id in &usable {
@@ -91,34 +122,16 @@ fn project_file(schema: &Schema, file: &str, strange: &[&str]) -> String {
     text
 }
 
-/// Tables that can be filled: those that were not understood, and those that refer to them, cannot.
-fn usable_tables(schema: &Schema, strange: &[&str]) -> Vec<TableId> {
-    let mut usable: Vec<TableId> = schema.ids().filter(|&id| !strange.contains(&schema.table(id).name.as_str())).collect();
-    loop {
-        let before = usable.len();
-        let kept: Vec<TableId> = usable
-            .iter()
-            .copied()
-            .filter(|&id| schema.table(id).references.iter().all(|reference| usable.contains(&reference.parent)))
-            .collect();
-        usable = kept;
-        if usable.len() == before {
-            return usable;
-        }
-    }
-}
-
 /// Tables that make a contest, those deepest below others first: they grow largest.
 fn largest(schema: &Schema, usable: &[TableId]) -> Vec<TableId> {
-    fn depth(schema: &Schema, id: TableId, above: usize) -> usize {
-        if above > schema.tables.len() {
-            return above;
-        }
+    let order = schema.parents_first();
+    let mut depths = vec![0_usize; schema.tables.len()];
+    for id in order {
         let parents = schema.table(id).references.iter().filter(|reference| reference.parent != id);
-        parents.map(|reference| 1 + depth(schema, reference.parent, above + 1)).max().unwrap_or(0)
+        depths[id.0] = parents.map(|reference| 1 + depths[reference.parent.0]).max().unwrap_or(0);
     }
     let mut tables: Vec<TableId> = usable.iter().copied().filter(|&id| !schema.table(id).primary_key.is_empty()).collect();
-    tables.sort_by_key(|&id| std::cmp::Reverse(depth(schema, id, 0).min(schema.tables.len())));
+    tables.sort_by_key(|&id| std::cmp::Reverse(depths[id.0]));
     tables
 }
 

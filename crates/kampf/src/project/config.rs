@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use kampf_contest::{Columns, Hydration, Loading, Restriction, Work};
+use kampf_schema::ddl::{SqlDialect, is_type};
 use kampf_schema::{Span, did_you_mean};
 use toml::de::DeTable;
 
@@ -16,7 +17,12 @@ use crate::verdict::Require;
 #[derive(Clone, Debug)]
 pub(crate) struct Config {
     pub(crate) source: Source,
-    pub(crate) schema: Written,
+    /// Files and folders with the statements that make the schema, in their order.
+    pub(crate) schema: Vec<Written>,
+    /// What kind of SQL they are written in; where it is not said, they say it themselves.
+    pub(crate) dialect: Option<SqlDialect>,
+    /// What types mean that the files use and do not explain.
+    pub(crate) types: Vec<(String, String)>,
     pub(crate) engine: Option<Written>,
     pub(crate) settings: Vec<(Written, String)>,
     pub(crate) seed: u64,
@@ -89,10 +95,28 @@ impl Config {
             Problem::wrong(format!("this is not TOML: {}", error.message().replace('\n', ", "))).at(source.place(place))
         })?;
         let mut top = Reader::new(source, "", parsed.get_ref());
-        let schema = top.string("schema")?.ok_or_else(|| {
-            Problem::wrong(format!("{} names no schema", source.path.display()))
-                .hint("write `schema = \"….sql\"`: a file of SQL statements that make your tables")
-        })?;
+        let schema = top.one_or_more("schema")?;
+        if schema.is_empty() {
+            return Err(Problem::wrong(format!("{} names no schema", source.path.display()))
+                .hint("write `schema = \"….sql\"`: a file of SQL statements that make your tables"));
+        }
+        let dialect = match top.string("dialect")? {
+            None => None,
+            Some(word) => Some(SqlDialect::from_word(&word.value).ok_or_else(|| {
+                Problem::wrong(format!("there is no dialect `{}`", word.value))
+                    .at(source.place(word.span))
+                    .maybe_hint(did_you_mean(&word.value, SqlDialect::ALL.iter().map(|dialect| dialect.word())))
+            })?),
+        };
+        let mut types = Vec::new();
+        for (name, means) in pairs(&mut top, source, "types", false)? {
+            if !is_type(&means.value) {
+                return Err(Problem::wrong(format!("`{}` is no type that is known", means.value))
+                    .at(source.place(means.span))
+                    .hint("one of: integer, decimal, real, text, boolean, date, timestamp, uuid, blob, json"));
+            }
+            types.push((name.value, means.value));
+        }
         let mut engine = None;
         let mut settings = Vec::new();
         if let Some((key, value)) = top.get("engine") {
@@ -140,6 +164,8 @@ impl Config {
         Ok(Config {
             source: source.clone(),
             schema,
+            dialect,
+            types,
             engine,
             settings,
             seed,

@@ -204,7 +204,7 @@ fn parameter(project: &Project, name: &str, text: &super::Written, kind: Option<
     let recipe = expr::read_recipe(&text.value).map_err(|error| at(Problem::wrong(error.message), error.span))?;
     let kind = kind.unwrap_or(match &recipe.source {
         expr::Source::Literal(value) | expr::Source::Range(value, _) => kind_of(value),
-        expr::Source::Call { .. } => LogicalType::TEXT,
+        expr::Source::Call { .. } | expr::Source::Object(_) => LogicalType::TEXT,
     });
     RecipeMaker::new(&recipe, kind, project.race_seed, name)
         .map(|maker| Parameter { name: name.to_owned(), kind, source: ParameterSource::Recipe(maker) })

@@ -3,6 +3,7 @@
 mod config;
 mod contest;
 mod reader;
+mod schema_text;
 mod written;
 
 use std::collections::HashMap;
@@ -11,11 +12,11 @@ use std::path::{Path, PathBuf};
 use kampf_contest::NeedPart;
 use kampf_engine::{Engine, Setting};
 use kampf_fill::{Blueprint, FillError, FillSubject, Order};
-use kampf_schema::ddl::{self, Ddl};
 use kampf_schema::{ColumnId, Relations, Schema, Span, TableId, did_you_mean, expr};
 
 pub(crate) use config::{Config, ContestConfig};
 pub(crate) use contest::resolve;
+pub(crate) use schema_text::SchemaText;
 pub(crate) use written::Written;
 
 use crate::problem::{Problem, Source};
@@ -48,24 +49,18 @@ impl Project {
         let source = Source::read(file, "the project file")?;
         let config = Config::read(&source)?;
         let folder = file.parent().unwrap_or(Path::new("")).to_owned();
-        let ddl_path = folder.join(&config.schema.value);
-        let ddl = Source::read(&ddl_path, "the schema").map_err(|problem| match problem.place {
-            None if !ddl_path.exists() => Problem { place: Some(source.place(config.schema.span)), ..problem },
-            _ => problem,
+        let paths: Vec<PathBuf> = config.schema.iter().map(|path| folder.join(&path.value)).collect();
+        let ddl = SchemaText::read(&paths).map_err(|problem| {
+            // A file that is not there is a mistake in the line that names it.
+            let missing = config.schema.iter().zip(&paths).find(|(_, path)| !path.exists());
+            match (missing, &problem.place) {
+                (Some((written, _)), None) => Problem { place: Some(source.place(written.span)), ..problem },
+                _ => problem,
+            }
         })?;
-        let read = read_ddl(&ddl)?;
-        let passed_over = read
-            .passed_over
-            .iter()
-            .map(|passed| {
-                format!(
-                    "{}:{}: passed over: {}",
-                    ddl.path.display(),
-                    kampf_schema::LineColumn::of(&ddl.text, passed.span.start).line,
-                    passed.what
-                )
-            })
-            .collect();
+        let read = ddl.parse(config.dialect, &config.types).map_err(|error| ddl.problem(error))?;
+        let mut passed_over = vec![format!("the schema is read as {}", read.dialect.word())];
+        passed_over.extend(read.passed_over.iter().map(|passed| format!("{}: passed over: {}", ddl.line(passed.span), passed.what)));
         let (own, own_server) = find_engine(&source, config.engine.as_ref())?;
         let (engine, server) = match engine {
             Some(wanted) => named_engine(wanted)?,
@@ -74,9 +69,10 @@ impl Project {
         // Settings in the file are those of its engine.
         let chosen = if engine.name() == own.name() { &config.settings[..] } else { &[] };
         let settings = settings(&source, engine, chosen)?;
-        let mut schema = usable(&config, &ddl, read)?;
+        let mut schema = read.schema;
         let relations = relations(&source, &schema, &config.relations)?;
         let blueprint = blueprint(&source, &ddl, &schema, &config)?;
+        passed_over.extend(blueprint.notes().iter().cloned());
         // Relations are named by the schema as it is written, the same on every engine.
         if engine.dialect().folds_names {
             schema.fold_names();
@@ -130,16 +126,6 @@ impl Project {
     }
 }
 
-/// Reads a DDL file, errors as problems.
-pub(crate) fn read_ddl(source: &Source) -> Result<Ddl, Problem> {
-    if source.text.trim().is_empty() {
-        return Err(
-            Problem::wrong(format!("{} is empty", source.path.display())).hint("put the SQL statements there that make your tables")
-        );
-    }
-    ddl::read(&source.text).map_err(|error| Problem::wrong(error.message).at(source.place(error.span)).maybe_hint(error.hint))
-}
-
 fn find_engine(source: &Source, name: Option<&Written>) -> Result<(&'static dyn Engine, Option<String>), Problem> {
     match name {
         None => named_engine("sqlite"),
@@ -178,70 +164,6 @@ fn settings(source: &Source, engine: &dyn Engine, wanted: &[(Written, String)]) 
     Ok(settings)
 }
 
-/// The schema without tables that were not understood; one that a contest or a parent of its tables needs is a problem.
-fn usable(config: &Config, ddl: &Source, read: Ddl) -> Result<Schema, Problem> {
-    let mut schema = read.schema;
-    if read.not_understood.is_empty() {
-        return Ok(schema);
-    }
-    let mut needed: Vec<TableId> = Vec::new();
-    let mentioned = |table: &str| {
-        let names =
-            |text: &Written| text.value.split(|c: char| !(c.is_alphanumeric() || c == '_')).any(|word| word.eq_ignore_ascii_case(table));
-        config.contests.iter().any(|contest| {
-            let texts = contest.from.iter().chain(&contest.give).chain(&contest.filter).chain(&contest.order);
-            let own = contest.contenders.iter().filter_map(|own| match &own.way {
-                config::OwnWay::Sql(sql, _) => Some(sql.texts()),
-                config::OwnWay::Program(_) => None,
-            });
-            texts.chain(own.flatten()).any(names)
-        })
-    };
-    for id in schema.ids() {
-        if mentioned(&schema.table(id).name) {
-            needed.push(id);
-        }
-    }
-    let mut at = 0;
-    while at < needed.len() {
-        for reference in &schema.table(needed[at]).references {
-            if !needed.contains(&reference.parent) {
-                needed.push(reference.parent);
-            }
-        }
-        at += 1;
-    }
-    for (table, error) in &read.not_understood {
-        if needed.iter().any(|&id| schema.table(id).name == *table) {
-            return Err(Problem::wrong(error.message.clone()).at(ddl.place(error.span)).maybe_hint(error.hint.clone()));
-        }
-    }
-    let strange = |schema: &Schema, id: TableId| read.not_understood.iter().any(|(table, _)| *table == schema.table(id).name);
-    let mut dropped: Vec<TableId> = schema.ids().filter(|&id| strange(&schema, id)).collect();
-    // What refers to a table that is not there cannot be there either.
-    let mut at = 0;
-    while at < dropped.len() {
-        for id in schema.ids() {
-            if !dropped.contains(&id) && schema.table(id).references.iter().any(|reference| reference.parent == dropped[at]) {
-                dropped.push(id);
-            }
-        }
-        at += 1;
-    }
-    let kept: Vec<TableId> = schema.ids().filter(|id| !dropped.contains(id)).collect();
-    let place = |old: TableId| TableId(kept.iter().position(|&id| id == old).unwrap_or(0));
-    let mut tables = Vec::new();
-    for &id in &kept {
-        let mut table = schema.tables[id.0].clone();
-        for reference in &mut table.references {
-            reference.parent = place(reference.parent);
-        }
-        tables.push(table);
-    }
-    schema.tables = tables;
-    Ok(schema)
-}
-
 fn relations(source: &Source, schema: &Schema, names: &[(Written, Written)]) -> Result<Relations, Problem> {
     let mut relations = Relations::of(schema);
     for (name, column) in names {
@@ -278,7 +200,7 @@ fn relations(source: &Source, schema: &Schema, names: &[(Written, Written)]) -> 
     Ok(relations)
 }
 
-fn blueprint(source: &Source, ddl: &Source, schema: &Schema, config: &Config) -> Result<Blueprint, Problem> {
+fn blueprint(source: &Source, ddl: &SchemaText, schema: &Schema, config: &Config) -> Result<Blueprint, Problem> {
     let mut order = Order { rows: HashMap::new(), values: HashMap::new(), seed: config.seed };
     let tables = || schema.tables.iter().map(|table| table.name.as_str());
     for (name, rows) in &config.rows {
@@ -317,7 +239,7 @@ pub(crate) fn find_column(schema: &Schema, name: &str) -> Result<(TableId, Colum
     Ok((table, column))
 }
 
-fn fill_problem(source: &Source, ddl: &Source, schema: &Schema, config: &Config, error: FillError) -> Problem {
+fn fill_problem(source: &Source, ddl: &SchemaText, schema: &Schema, config: &Config, error: FillError) -> Problem {
     let problem = Problem::wrong(error.message).maybe_hint(error.hint);
     let written = |pairs: &[(Written, Written)], fits: &dyn Fn(&str) -> bool| {
         pairs.iter().find(|(name, _)| fits(&name.value)).map(|(_, value)| error.span.map_or(value.span, |span| value.place(span)))

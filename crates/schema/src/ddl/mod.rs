@@ -1,14 +1,23 @@
-//! Reading a schema out of its DDL.
+//! Reading a schema out of its DDL, as it is in the wild.
 //!
-//! The text is cut into statements first ([`split`]); CREATE TABLE and CREATE INDEX go to the SQL parser one by one, so that
-//! a statement it does not know costs only itself; everything else is passed over and listed.
+//! The text is cut into statements ([`split`]) and the statements are replayed in their order, so that what later ones add,
+//! change, rename or drop is as it would be in a database. What makes or changes a table is read; everything else is passed
+//! over and listed. Only when all statements are through are names looked up and conditions read.
 
-mod column;
+mod alter;
+mod create;
+mod dialect;
+mod draft;
+mod expression;
+mod finish;
+mod insert;
 mod read;
 mod split;
-mod table;
+mod tokens;
+mod types;
 
-pub use read::{Ddl, DdlError, PassedOver, read};
+pub use dialect::SqlDialect;
+pub use read::{Ddl, DdlError, PassedOver, is_type, read, read_with};
 pub use split::{Statement, split};
 
 #[cfg(test)]

@@ -1,28 +1,25 @@
-//! From statements to a schema.
+//! Replaying the statements of a file, in their order.
 
 use std::fmt;
 
-use sqlparser::ast::{self, ObjectName};
-use sqlparser::dialect::{Dialect, GenericDialect, SQLiteDialect};
-use sqlparser::parser::Parser;
-use sqlparser::tokenizer::Location;
-
+use super::dialect::SqlDialect;
+use super::draft::{DraftTable, Meaning};
 use super::split::{Statement, split};
-use super::table;
-use crate::model::{Index, Schema, Unique};
+use super::tokens::{Name, Tokens};
+use super::types;
+use crate::model::Schema;
 use crate::names::did_you_mean;
-use crate::place::{LineColumn, Span};
+use crate::place::Span;
 
 /// What a DDL file holds.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 pub struct Ddl {
     /// The schema.
     pub schema: Schema,
+    /// What it was read as.
+    pub dialect: SqlDialect,
     /// Statements and parts that have no bearing.
     pub passed_over: Vec<PassedOver>,
-    /// Trouble with single tables: a table's name and what was not understood. It matters once a contest, or a parent of
-    /// one of its tables, uses the table.
-    pub not_understood: Vec<(String, DdlError)>,
 }
 
 /// Something in the file that has no bearing on the schema.
@@ -43,11 +40,13 @@ pub struct DdlError {
     pub hint: Option<String>,
     /// Where.
     pub span: Span,
+    /// The type of a column that is not known, where it is that.
+    pub unknown_type: Option<String>,
 }
 
 impl DdlError {
     pub(super) fn new(message: impl Into<String>, span: Span) -> Self {
-        DdlError { message: message.into(), hint: None, span }
+        DdlError { message: message.into(), hint: None, span, unknown_type: None }
     }
 
     pub(super) fn hint(mut self, hint: impl Into<String>) -> Self {
@@ -64,158 +63,195 @@ impl fmt::Display for DdlError {
 
 impl std::error::Error for DdlError {}
 
-/// Places inside one statement, from the parser's lines and columns to offsets in the file.
-pub(super) struct Places<'a> {
-    statement: &'a Statement<'a>,
-}
-
-impl Places<'_> {
-    /// The span of a parsed part; the whole statement where the parser kept no place.
-    pub(super) fn span(&self, span: sqlparser::tokenizer::Span) -> Span {
-        if span.start.line == 0 {
-            return self.statement.span;
-        }
-        let offset = |at: Location| LineColumn { line: at.line as usize, column: at.column as usize }.offset_in(self.statement.text);
-        let start = offset(span.start);
-        Span::new(start, offset(span.end).max(start)).shifted(self.statement.span.start)
-    }
-}
-
-/// Reads a DDL file.
+/// Reads a DDL file in the dialect that it speaks for itself.
 ///
 /// # Errors
-/// The first statement that should make a table or an index but is not SQL, and references or indexes that name what is not there.
+/// See [`read_with`].
 pub fn read(text: &str) -> Result<Ddl, DdlError> {
-    let mut ddl = Ddl::default();
-    let mut later = Vec::new();
-    let statements = split(text);
+    read_with(text, None, &[])
+}
+
+/// Reads a DDL file, in a dialect or in the one it speaks for itself. `types` gives names of types that the file uses and does not explain a meaning: `geometry_dump` that of `text`.
+///
+/// # Errors
+/// The first statement that makes or changes a table and is not understood; types that are not known; references and indexes
+/// that name what is not there.
+pub fn read_with(text: &str, dialect: Option<SqlDialect>, types: &[(String, String)]) -> Result<Ddl, DdlError> {
+    let dialect = dialect.unwrap_or_else(|| SqlDialect::of(text));
+    let statements = split(text, dialect);
+    let mut replay = Replay {
+        dialect,
+        tables: Vec::new(),
+        types: types.iter().filter_map(|(name, means)| Some((name.clone(), types::of_word(means)?))).collect(),
+        passed_names: Vec::new(),
+        passed_over: Vec::new(),
+        statement_span: Span::default(),
+        statement: "",
+    };
     for statement in &statements {
-        let words: Vec<String> = statement.text.split_whitespace().take(4).map(str::to_ascii_uppercase).collect();
-        let words: Vec<&str> = words.iter().map(String::as_str).collect();
-        match words.as_slice() {
-            ["CREATE", "TABLE", ..] => {
-                let ast::Statement::CreateTable(create) = parse(statement)? else {
-                    return Err(DdlError::new("this statement does not make a plain table", statement.span));
-                };
-                let places = Places { statement };
-                if create.query.is_some() {
-                    return Err(DdlError::new("a table made from a query has no columns to fill", statement.span)
-                        .hint("write the table with its columns"));
-                }
-                if ddl.schema.find(&table_name(&create.name)).is_some() {
-                    if create.if_not_exists {
-                        ddl.passed_over.push(passed(statement));
-                        continue;
-                    }
-                    let message = format!("table `{}` is made twice", table_name(&create.name));
-                    return Err(DdlError::new(message, statement.span).hint("keep one of the two statements"));
-                }
-                later.push((ddl.schema.tables.len(), table::columns(&mut ddl, &create, &places)?));
-            }
-            ["CREATE", "INDEX", ..] | ["CREATE", "UNIQUE", "INDEX", ..] => {
-                let ast::Statement::CreateIndex(create) = parse(statement)? else {
-                    return Err(DdlError::new("this statement does not make a plain index", statement.span));
-                };
-                index(&mut ddl, &create, statement)?;
-            }
-            _ => ddl.passed_over.push(passed(statement)),
-        }
+        replay.statement_span = statement.span;
+        replay.statement = statement.text;
+        replay.take(statement)?;
     }
-    for (table, references) in later {
-        for reference in references {
-            table::refer(&mut ddl, table, reference)?;
-        }
-    }
-    if ddl.schema.tables.is_empty() {
+    let schema = replay.finish()?;
+    if schema.tables.is_empty() {
         return Err(
             DdlError::new("there is no CREATE TABLE in this file", Span::default()).hint("give the SQL statements that make your tables")
         );
     }
-    Ok(ddl)
+    replay.passed_over.sort_by_key(|passed| passed.span.start);
+    Ok(Ddl { schema, dialect, passed_over: replay.passed_over })
 }
 
-fn passed(statement: &Statement<'_>) -> PassedOver {
-    let mut what: String = statement.text.split_whitespace().take(6).collect::<Vec<_>>().join(" ");
-    if what.chars().count() > 60 {
-        what = what.chars().take(59).chain(['…']).collect();
+/// Whether a word can stand behind a name under `[types]`.
+pub fn is_type(word: &str) -> bool {
+    types::of_word(word).is_some()
+}
+
+/// The state of the schema between two statements.
+pub(super) struct Replay<'a> {
+    pub(super) dialect: SqlDialect,
+    pub(super) tables: Vec<DraftTable>,
+    /// Types that the file, or the user, gives a meaning.
+    pub(super) types: Vec<(String, Meaning)>,
+    /// Names of views and the like.
+    passed_names: Vec<String>,
+    passed_over: Vec<PassedOver>,
+    pub(super) statement_span: Span,
+    statement: &'a str,
+}
+
+impl<'a> Replay<'a> {
+    fn take(&mut self, statement: &'a Statement<'a>) -> Result<(), DdlError> {
+        let words: Vec<String> = leading_words(statement.text, 5);
+        let words: Vec<&str> = words.iter().map(String::as_str).collect();
+        match words.as_slice() {
+            ["CREATE", "TABLE", ..] => self.behind(statement, 2, Replay::create_table),
+            ["CREATE", "UNLOGGED", "TABLE", ..] => self.behind(statement, 3, Replay::create_table),
+            ["CREATE", "OR", "REPLACE", "TABLE", ..] => self.behind(statement, 4, |replay, tokens| {
+                replay.drop_tables(&mut tokens.clone_first_name()?)?;
+                replay.create_table(tokens)
+            }),
+            ["CREATE", "INDEX", ..] => self.behind(statement, 2, |replay, tokens| replay.create_index(tokens, false)),
+            ["CREATE", "UNIQUE", "INDEX", ..] => self.behind(statement, 3, |replay, tokens| replay.create_index(tokens, true)),
+            ["CREATE", "TYPE", ..] => self.behind(statement, 2, Replay::create_type),
+            ["CREATE", "DOMAIN", ..] => self.behind(statement, 2, Replay::create_domain),
+            ["ALTER", "TYPE", ..] => self.behind(statement, 2, Replay::alter_type),
+            ["ALTER", "TABLE", ..] => self.behind(statement, 2, Replay::alter_table),
+            ["DROP", "TABLE", ..] => self.behind(statement, 2, Replay::drop_tables),
+            ["DROP", "INDEX", ..] => self.behind(statement, 2, Replay::drop_index),
+            ["RENAME", "TABLE", ..] => self.behind(statement, 2, |replay, tokens| replay.rename_tables(tokens)),
+            ["INSERT" | "REPLACE", ..] => self.seeds(statement, Replay::insert),
+            ["COPY", ..] if statement.data.is_some() => {
+                self.seeds(statement, |replay, tokens| replay.copy(tokens, statement.data.unwrap_or_default()))
+            }
+            _ => {
+                let name = |at: usize| words.get(at).map(|name| name.rsplit('.').next().unwrap_or_default().trim_matches(['"', '`', '[', ']']).to_owned());
+                let at = words.iter().position(|word| matches!(*word, "VIEW" | "TABLE")).map_or(usize::MAX, |at| at + 1);
+                self.passed_names.extend(name(at));
+                self.pass_over();
+                Ok(())
+            }
+        }
     }
-    PassedOver { what, span: statement.span }
-}
 
-/// Parses with the dialect that knows most, then with SQLite's.
-fn parse(statement: &Statement<'_>) -> Result<ast::Statement, DdlError> {
-    let attempt = |dialect: &dyn Dialect| {
-        let mut parser = Parser::new(dialect).with_recursion_limit(48).try_with_sql(statement.text)?;
-        let parsed = parser.parse_statement()?;
-        match parser.peek_token().token {
-            sqlparser::tokenizer::Token::EOF => Ok(parsed),
-            _ => parser.expected_ref("end of statement", parser.peek_token_ref()),
-        }
-    };
-    attempt(&GenericDialect {}).or_else(|error| attempt(&SQLiteDialect {}).map_err(|_| error)).map_err(|error| worded(&error, statement))
-}
-
-/// The parser writes its place into the message: `… at Line: 3, Column: 7`.
-fn worded(error: &sqlparser::parser::ParserError, statement: &Statement<'_>) -> DdlError {
-    let text = match error {
-        sqlparser::parser::ParserError::TokenizerError(text) | sqlparser::parser::ParserError::ParserError(text) => text.as_str(),
-        sqlparser::parser::ParserError::RecursionLimitExceeded => "it is nested too deeply",
-    };
-    let (message, place) = text.rsplit_once(" at Line: ").unwrap_or((text, ""));
-    let numbers: Vec<usize> = place.split(", Column: ").filter_map(|number| number.trim().parse().ok()).collect();
-    let at = match numbers.as_slice() {
-        [line, column] => LineColumn { line: *line, column: *column }.offset_in(statement.text) + statement.span.start,
-        _ => statement.span.start,
-    };
-    let mut message = message.trim().to_owned();
-    if let Some(rest) = message.strip_prefix("Expected: ") {
-        message = format!("expected {}", rest.replace(", found: ", ", found `") + if rest.contains(", found: ") { "`" } else { "" });
+    fn behind(
+        &mut self,
+        statement: &'a Statement<'a>,
+        words: usize,
+        read: impl FnOnce(&mut Replay<'a>, &mut Tokens<'a>) -> Result<(), DdlError>,
+    ) -> Result<(), DdlError> {
+        let mut tokens = Tokens::of(statement, self.dialect)?;
+        (0..words).for_each(|_| {
+            tokens.next();
+        });
+        read(self, &mut tokens)
     }
-    DdlError::new(format!("this statement cannot be read: {message}"), Span::new(at, at + 1))
-}
 
-/// The table's own name, without that of a schema before it.
-pub(super) fn table_name(name: &ObjectName) -> String {
-    name.0.last().and_then(|part| part.as_ident()).map(|ident| ident.value.clone()).unwrap_or_default()
-}
-
-/// Whether the table's own name is written in quotes.
-pub(super) fn is_quoted(name: &ObjectName) -> bool {
-    name.0.last().and_then(|part| part.as_ident()).is_some_and(|ident| ident.quote_style.is_some())
-}
-
-fn index(ddl: &mut Ddl, create: &ast::CreateIndex, statement: &Statement<'_>) -> Result<(), DdlError> {
-    let name = table_name(&create.table_name);
-    let places = Places { statement };
-    let Some(id) = ddl.schema.find(&name) else {
-        let known = ddl.schema.tables.iter().map(|table| table.name.as_str());
-        let mut error = DdlError::new(format!("this index is on `{name}`, which no statement before makes"), statement.span);
-        error.hint = did_you_mean(&name, known);
-        return Err(error);
-    };
-    let columns = table::key_columns(&ddl.schema.tables[id.0], &create.columns, &places);
-    let columns = match columns {
-        Ok(columns) if create.predicate.is_none() => columns,
-        // An index over an expression or a part of the rows only makes reading faster; a unique one is a rule that must hold.
-        _ if !create.unique => {
-            ddl.passed_over.push(passed(statement));
-            return Ok(());
+    /// Rows that cannot be read are data that is left out, never a failure.
+    fn seeds(
+        &mut self,
+        statement: &'a Statement<'a>,
+        read: impl FnOnce(&mut Replay<'a>, &mut Tokens<'a>) -> Result<(), DdlError>,
+    ) -> Result<(), DdlError> {
+        if self.behind(statement, 1, read).is_err() {
+            self.pass_over();
         }
-        Ok(_) => {
-            let error = DdlError::new("a unique index over a part of the rows is not understood yet", statement.span);
-            ddl.not_understood.push((ddl.schema.tables[id.0].name.clone(), error.hint("make it a plain unique index, or remove it")));
-            return Ok(());
-        }
-        Err(error) => {
-            ddl.not_understood.push((ddl.schema.tables[id.0].name.clone(), error));
-            return Ok(());
-        }
-    };
-    let table = &mut ddl.schema.tables[id.0];
-    if create.unique {
-        table.uniques.push(Unique { columns });
-    } else {
-        table.indexes.push(Index { name: create.name.as_ref().map(table_name), columns });
+        Ok(())
     }
-    Ok(())
+
+    /// The table of a name.
+    pub(super) fn find(&self, name: &str) -> Option<usize> {
+        let exact = self.tables.iter().position(|table| table.name.text == name);
+        exact.or_else(|| self.tables.iter().position(|table| table.name.text.eq_ignore_ascii_case(name)))
+    }
+
+    pub(super) fn table_of(&self, name: &Name) -> Result<usize, DdlError> {
+        self.find(&name.text).ok_or_else(|| self.no_table(name, "this statement is about"))
+    }
+
+    pub(super) fn no_table(&self, name: &Name, what: &str) -> DdlError {
+        let mut error = DdlError::new(format!("{what} `{}`, which no statement before makes", name.text), name.span);
+        error.hint = did_you_mean(&name.text, self.tables.iter().map(|table| table.name.text.as_str()));
+        error
+    }
+
+    pub(super) fn no_column(&self, table: usize, name: &Name) -> DdlError {
+        let table = &self.tables[table];
+        let mut error = DdlError::new(format!("table `{}` has no column `{}`", table.name.text, name.text), name.span);
+        error.hint = did_you_mean(&name.text, table.columns.iter().map(|column| column.name.text.as_str()));
+        error
+    }
+
+    /// Whether a name is that of a view or the like.
+    pub(super) fn is_passed(&self, name: &str) -> bool {
+        self.passed_names.iter().any(|passed| passed.eq_ignore_ascii_case(name))
+    }
+
+    /// The statement has no bearing.
+    pub(super) fn pass_over(&mut self) {
+        self.passed_over.push(PassedOver { what: first_words(self.statement), span: self.statement_span });
+    }
+
+    /// A part of the statement has no bearing.
+    pub(super) fn pass_over_part(&mut self, span: Span) {
+        let from = span.start.saturating_sub(self.statement_span.start);
+        let to = span.end.saturating_sub(self.statement_span.start);
+        let what = self.statement.get(from..to).map_or_else(|| first_words(self.statement), first_words);
+        self.passed_over.push(PassedOver { what, span });
+    }
+
+    pub(super) fn pass_over_because(&mut self, span: Span, what: &str) {
+        self.passed_over.push(PassedOver { what: what.to_owned(), span });
+    }
+}
+
+/// The first words in capital letters, comments left out.
+fn leading_words(text: &str, count: usize) -> Vec<String> {
+    let mut words = Vec::new();
+    let mut rest = text;
+    while words.len() < count {
+        rest = rest.trim_start();
+        if rest.starts_with("--") || rest.starts_with('#') {
+            rest = rest.split_once('\n').map_or("", |(_, rest)| rest);
+            continue;
+        }
+        if rest.starts_with("/*") {
+            rest = rest[2..].split_once("*/").map_or("", |(_, rest)| rest);
+            continue;
+        }
+        if rest.is_empty() {
+            break;
+        }
+        let end = rest.find(|c: char| c.is_whitespace() || c == '(').unwrap_or(rest.len()).max(1);
+        let end = if rest.is_char_boundary(end) { end } else { rest.chars().next().map_or(1, char::len_utf8) };
+        words.push(rest[..end].to_ascii_uppercase());
+        rest = &rest[end..];
+    }
+    words
+}
+
+fn first_words(text: &str) -> String {
+    let what: String = text.split_whitespace().take(6).collect::<Vec<_>>().join(" ");
+    if what.chars().count() > 60 { what.chars().take(59).chain(['…']).collect() } else { what }
 }

@@ -1,5 +1,6 @@
 //! Cutting a DDL file into statements.
 
+use super::dialect::SqlDialect;
 use crate::place::Span;
 
 /// One statement as it stands in the file, without its semicolon.
@@ -9,39 +10,67 @@ pub struct Statement<'a> {
     pub text: &'a str,
     /// Its place in the file.
     pub span: Span,
+    /// The lines of data behind it, up to the one that ends them: what `COPY … FROM stdin` reads.
+    pub data: Option<&'a str>,
 }
 
 /// Cuts at the semicolons that stand outside of quotes, comments, dollar quotes and BEGIN … END bodies. What holds only
-/// space and comments is no statement.
-pub fn split(text: &str) -> Vec<Statement<'_>> {
+/// space and comments is no statement. Lines that talk to a command-line client are left out: those that begin with a backslash,
+/// and `DELIMITER`, which sets what statements end with from there on.
+pub fn split(text: &str, dialect: SqlDialect) -> Vec<Statement<'_>> {
     let mut statements = Vec::new();
     let mut start = None;
     let mut end = 0;
     let mut body = 0_usize;
     let mut words: Vec<&str> = Vec::new();
+    let mut delimiter = ";";
     let mut at = 0;
     while at < text.len() {
         let rest = &text[at..];
         let first = rest.as_bytes()[0];
+        let ends_here = rest.starts_with(delimiter) && (body == 0 || delimiter != ";");
         let (length, counts) = match first {
-            b'-' if rest.starts_with("--") => (line(rest), false),
-            b'/' if rest.starts_with("/*") => (comment(rest), false),
-            b'\'' | b'"' | b'`' => (quoted(rest, first), true),
-            b'[' => (rest.find(']').map_or(rest.len(), |close| close + 1), true),
-            b'$' => (dollar_quoted(rest), true),
-            b';' if body == 0 => {
+            _ if ends_here => {
+                at += delimiter.len();
                 push(&mut statements, text, start.take(), end);
+                (body, end) = (0, at);
+                if words.first().is_some_and(|first| first.eq_ignore_ascii_case("copy"))
+                    && words.last().is_some_and(|last| last.eq_ignore_ascii_case("stdin") || last.eq_ignore_ascii_case("csv"))
+                    && let Some(statement) = statements.last_mut()
+                {
+                    let from = at + line(&text[at..]);
+                    let data = data(&text[from..]);
+                    statement.data = Some(data);
+                    at = from + data.len();
+                    at += line(&text[at..]);
+                }
                 words.clear();
-                at += 1;
                 continue;
             }
+            b'\\' if start.is_none() => (line(rest), false),
+            b'-' if rest.starts_with("--") => (line(rest), false),
+            b'#' if dialect == SqlDialect::Mysql => (line(rest), false),
+            b'/' if rest.starts_with("/*") => (comment(rest), false),
+            b'\'' | b'"' | b'`' => (quoted(rest, first, dialect == SqlDialect::Mysql || escapes(text, at)), true),
+            b'[' if dialect == SqlDialect::Sqlite => (rest.find(']').map_or(rest.len(), |close| close + 1), true),
+            b'$' => (dollar_quoted(rest), true),
             c if c.is_ascii_whitespace() => (1, false),
             _ => {
                 let word = word(rest);
+                if start.is_none() && word.eq_ignore_ascii_case("delimiter") {
+                    let length = line(rest);
+                    delimiter = rest[word.len()..length].split_whitespace().next().unwrap_or(";");
+                    at += length;
+                    continue;
+                }
                 if !word.is_empty() {
+                    let created = words.first().is_some_and(|first| first.eq_ignore_ascii_case("create"));
+                    let after_end = words.last().is_some_and(|last| last.eq_ignore_ascii_case("end"));
                     match word.to_ascii_uppercase().as_str() {
-                        "BEGIN" if words.first().is_some_and(|first| first.eq_ignore_ascii_case("create")) => body += 1,
-                        "CASE" if body > 0 => body += 1,
+                        "BEGIN" if created => body += 1,
+                        "CASE" if body > 0 && !after_end => body += 1,
+                        // END IF and the like close what was not counted.
+                        "IF" | "WHILE" | "LOOP" | "REPEAT" | "FOR" if created && after_end => body += 1,
                         "END" => body = body.saturating_sub(1),
                         _ => {}
                     }
@@ -60,9 +89,27 @@ pub fn split(text: &str) -> Vec<Statement<'_>> {
     statements
 }
 
+/// Whether the quote at a place opens a text with backslash escapes, `E'…'`.
+fn escapes(text: &str, at: usize) -> bool {
+    let before = &text[..at];
+    before.ends_with(['e', 'E']) && !before[..at - 1].ends_with(|c: char| c.is_alphanumeric() || c == '_')
+}
+
+/// Lines up to the one that ends the data of a COPY.
+fn data(rest: &str) -> &str {
+    let mut at = 0;
+    for line in rest.split_inclusive('\n') {
+        if line.trim_end() == "\\." {
+            break;
+        }
+        at += line.len();
+    }
+    &rest[..at]
+}
+
 fn push<'a>(statements: &mut Vec<Statement<'a>>, text: &'a str, start: Option<usize>, end: usize) {
     if let Some(start) = start {
-        statements.push(Statement { text: &text[start..end], span: Span::new(start, end) });
+        statements.push(Statement { text: &text[start..end], span: Span::new(start, end), data: None });
     }
 }
 
@@ -75,10 +122,15 @@ fn comment(rest: &str) -> usize {
 }
 
 /// Up to the closing quote; a doubled quote does not close.
-fn quoted(rest: &str, quote: u8) -> usize {
+fn quoted(rest: &str, quote: u8, escapes: bool) -> usize {
     let bytes = rest.as_bytes();
     let mut at = 1;
     while at < bytes.len() {
+        if escapes && bytes[at] == b'\\' && quote != b'`' {
+            // What is escaped may be the first of several bytes; the others are never a quote.
+            at = (at + 2).min(rest.len());
+            continue;
+        }
         if bytes[at] == quote {
             if bytes.get(at + 1) != Some(&quote) {
                 return at + 1;
@@ -109,7 +161,7 @@ mod tests {
     use super::*;
 
     fn texts(text: &str) -> Vec<&str> {
-        split(text).into_iter().map(|statement| statement.text).collect()
+        split(text, SqlDialect::Standard).into_iter().map(|statement| statement.text).collect()
     }
 
     #[test]
@@ -121,13 +173,29 @@ mod tests {
         assert_eq!(texts("BEGIN; a; END;"), ["BEGIN", "a", "END"]);
         assert_eq!(texts(" -- nothing\n"), [""; 0]);
         assert_eq!(texts("x 'it''s; ü' ; y"), ["x 'it''s; ü'", "y"]);
+        assert_eq!(texts("x E'it\\'s; ü' ; y"), ["x E'it\\'s; ü'", "y"]);
+    }
+
+    #[test]
+    fn what_clients_write_into_dumps_is_understood() {
+        let mysql = "# a; b\nINSERT INTO t VALUES ('it\\'s; x');\nDELIMITER ;;\nCREATE TRIGGER t BEGIN IF a THEN b; END IF; END ;;\nDELIMITER ;\nx;";
+        let found: Vec<&str> = split(mysql, SqlDialect::Mysql).into_iter().map(|statement| statement.text).collect();
+        assert_eq!(found, ["INSERT INTO t VALUES ('it\\'s; x')", "CREATE TRIGGER t BEGIN IF a THEN b; END IF; END", "x"]);
+        let copy = "\\connect a;\nCOPY t (a, b) FROM stdin;\n1\tit's; so\n\\.\n\nCREATE TABLE t (a int);";
+        let found = split(copy, SqlDialect::Postgres);
+        assert_eq!((found[0].text, found[0].data), ("COPY t (a, b) FROM stdin", Some("1\tit's; so\n")));
+        assert_eq!(found[1].text, "CREATE TABLE t (a int)");
+        let body = "CREATE PROCEDURE p() BEGIN IF a THEN b; END IF; CASE x WHEN 1 THEN y; END CASE; z; END; q";
+        assert_eq!(texts(body).len(), 2);
     }
 
     proptest::proptest! {
         #[test]
-        fn no_text_makes_it_panic(text in "[a-zü;'\"$\\[\\]/*\n -]{0,60}") {
-            for statement in split(&text) {
-                proptest::prop_assert_eq!(&text[statement.span.start..statement.span.end], statement.text);
+        fn no_text_makes_it_panic(text in "[a-zü;#'\"$\\\\`\\[\\]/*\n -]{0,60}") {
+            for dialect in SqlDialect::ALL {
+                for statement in split(&text, dialect) {
+                    proptest::prop_assert_eq!(&text[statement.span.start..statement.span.end], statement.text);
+                }
             }
         }
     }

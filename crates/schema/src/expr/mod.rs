@@ -8,10 +8,13 @@
 //! negated   = { "not" } test                test    = "(" condition ")" | operand [ comparison ]
 //! operand   = literal | ":" name | name "(" [ operand { "," operand } ] ")" | path
 //! give      = operand [ "as" name ]         order   = operand [ "asc" | "desc" ]
-//! recipe    = source [ "in" literal ".." literal ] [ "or" "null" number "%" ]
+//! recipe    = [ "unique" ] source [ "in" literal ".." literal ] [ "or" "null" number "%" ]
 //! source    = literal [ ".." literal ] | name [ "(" [ argument { "," argument } ] ")" ]
-//! argument  = literal [ number ] | literal ".." literal
-//! rows      = number [ ".." number ] [ "per" name ]
+//!           | "{" [ name ":" recipe { "," name ":" recipe } ] "}"
+//! argument  = literal [ number ] | literal ".." literal | name [ "." name ] | recipe
+//!           | literal ":" recipe | "else" ":" recipe
+//! rows      = number | children "per" [ number "%" "of" ] name
+//! children  = number [ ".." number ] | "poisson" "(" number ")" | "heavy" "(" number ")"
 //! ```
 
 mod print;
@@ -20,7 +23,7 @@ mod recipe;
 mod tree;
 
 pub use read::{ReadError, read_condition, read_give, read_order};
-pub use recipe::{Argument, Recipe, RowCount, Source, read_recipe, read_row_count};
+pub use recipe::{Argument, Children, Recipe, RowCount, Source, read_recipe, read_row_count};
 pub use tree::{Comparison, Expr, Give, Name, Node, OrderTerm, TextMatch};
 
 #[cfg(test)]

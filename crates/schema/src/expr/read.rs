@@ -109,8 +109,8 @@ fn check_depth(text: &str) -> Result<(), ReadError> {
     let mut depth = 0_usize;
     for (at, c) in text.char_indices() {
         match c {
-            '(' => depth += 1,
-            ')' => depth = depth.saturating_sub(1),
+            '(' | '{' => depth += 1,
+            ')' | '}' => depth = depth.saturating_sub(1),
             _ => {}
         }
         if depth > DEEPEST {

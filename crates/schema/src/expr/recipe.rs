@@ -2,7 +2,10 @@
 
 use std::fmt;
 
-use winnow::combinator::{cut_err, opt, separated};
+use winnow::ascii::multispace0;
+use winnow::combinator::{cut_err, delimited, opt, peek, preceded, separated};
+use winnow::stream::Stream;
+use winnow::token::any;
 use winnow::{ModalResult, Parser};
 
 use super::print::Literal;
@@ -13,6 +16,8 @@ use crate::value::Value;
 /// How the values of a column are made.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Recipe {
+    /// Whether no two rows may have the same value.
+    pub unique: bool,
     /// Where values come from.
     pub source: Source,
     /// Values outside are brought to the nearer bound.
@@ -35,6 +40,8 @@ pub enum Source {
         /// Its arguments.
         arguments: Vec<Argument>,
     },
+    /// A JSON object, a recipe for each of its keys.
+    Object(Vec<(String, Recipe)>),
 }
 
 /// One argument of a named way.
@@ -44,6 +51,12 @@ pub enum Argument {
     Value(Value, Option<Value>),
     /// A range.
     Range(Value, Value),
+    /// A column of the row, or of a parent behind a point; also a recipe without arguments.
+    Path(Vec<Name>),
+    /// A recipe.
+    Recipe(Box<Recipe>),
+    /// A recipe for a value of another column, `'calm': 1..3`; for all others, `else: 4..9`.
+    Case(Option<Value>, Box<Recipe>),
 }
 
 /// How many rows a table gets.
@@ -51,15 +64,28 @@ pub enum Argument {
 pub enum RowCount {
     /// As many.
     Fixed(u64),
-    /// For each row of a parent table, between two numbers of rows; one number stands for itself, give or take half.
+    /// For each row of a parent table.
     Per {
-        /// Fewest, or the mean.
-        low: Value,
-        /// Most, where a range is written.
-        high: Option<Value>,
+        /// How many.
+        children: Children,
+        /// So many parents of 100 have any; 100 where nothing is said.
+        share: u32,
         /// The parent table.
         parent: Name,
     },
+}
+
+/// How many children a parent has.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Children {
+    /// About so many, give or take half.
+    About(Value),
+    /// Anything between two numbers.
+    Between(Value, Value),
+    /// So many on average, as things that happen by chance do (a Poisson distribution).
+    Poisson(Value),
+    /// So many on average, most parents few and a few very many (a log-normal distribution).
+    Heavy(Value),
 }
 
 /// Reads a recipe.
@@ -73,6 +99,7 @@ pub fn read_row_count(text: &str) -> Result<RowCount, ReadError> {
 }
 
 fn recipe(input: &mut Input<'_>) -> ModalResult<Recipe> {
+    let unique = opt(word("unique")).parse_next(input)?.is_some();
     let source = source(input)?;
     let bounds = match opt(word("in")).parse_next(input)? {
         Some(()) => Some(cut_err(range).parse_next(input)?),
@@ -86,7 +113,7 @@ fn recipe(input: &mut Input<'_>) -> ModalResult<Recipe> {
         cut_err(symbol("%")).parse_next(input)?;
         null_share = share;
     }
-    Ok(Recipe { source, bounds, null_share })
+    Ok(Recipe { unique, source, bounds, null_share })
 }
 
 fn thousandths(percent: &Value) -> Option<u32> {
@@ -102,6 +129,12 @@ fn range(input: &mut Input<'_>) -> ModalResult<(Value, Value)> {
 }
 
 fn source(input: &mut Input<'_>) -> ModalResult<Source> {
+    if opt(symbol("{")).parse_next(input)?.is_some() {
+        let member = (name, preceded(cut_err(symbol(":")), cut_err(recipe))).map(|(name, recipe)| (name.text, recipe));
+        let members = separated(0.., member, symbol(",")).parse_next(input)?;
+        cut_err(symbol("}")).parse_next(input)?;
+        return Ok(Source::Object(members));
+    }
     if let Some(low) = opt(literal).parse_next(input)? {
         return Ok(match opt(symbol("..")).parse_next(input)? {
             Some(()) => Source::Range(low, cut_err(literal.context(expected("the upper end of the range"))).parse_next(input)?),
@@ -109,36 +142,87 @@ fn source(input: &mut Input<'_>) -> ModalResult<Source> {
         });
     }
     let name = name.context(expected("a value, a range or the name of a recipe")).parse_next(input)?;
-    let mut arguments = Vec::new();
-    if opt(symbol("(")).parse_next(input)?.is_some() {
-        arguments = separated(0.., argument, symbol(",")).parse_next(input)?;
-        cut_err(symbol(")")).parse_next(input)?;
+    Ok(Source::Call { arguments: arguments(input)?.unwrap_or_default(), name })
+}
+
+/// What stands in parentheses behind a name; none where there are none.
+fn arguments(input: &mut Input<'_>) -> ModalResult<Option<Vec<Argument>>> {
+    if opt(symbol("(")).parse_next(input)?.is_none() {
+        return Ok(None);
     }
-    Ok(Source::Call { name, arguments })
+    let arguments = separated(0.., argument, symbol(",")).parse_next(input)?;
+    cut_err(symbol(")")).parse_next(input)?;
+    Ok(Some(arguments))
 }
 
 fn argument(input: &mut Input<'_>) -> ModalResult<Argument> {
-    let value = literal.context(expected("a value")).parse_next(input)?;
-    if opt(symbol("..")).parse_next(input)?.is_some() {
-        return Ok(Argument::Range(value, cut_err(literal.context(expected("the upper end of the range"))).parse_next(input)?));
+    if opt((word("else"), symbol(":"))).parse_next(input)?.is_some() {
+        return Ok(Argument::Case(None, Box::new(cut_err(recipe).parse_next(input)?)));
     }
-    Ok(Argument::Value(value, opt(number).parse_next(input)?))
+    if let Some(value) = opt(literal).parse_next(input)? {
+        if opt(symbol("..")).parse_next(input)?.is_some() {
+            return Ok(Argument::Range(value, cut_err(literal.context(expected("the upper end of the range"))).parse_next(input)?));
+        }
+        if opt(symbol(":")).parse_next(input)?.is_some() {
+            return Ok(Argument::Case(Some(value), Box::new(cut_err(recipe).parse_next(input)?)));
+        }
+        return Ok(Argument::Value(value, opt(number).parse_next(input)?));
+    }
+    let start = input.checkpoint();
+    if let Some(path) = opt(path).parse_next(input)? {
+        let follows: Option<char> = peek(opt(preceded(multispace0, any))).parse_next(input)?;
+        if matches!(follows, Some(',' | ')') | None) {
+            return Ok(Argument::Path(path));
+        }
+    }
+    input.reset(&start);
+    Ok(Argument::Recipe(Box::new(recipe.context(expected("a value, a column or a recipe")).parse_next(input)?)))
+}
+
+fn path(input: &mut Input<'_>) -> ModalResult<Vec<Name>> {
+    separated(1..=2, name, symbol(".")).parse_next(input)
 }
 
 fn row_count(input: &mut Input<'_>) -> ModalResult<RowCount> {
     let what = "a number of rows, like 200_000 or `12 per apiary`";
-    let low = number.context(expected(what)).parse_next(input)?;
-    let high = match opt(symbol("..")).parse_next(input)? {
-        Some(()) => Some(cut_err(number.context(expected("the largest number of rows"))).parse_next(input)?),
-        None => None,
+    let mean = |input: &mut Input<'_>| delimited(symbol("("), cut_err(number.context(expected("how many on average"))), cut_err(symbol(")"))).parse_next(input);
+    let children = if opt(word("poisson")).parse_next(input)?.is_some() {
+        Children::Poisson(cut_err(mean).parse_next(input)?)
+    } else if opt(word("heavy")).parse_next(input)?.is_some() {
+        Children::Heavy(cut_err(mean).parse_next(input)?)
+    } else {
+        let low = number.context(expected(what)).parse_next(input)?;
+        match opt(symbol("..")).parse_next(input)? {
+            Some(()) => Children::Between(low, cut_err(number.context(expected("the largest number of rows"))).parse_next(input)?),
+            None => Children::About(low),
+        }
     };
     if opt(word("per")).parse_next(input)?.is_some() {
+        let share = opt((number.verify_map(|share| percent(&share)), symbol("%"), word("of")).map(|(share, _, ())| share)).parse_next(input)?;
         let parent = cut_err(name.context(expected("the parent table"))).parse_next(input)?;
-        return Ok(RowCount::Per { low, high, parent });
+        return Ok(RowCount::Per { children, share: share.unwrap_or(100), parent });
     }
-    match (&low, &high) {
-        (Value::Integer(rows @ 0..), None) => Ok(RowCount::Fixed(rows.unsigned_abs())),
+    match &children {
+        Children::About(Value::Integer(rows @ 0..)) => Ok(RowCount::Fixed(rows.unsigned_abs())),
         _ => cut_err(winnow::combinator::fail::<_, RowCount, _>.context(expected("`per` and the parent table"))).parse_next(input),
+    }
+}
+
+fn percent(value: &Value) -> Option<u32> {
+    match value {
+        Value::Integer(share @ 0..=100) => u32::try_from(*share).ok(),
+        _ => None,
+    }
+}
+
+impl fmt::Display for Children {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Children::About(mean) => Literal(mean).fmt(f),
+            Children::Between(low, high) => write!(f, "{}..{}", Literal(low), Literal(high)),
+            Children::Poisson(mean) => write!(f, "poisson({})", Literal(mean)),
+            Children::Heavy(mean) => write!(f, "heavy({})", Literal(mean)),
+        }
     }
 }
 
@@ -146,8 +230,8 @@ impl fmt::Display for RowCount {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             RowCount::Fixed(rows) => write!(f, "{rows}"),
-            RowCount::Per { low, high: None, parent } => write!(f, "{} per {parent}", Literal(low)),
-            RowCount::Per { low, high: Some(high), parent } => write!(f, "{}..{} per {parent}", Literal(low), Literal(high)),
+            RowCount::Per { children, share: 100, parent } => write!(f, "{children} per {parent}"),
+            RowCount::Per { children, share, parent } => write!(f, "{children} per {share}% of {parent}"),
         }
     }
 }
@@ -158,21 +242,39 @@ impl fmt::Display for Argument {
             Argument::Value(value, None) => Literal(value).fmt(f),
             Argument::Value(value, Some(weight)) => write!(f, "{} {}", Literal(value), Literal(weight)),
             Argument::Range(low, high) => write!(f, "{}..{}", Literal(low), Literal(high)),
+            Argument::Path(names) => list(f, names, "."),
+            Argument::Recipe(recipe) => recipe.fmt(f),
+            Argument::Case(Some(value), recipe) => write!(f, "{}: {recipe}", Literal(value)),
+            Argument::Case(None, recipe) => write!(f, "else: {recipe}"),
         }
     }
 }
 
+fn list<T: fmt::Display>(f: &mut fmt::Formatter<'_>, items: &[T], between: &str) -> fmt::Result {
+    items.iter().enumerate().try_for_each(|(at, item)| write!(f, "{}{item}", if at == 0 { "" } else { between }))
+}
+
 impl fmt::Display for Recipe {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if self.unique {
+            f.write_str("unique ")?;
+        }
         match &self.source {
             Source::Literal(value) => Literal(value).fmt(f)?,
             Source::Range(low, high) => write!(f, "{}..{}", Literal(low), Literal(high))?,
+            Source::Call { name, arguments } if arguments.is_empty() => name.fmt(f)?,
             Source::Call { name, arguments } => {
-                write!(f, "{name}")?;
-                for (at, argument) in arguments.iter().enumerate() {
-                    write!(f, "{}{argument}", if at == 0 { "(" } else { ", " })?;
+                write!(f, "{name}(")?;
+                list(f, arguments, ", ")?;
+                f.write_str(")")?;
+            }
+            Source::Object(members) => {
+                f.write_str("{ ")?;
+                for (at, (key, recipe)) in members.iter().enumerate() {
+                    let key = Name { text: key.clone(), span: crate::place::Span::default() };
+                    write!(f, "{}{key}: {recipe}", if at == 0 { "" } else { ", " })?;
                 }
-                f.write_str(if arguments.is_empty() { "" } else { ")" })?;
+                f.write_str(" }")?;
             }
         }
         if let Some((low, high)) = &self.bounds {

@@ -53,12 +53,22 @@ fn recipes_and_row_counts_read_and_print() {
         "2020-01-01T00:00:00.000000..2026-06-30T12:00:00.000000",
         "'fixed'",
         "-1.50..2.25",
+        "unique words(2)",
+        "after(apiary.opened, '1 day'..'3 years')",
+        "after(created_at, '1 minute'..'2 hours') or null 40%",
+        "when(state, 'dead': null, 'weak': 1..3, else: normal(6, 2) in 1..10)",
+        "{ colour: pick('red', 'blue'), size: 1..9 or null 10%, parts: list(words(1), 0..3), deep: { \"in\": true } }",
+        "zipf(1.1) in 1..1000",
     ] {
         assert_eq!(read_recipe(text).unwrap().to_string(), text);
     }
     assert_eq!(read_row_count("200_000"), Ok(RowCount::Fixed(200_000)));
-    let RowCount::Per { low, high, parent } = read_row_count("2.5..4 per hive").unwrap() else { panic!("not per parent") };
-    assert_eq!((low, high, parent.text.as_str()), (Decimal::parse("2.5").unwrap().into(), Some(Value::Integer(4)), "hive"));
+    let RowCount::Per { children, share, parent } = read_row_count("2.5..4 per hive").unwrap() else { panic!("not per parent") };
+    let between = Children::Between(Decimal::parse("2.5").unwrap().into(), Value::Integer(4));
+    assert_eq!((children, share, parent.text.as_str()), (between, 100, "hive"));
+    for text in ["12 per hive", "poisson(2.5) per hive", "heavy(40) per 70% of hive", "1..1 per \"my hive\""] {
+        assert_eq!(read_row_count(text).unwrap().to_string(), text);
+    }
     for (wrong, message) in [
         ("many", "expected a number of rows, like 200_000 or `12 per apiary`, found `many`"),
         ("1..2", "expected `per` and the parent table, found the end"),

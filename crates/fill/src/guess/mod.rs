@@ -1,0 +1,191 @@
+//! Guessing how a column's values look, from its name, its type, its checks and its neighbours. A guess is a recipe like any
+//! that a user writes, so that it can be shown, copied and changed.
+
+mod numbers;
+mod rows;
+mod texts;
+mod times;
+
+use kampf_schema::expr::Name;
+use kampf_schema::{Column, ColumnId, Default, LogicalType, Schema, Span, TableId, Value};
+
+use crate::bounds::Bounds;
+
+pub use rows::rows;
+
+/// Thousandths of a percent of nulls where nothing is said: one in ten.
+pub(crate) const NULL_SHARE: u32 = 10_000;
+
+/// A recipe with what it was guessed from.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Guess {
+    pub(crate) recipe: String,
+    pub(crate) why: &'static str,
+}
+
+fn guess(recipe: impl Into<String>, why: &'static str) -> Guess {
+    Guess { recipe: recipe.into(), why }
+}
+
+/// What is known about a column.
+struct Subject<'a> {
+    schema: &'a Schema,
+    table: TableId,
+    id: ColumnId,
+    column: &'a Column,
+    bounds: &'a Bounds,
+    /// The words of its name, in small letters.
+    words: Vec<String>,
+    /// The name in small letters, words joined.
+    joined: String,
+}
+
+impl Subject<'_> {
+    /// Whether one of the name's words is among these.
+    fn has(&self, words: &[&str]) -> bool {
+        self.words.iter().any(|own| words.contains(&own.as_str()))
+    }
+
+    /// Whether the last word of the name is among these.
+    fn ends(&self, words: &[&str]) -> bool {
+        self.words.last().is_some_and(|own| words.contains(&own.as_str()))
+    }
+
+    /// Whether the name as a whole is one of these, without what joins its words.
+    fn is(&self, names: &[&str]) -> bool {
+        names.contains(&self.joined.as_str())
+    }
+
+    /// Whether one of these stands anywhere in the name.
+    fn holds(&self, parts: &[&str]) -> bool {
+        parts.iter().any(|part| self.joined.contains(part))
+    }
+
+    fn default(&self) -> Option<&Value> {
+        match &self.column.default {
+            Some(Default::Value(value)) if *value != Value::Null => Some(value),
+            _ => None,
+        }
+    }
+}
+
+/// The words of a name: `createdAt`, `created_at` and `CREATED AT` all give "created" and "at".
+pub(crate) fn name_words(name: &str) -> Vec<String> {
+    let mut words: Vec<String> = vec![String::new()];
+    let mut before = ' ';
+    for c in name.chars() {
+        if !c.is_alphanumeric() {
+            words.push(String::new());
+        } else {
+            if c.is_uppercase() && before.is_lowercase() {
+                words.push(String::new());
+            }
+            if let Some(word) = words.last_mut() {
+                word.extend(c.to_lowercase());
+            }
+        }
+        before = c;
+    }
+    words.retain(|word| !word.is_empty());
+    words
+}
+
+/// The recipe that suits a column.
+pub(crate) fn recipe(schema: &Schema, table: TableId, id: ColumnId, bounds: &Bounds) -> Guess {
+    let column = &schema.table(table).columns[id];
+    let words = name_words(&column.name);
+    let subject = Subject { schema, table, id, column, bounds, joined: words.concat(), words };
+    if let Some(values) = &bounds.one_of
+        && !values.is_empty()
+    {
+        return one_of(&subject, values);
+    }
+    match column.kind {
+        LogicalType::Integer => numbers::whole(&subject),
+        LogicalType::Decimal { .. } | LogicalType::Real => numbers::broken(&subject),
+        LogicalType::Text { .. } => texts::text(&subject),
+        LogicalType::Boolean => truth(&subject),
+        LogicalType::Date | LogicalType::Timestamp => times::time(&subject),
+        LogicalType::Uuid => guess("uuid4", "its type"),
+        LogicalType::Blob => bytes(&subject),
+    }
+}
+
+/// The share of nulls of a column that may be null.
+pub(crate) fn null_share(column: &Column) -> u32 {
+    let words = name_words(&column.name);
+    let has = |list: &[&str]| words.iter().any(|word| list.contains(&word.as_str()));
+    match () {
+        () if has(&["deleted", "removed", "cancelled", "canceled", "archived", "banned", "locked", "failed", "error"]) => 92_000,
+        () if has(&["closed", "ended", "finished", "completed", "resolved", "expired", "until", "end", "died", "sold"]) => 45_000,
+        () if has(&["middle", "line2", "address2", "fax", "suffix", "prefix", "nickname"]) => 70_000,
+        () if has(&["comment", "comments", "note", "notes", "remark", "remarks", "description"]) => 30_000,
+        () => NULL_SHARE,
+    }
+}
+
+/// Values as a recipe writes them.
+fn written(value: &Value) -> String {
+    let recipe = kampf_schema::expr::Recipe {
+        unique: false,
+        source: kampf_schema::expr::Source::Literal(value.clone()),
+        bounds: None,
+        null_share: 0,
+    };
+    recipe.to_string()
+}
+
+/// A name as a recipe writes it.
+fn named(name: &str) -> String {
+    Name { text: name.to_owned(), span: Span::default() }.to_string()
+}
+
+/// The default comes most often; without one, the values come less and less often in the order they are written.
+fn one_of(subject: &Subject<'_>, values: &[Value]) -> Guess {
+    if values.len() == 1 {
+        return guess(written(&values[0]), "a check");
+    }
+    let default = subject.default();
+    let count = values.len();
+    let weight = |at: usize, value: &Value| match default {
+        Some(default) if default == value => 2 * count,
+        Some(_) => 1,
+        None => (count - at).div_ceil(count.div_ceil(4)),
+    };
+    let items: Vec<String> = values.iter().enumerate().map(|(at, value)| format!("{} {}", written(value), weight(at, value))).collect();
+    guess(format!("pick({})", items.join(", ")), "a check")
+}
+
+fn truth(subject: &Subject<'_>) -> Guess {
+    let (share, why) = match () {
+        () if subject.has(&["deleted", "removed", "banned", "locked", "blocked", "archived", "hidden", "spam", "failed"]) => (4, "its name"),
+        () if subject.has(&["active", "enabled", "visible", "valid", "confirmed", "verified", "public"]) => (88, "its name"),
+        () if subject.default() == Some(&Value::Boolean(true)) => (85, "its default"),
+        () if subject.default() == Some(&Value::Boolean(false)) => (15, "its default"),
+        () if subject.has(&["is", "has", "default", "primary", "main"]) => (30, "its name"),
+        () => (50, "its type"),
+    };
+    guess(format!("share({share})"), why)
+}
+
+fn bytes(subject: &Subject<'_>) -> Guess {
+    match subject.column.limits {
+        Some((low, high)) if low == high => guess(format!("bytes({})", low.clamp(1, 10_000)), "its type"),
+        Some((_, high)) => guess(format!("bytes({}..{})", (high / 2).clamp(1, 64), high.clamp(1, 64)), "its type"),
+        None if subject.has(&["image", "picture", "photo", "content", "data", "body", "file", "document"]) => guess("bytes(400..1600)", "its name"),
+        None => guess("bytes(16..64)", "its type"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_are_cut_into_words() {
+        assert_eq!(name_words("created_at"), ["created", "at"]);
+        assert_eq!(name_words("createdAt"), ["created", "at"]);
+        assert_eq!(name_words("User ID"), ["user", "id"]);
+        assert_eq!(name_words("HTTPStatus2"), ["httpstatus2"]);
+    }
+}

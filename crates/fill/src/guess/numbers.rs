@@ -1,0 +1,150 @@
+//! Guesses for numbers.
+
+use kampf_schema::{LogicalType, Value};
+
+use super::{Guess, Subject, guess};
+
+/// Words that name a point in time.
+pub(super) const MOMENTS: [&str; 40] = [
+    "created", "updated", "modified", "changed", "clock", "timestamp", "date", "datetime", "expires", "expire", "expiry", "expiration",
+    "started", "ended", "finished", "registered", "deleted", "opened", "closed", "seen", "login", "lastlogin", "lastaccess", "accessed", "access",
+    "visited", "inserted", "added", "published", "sent", "received", "starttime", "endtime", "ctime", "mtime", "atime", "lastupdated", "stime",
+    "createdat", "updatedat",
+];
+
+/// Whether a column of whole numbers counts the seconds since 1970.
+pub(super) fn is_moment(subject: &Subject<'_>) -> bool {
+    let wide = subject.column.limits.is_none_or(|(_, high)| high >= i64::from(i32::MAX));
+    let free = subject.bounds.least.as_ref().is_none_or(|least| matches!(least, Value::Integer(low) if *low <= 1_500_000_000))
+        && subject.bounds.most.as_ref().is_none_or(|most| matches!(most, Value::Integer(high) if *high >= i64::from(i32::MAX)));
+    let named = subject.has(&MOMENTS) || subject.ends(&["at", "since", "until"]) && subject.words.len() > 1 || subject.ends(&["time"]) && !subject.holds(&["timeout", "runtime", "uptime", "downtime", "lifetime", "leadtime", "responsetime"]);
+    let counted = subject.has(&["count", "counter", "num", "nb", "interval", "period", "limit", "max", "min", "delay", "id", "status", "type", "mode", "flag", "flags", "right", "rights"]);
+    wide && free && named && !counted
+}
+
+pub(super) fn whole(subject: &Subject<'_>) -> Guess {
+    let has = |words: &[&str]| subject.has(words);
+    if let Some(recipe) = super::times::seconds(subject) {
+        return guess(recipe, "its name");
+    }
+    let flag = has(&["is", "has", "can", "flag", "enabled", "disabled", "active", "visible", "deleted", "hidden", "allow", "allowed", "use", "locked", "notify", "show"])
+        && !has(&["count", "id"]);
+    let named = match () {
+        () if has(&["year"]) => Some((2000, 2026, "2000..2026")),
+        () if has(&["month"]) => Some((1, 12, "1..12")),
+        () if has(&["day", "dom"]) => Some((1, 31, "1..31")),
+        () if has(&["weekday", "dow"]) => Some((0, 6, "0..6")),
+        () if has(&["hour", "hours"]) => Some((0, 23, "0..23")),
+        () if has(&["minute", "minutes"]) => Some((0, 59, "0..59")),
+        () if has(&["age"]) => Some((0, 90, "normal(41, 17) in 0..90")),
+        () if has(&["port"]) => Some((1, 65_535, "pick(22 2, 25 1, 53 1, 80 4, 110 1, 143 1, 161 1, 443 6, 993 1, 3306 1, 5432 1, 8080 2)")),
+        () if has(&["percent", "percentage", "share", "score", "progress", "quality", "humidity"]) => Some((0, 100, "normal(62, 20) in 0..100")),
+        () if has(&["rating", "stars", "grade"]) => Some((1, 5, "pick(1 1, 2 1, 3 3, 4 6, 5 5)")),
+        () if flag => Some((0, 1, if subject.default() == Some(&Value::Integer(1)) { "pick(1 6, 0 1)" } else { "pick(0 4, 1 1)" })),
+        () if has(&["priority", "prio", "severity", "level", "importance"]) => Some((0, 5, "pick(0 2, 1 5, 2 4, 3 3, 4 1, 5 1)")),
+        () if has(&["status", "state", "type", "kind", "mode", "category", "class", "flags", "method", "action", "direction"]) => Some((0, 4, "pick(0 6, 1 3, 2 2, 3 1, 4 1)")),
+        () if has(&["version", "revision", "rev", "generation"]) => Some((1, 40, "zipf(1.2) in 1..40")),
+        () if has(&["timeout", "interval", "delay", "ttl", "duration", "period", "refresh", "retry", "expire", "minimum"]) => Some((1, 86_400, "pick(5 1, 10 2, 30 5, 60 6, 300 5, 600 2, 900 1, 1800 1, 3600 3, 86400 1)")),
+        () if has(&["position", "rank", "sort", "sortorder", "order", "ordering", "seq", "sequence", "index", "step", "row", "col", "column"]) => Some((0, 24, "0..24")),
+        () if has(&["width", "height"]) => Some((1, 1920, "pick(320 1, 640 2, 800 2, 1024 3, 1280 5, 1920 4)")),
+        () if has(&["size", "bytes", "length", "octets", "filesize"]) || subject.holds(&["octets", "bytes"]) => Some((0, 2_000_000_000, "lognormal(6000, 1.8) in 0..2_000_000_000")),
+        () if has(&["price", "amount", "total", "cost", "sum", "balance", "salary", "revenue", "fee"]) => Some((0, 10_000_000, "lognormal(2400, 1) in 0..10_000_000")),
+        () if has(&["count", "counter", "quantity", "qty", "hits", "views", "visits", "attempts", "tries", "retries", "num", "number", "nb", "items", "pages", "stock", "usage"])
+            || subject.holds(&["count"]) => Some((0, 100_000, "exponential(14) in 0..100_000")),
+        () if has(&["uid", "gid"]) => Some((1000, 60_000, "1000..60_000")),
+        () if has(&["weight", "mass"]) => Some((0, 100, "0..100")),
+        () if has(&["code"]) => Some((100, 999, "100..999")),
+        () => None,
+    };
+    let (low, high) = bounded(subject, named.map_or((0, 1000), |(low, high, _)| (low, high)));
+    match named {
+        // As it stands where the checks allow all of it; else the part of its range that they allow.
+        Some((from, to, recipe)) if (from, to) == (low, high) => guess(recipe, "its name"),
+        Some((_, _, recipe)) if recipe.contains(" in ") && low < high => {
+            let distribution = recipe.split(" in ").next().unwrap_or(recipe);
+            guess(format!("{distribution} in {low}..{high}"), "its name")
+        }
+        Some(_) => guess(format!("{low}..{high}"), "its name"),
+        None => {
+            let why = if subject.bounds.least.is_some() || subject.bounds.most.is_some() { "its type" } else { "its type" };
+            match subject.default() {
+                Some(Value::Integer(usual)) if (low..=high).contains(usual) && high - low >= 4 => {
+                    let other = |part: i64| low + (high - low) * part / 4;
+                    let others = [other(1), other(2), other(3)].into_iter().filter(|other| other != usual);
+                    let others: Vec<String> = others.map(|other| format!("{other} 1")).collect();
+                    guess(format!("pick({usual} 9, {})", others.join(", ")), "its default")
+                }
+                _ => guess(format!("{low}..{high}"), why),
+            }
+        }
+    }
+}
+
+/// A guessed range, moved to where type and checks allow it.
+fn bounded(subject: &Subject<'_>, (mut low, mut high): (i64, i64)) -> (i64, i64) {
+    let whole = |value: &Option<Value>| if let Some(Value::Integer(number)) = value { Some(*number) } else { None };
+    let (least, most) = (whole(&subject.bounds.least), whole(&subject.bounds.most));
+    let width = high - low;
+    if let Some(least) = least
+        && low < least
+    {
+        low = least;
+        if high < low {
+            high = low.saturating_add(width);
+        }
+    }
+    if let Some(most) = most
+        && high > most
+    {
+        high = most;
+        if low > high {
+            low = least.unwrap_or_else(|| high.saturating_sub(width)).min(high);
+        }
+    }
+    (low, high)
+}
+
+/// Decimals and reals.
+pub(super) fn broken(subject: &Subject<'_>) -> Guess {
+    let has = |words: &[&str]| subject.has(words);
+    let (scale, room) = match subject.column.kind {
+        LogicalType::Decimal { precision, scale } => (u32::from(scale), 10_f64.powi(i32::from(precision.min(15)) - i32::from(scale))),
+        _ => (2, 1e15),
+    };
+    let named = match () {
+        () if has(&["lat", "latitude"]) => Some((47.0, 55.0, "")),
+        () if has(&["lon", "lng", "long", "longitude"]) => Some((6.0, 15.0, "")),
+        () if has(&["price", "amount", "total", "cost", "sum", "balance", "salary", "revenue", "fee", "subtotal", "net", "gross"]) => Some((0.0, 100_000.0, "lognormal(38, 1)")),
+        () if has(&["rate", "ratio", "factor", "probability", "prob", "fraction", "tax", "discount"]) => Some((0.0, 1.0, "")),
+        () if has(&["percent", "percentage", "score", "progress", "humidity", "load"]) => Some((0.0, 100.0, "normal(55, 20)")),
+        () if has(&["temperature", "temp"]) => Some((-10.0, 40.0, "normal(14, 8)")),
+        () if has(&["weight", "mass", "kg", "height", "length", "width", "distance", "size", "area", "volume"]) => Some((0.0, 1000.0, "lognormal(12, 0.7)")),
+        () if has(&["quantity", "qty", "count", "stock"]) => Some((0.0, 10_000.0, "exponential(9)")),
+        () if has(&["rating", "stars"]) => Some((1.0, 5.0, "normal(3.8, 0.8)")),
+        () if has(&["value", "measure", "reading", "level"]) => Some((0.0, 1000.0, "normal(240, 90)")),
+        () => None,
+    };
+    let (mut low, mut high, distribution): (f64, f64, &str) = named.unwrap_or((0.0, 1000.0, ""));
+    let real = |value: &Option<Value>| value.as_ref().and_then(|value| value.as_ref().as_real());
+    let (least, most) = (real(&subject.bounds.least), real(&subject.bounds.most));
+    let width = high - low;
+    if let Some(least) = least {
+        low = low.max(least);
+        high = if high < low { low + width } else { high };
+    }
+    high = high.min(most.unwrap_or(f64::MAX)).min(room - 10_f64.powi(-(scale as i32)));
+    if low > high {
+        low = least.unwrap_or(high - width).min(high);
+    }
+    // Whole numbers are written without a fraction, others with the digits that the type keeps.
+    let digits = scale.min(6) as usize;
+    let written = |number: f64, up: bool| {
+        let unit = 10_f64.powi(digits as i32);
+        let rounded = if up { (number * unit - 1e-6).ceil() } else { (number * unit + 1e-6).floor() } / unit;
+        if rounded == rounded.trunc() && rounded.abs() < 1e15 { format!("{rounded:.0}") } else { format!("{rounded:.digits$}") }
+    };
+    let (low, high) = (written(low, true), written(high, false));
+    let why = if named.is_some() { "its name" } else { "its type" };
+    let range = if low == high { low } else if distribution.is_empty() { format!("{low}..{high}") } else { format!("{distribution} in {low}..{high}") };
+    guess(range, why)
+}

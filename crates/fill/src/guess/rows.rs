@@ -1,0 +1,144 @@
+//! Row counts where none are given, from a table's place in the schema.
+
+use kampf_schema::expr::{Children, Name, RowCount};
+use kampf_schema::{Reference, Schema, Span, Table, TableId, Value};
+
+use super::name_words;
+
+/// Rows of a table that others refer to and that refers to nothing.
+const ROOT: u64 = 500;
+/// Rows of a table of few words that others refer to.
+const LOOKUP: u64 = 24;
+/// Rows of a table that has nothing to do with others.
+const LONELY: u64 = 2_000;
+/// Guessed counts grow from parents to children up to here; who wants more says so.
+const MOST: u64 = 50_000;
+
+/// The guess for a table, where nobody says anything about any table.
+pub fn rows(schema: &Schema, table: TableId) -> RowCount {
+    fn count(schema: &Schema, table: TableId, above: &mut Vec<TableId>) -> (RowCount, u64) {
+        let model = schema.table(table);
+        let seeds = model.seeds.len() as u64;
+        if let Some(most) = most_by_rules(model) {
+            let rows = most.min(MOST).min(if is_lookup(schema, table) { LOOKUP } else { MOST }).max(seeds).max(1);
+            return (RowCount::Fixed(rows), rows);
+        }
+        // What ships with its rows and is referred to is complete, unless it is only a beginning.
+        if seeds >= 5 || seeds > 0 && is_lookup(schema, table) {
+            return (RowCount::Fixed(seeds), seeds);
+        }
+        let parent = main_parent(schema, table, above);
+        let Some(reference) = parent else {
+            let has_children = schema.ids().any(|id| id != table && schema.table(id).references.iter().any(|reference| reference.parent == table));
+            let rows = match (has_children, is_lookup(schema, table)) {
+                (true, true) => LOOKUP,
+                (true, false) => ROOT,
+                (false, _) if is_settings(model) => 40,
+                (false, _) => LONELY,
+            };
+            let rows = rows.max(seeds);
+            return (RowCount::Fixed(rows), rows);
+        };
+        above.push(table);
+        let (_, parents) = count(schema, reference.parent, above);
+        above.pop();
+        let name = Name { text: schema.table(reference.parent).name.clone(), span: Span::default() };
+        let per = |children: Children| RowCount::Per { children, share: 100, parent: name.clone() };
+        if model.is_unique_key(&reference.columns) {
+            return (per(Children::Between(Value::Integer(1), Value::Integer(1))), parents);
+        }
+        let each: u64 = if is_junction(model) { 3 } else { 10 };
+        let wanted = parents * each;
+        if wanted > MOST {
+            return match (MOST / parents.max(1)).min(each) {
+                0 | 1 => (per(Children::Poisson(Value::Integer(1))), parents),
+                fewer => (per(Children::About(Value::Integer(fewer as i64))), parents * fewer),
+            };
+        }
+        // Some have very many: what people do is spread unevenly.
+        let children = if each == 10 { Children::Heavy(Value::Integer(10)) } else { Children::About(Value::Integer(3)) };
+        (per(children), wanted)
+    }
+    count(schema, table, &mut Vec::new()).0
+}
+
+/// The reference by which children are counted: that to the largest parent that is needed and leads to no circle.
+fn main_parent<'s>(schema: &'s Schema, table: TableId, above: &[TableId]) -> Option<&'s Reference> {
+    let model = schema.table(table);
+    let needed = |reference: &&Reference| {
+        reference.parent != table && !above.contains(&reference.parent) && reference.columns.iter().all(|&column| !model.columns[column].nullable)
+    };
+    let size = |reference: &Reference| depth(schema, reference.parent, &mut vec![table]) * 2 + u64::from(!is_lookup(schema, reference.parent));
+    let mut best: Option<(&Reference, u64)> = None;
+    for reference in model.references.iter().filter(needed) {
+        let size = size(reference);
+        if best.is_none_or(|(_, known)| size > known) {
+            best = Some((reference, size));
+        }
+    }
+    best.map(|(reference, _)| reference)
+}
+
+/// How many tables lie above a table, one on top of the other; those that are already above it count as nothing.
+fn depth(schema: &Schema, table: TableId, above: &mut Vec<TableId>) -> u64 {
+    // Deep enough to tell tables apart; going through all ways of a large schema would take too long.
+    if above.len() > 4 || above.contains(&table) {
+        return 0;
+    }
+    above.push(table);
+    let model = schema.table(table);
+    let parents = model.references.iter().filter(|reference| reference.columns.iter().all(|&column| !model.columns[column].nullable));
+    let deepest = parents.map(|reference| 1 + depth(schema, reference.parent, above)).max().unwrap_or(0);
+    above.pop();
+    deepest
+}
+
+/// A table of few words: small, or named like one, and referred to by others.
+fn is_lookup(schema: &Schema, table: TableId) -> bool {
+    let model = schema.table(table);
+    if !model.references.iter().all(|reference| reference.parent == table) {
+        return false;
+    }
+    let referred = schema.ids().any(|id| id != table && schema.table(id).references.iter().any(|reference| reference.parent == table));
+    let words = name_words(&model.name);
+    let named = words.iter().any(|word| {
+        let word = word.strip_suffix('s').unwrap_or(word);
+        matches!(word, "type" | "statu" | "status" | "state" | "kind" | "categorie" | "category" | "role" | "level" | "unit" | "country" | "countrie" | "currency" | "language" | "priority" | "region" | "class" | "classe" | "group")
+    });
+    referred && (named || model.columns.len() <= 3)
+}
+
+/// Names and values: settings.
+fn is_settings(table: &Table) -> bool {
+    table.columns.len() <= 4 && name_words(&table.name).iter().any(|word| matches!(word.as_str(), "setting" | "settings" | "config" | "configuration" | "option" | "options" | "preferences" | "version"))
+}
+
+/// Mostly references.
+fn is_junction(table: &Table) -> bool {
+    table.references.len() > 1 && table.columns.len() <= table.references.len() + 2
+}
+
+/// Most rows that rules of few values allow: a check of one value under a key makes a table of one row.
+fn most_by_rules(table: &Table) -> Option<u64> {
+    let (bounds, _) = crate::bounds::bounds(table);
+    let room = |column: usize| -> Option<u64> {
+        if table.references.iter().any(|reference| reference.columns.contains(&column)) {
+            return None;
+        }
+        if let Some(values) = &bounds[column].one_of {
+            return Some(values.len() as u64);
+        }
+        match (&bounds[column].least, &bounds[column].most, table.columns[column].kind) {
+            (Some(Value::Integer(low)), Some(Value::Integer(high)), _) => u64::try_from(high.saturating_sub(*low).saturating_add(1)).ok(),
+            (_, _, kampf_schema::LogicalType::Boolean) => Some(2),
+            _ => None,
+        }
+    };
+    let keys = table.uniques.iter().map(|unique| &unique.columns).chain([&table.primary_key]).filter(|key| !key.is_empty());
+    let rooms = keys.filter_map(|key| {
+        let nullable = key.iter().any(|&column| table.columns[column].nullable);
+        let all = key.iter().map(|&column| room(column)).try_fold(1_u64, |all, room| room.map(|room| all.saturating_mul(room)));
+        all.filter(|_| !nullable)
+    });
+    rooms.min().filter(|&rooms| rooms < MOST)
+}

@@ -1,0 +1,324 @@
+//! From the tables that all statements have made to the schema: every name looked up, every condition read.
+
+use sqlparser::ast;
+
+use super::draft::{Condition, Constraint, ConstraintKind, DraftTable, KeyPart, Meaning, Seed};
+use super::expression::{Reading, fixed, hex, number, typed};
+use super::read::{DdlError, Replay};
+use crate::model::{Check, Column, ColumnId, Default, Form, Index, Reference, Schema, Table, TableId, Unique, UniqueIndex};
+use crate::names::did_you_mean;
+use crate::rule::{Function, Rule, Term};
+use crate::types::LogicalType;
+use crate::value::Value;
+
+impl Replay<'_> {
+    pub(super) fn finish(&mut self) -> Result<Schema, DdlError> {
+        let drafts = std::mem::take(&mut self.tables);
+        let mut schema = Schema::default();
+        for draft in &drafts {
+            if let Some(error) = &draft.unreadable {
+                return Err(error.clone());
+            }
+            schema.tables.push(columns(draft)?);
+        }
+        for (at, draft) in drafts.iter().enumerate() {
+            self.rules(&mut schema.tables[at], draft)?;
+        }
+        for (at, draft) in drafts.iter().enumerate() {
+            for constraint in &draft.constraints {
+                if let ConstraintKind::Refers { parent, .. } = &constraint.kind
+                    && self.dialect == super::SqlDialect::Sqlite
+                    && schema.find(&parent.text).is_none()
+                {
+                    // SQLite makes such a table, and looks for the other one only when rows go in.
+                    self.pass_over_because(constraint.span, &format!("a reference to `{}`, which no statement makes", parent.text));
+                    continue;
+                }
+                refer(&mut schema, at, draft, constraint)?;
+            }
+        }
+        follow_types(&mut schema);
+        for (at, draft) in drafts.iter().enumerate() {
+            schema.tables[at].seeds = seeds(&schema.tables[at], draft);
+        }
+        Ok(schema)
+    }
+
+    /// Keys, unique rules, indexes, checks and computed columns.
+    fn rules(&mut self, table: &mut Table, draft: &DraftTable) -> Result<(), DdlError> {
+        let find = |name: &str| draft.column(name);
+        let dialect = self.dialect;
+        for constraint in &draft.constraints {
+            match &constraint.kind {
+                ConstraintKind::Primary(parts) => {
+                    let columns = plain(draft, parts, constraint)?.ok_or_else(|| DdlError::new("a primary key is over plain columns", constraint.span))?;
+                    if !table.primary_key.is_empty() && table.primary_key != columns {
+                        return Err(DdlError::new(format!("table `{}` has two primary keys", table.name), table.span));
+                    }
+                    for &column in &columns {
+                        table.columns[column].nullable = false;
+                    }
+                    table.primary_key = columns;
+                }
+                ConstraintKind::Unique(parts, among) => {
+                    let columns = plain(draft, parts, constraint)?;
+                    if let (Some(columns), None) = (&columns, among)
+                        && parts.iter().all(|part| part.length.is_none())
+                    {
+                        if *columns != table.primary_key && !table.uniques.iter().any(|unique| unique.columns == *columns) {
+                            table.uniques.push(Unique { columns: columns.clone() });
+                        }
+                        continue;
+                    }
+                    let reading = Reading { table, column: &find, value: None, dialect };
+                    let terms: Result<Vec<Term>, String> = parts
+                        .iter()
+                        .map(|part| {
+                            let term = reading.term(&part.expr, None)?;
+                            Ok(match part.length {
+                                Some(length) => {
+                                    let literal = |number| Term::Literal(Value::Integer(number));
+                                    Term::Call(Function::Part, vec![term, literal(1), literal(length.into())])
+                                }
+                                None => term,
+                            })
+                        })
+                        .collect();
+                    let among = among.as_ref().map(|condition| reading.rule(&condition.expr)).transpose();
+                    match terms.and_then(|terms| among.map(|among| (terms, among))) {
+                        Ok((terms, among)) => table.unique_indexes.push(UniqueIndex { terms, among, span: constraint.span }),
+                        Err(unknown) => self.pass_over_because(constraint.span, &format!("a unique rule over {unknown}, which is not known here")),
+                    }
+                }
+                ConstraintKind::Index(parts) => match plain(draft, parts, constraint) {
+                    Ok(Some(columns)) => table.indexes.push(Index { name: constraint.name.clone(), columns }),
+                    // An index over an expression only makes reading faster.
+                    Ok(None) => self.pass_over_part(constraint.span),
+                    Err(error) => return Err(error),
+                },
+                ConstraintKind::Check(condition) => check(table, condition, &find, None, dialect),
+                ConstraintKind::Refers { .. } => {}
+            }
+        }
+        for (at, column) in draft.columns.iter().enumerate() {
+            if let Ok(meaning) = &column.meaning {
+                for condition in &meaning.checks {
+                    check(table, condition, &find, Some(at), dialect);
+                }
+                if !meaning.words.is_empty() && meaning.form == Form::Plain {
+                    let words = meaning.words.iter().map(|word| Term::Literal(Value::from(word.as_str()))).collect();
+                    let rule = Rule::In(Term::Column(at), words);
+                    let sql = format!("{} is one of its type's words", column.name.text);
+                    table.checks.push(Check { sql, rule: Ok(rule), span: column.name.span });
+                }
+            }
+            if let Some(expr) = &column.computed {
+                let reading = Reading { table, column: &find, value: None, dialect };
+                let kind = table.columns[at].kind;
+                table.columns[at].computed = Some(reading.term(expr, Some(kind)));
+            }
+        }
+        Ok(())
+    }
+}
+
+fn columns(draft: &DraftTable) -> Result<Table, DdlError> {
+    let mut columns = Vec::new();
+    for column in &draft.columns {
+        let meaning: &Meaning = column.meaning.as_ref().map_err(Clone::clone)?;
+        let default = column.default.as_ref().filter(|_| !column.numbered);
+        columns.push(Column {
+            name: column.name.text.clone(),
+            quoted: column.name.quoted,
+            kind: meaning.kind,
+            form: meaning.form,
+            limits: meaning.limits,
+            words: meaning.words.clone(),
+            nullable: column.nullable,
+            default: default.map(|expr| fixed(expr, Some(meaning.kind)).map_or_else(|| Default::Computed(expr.to_string()), Default::Value)),
+            numbered: column.numbered,
+            computed: None,
+            span: column.name.span,
+        });
+    }
+    Ok(Table {
+        name: draft.name.text.clone(),
+        quoted: draft.name.quoted,
+        columns,
+        primary_key: Vec::new(),
+        uniques: Vec::new(),
+        unique_indexes: Vec::new(),
+        references: Vec::new(),
+        indexes: Vec::new(),
+        checks: Vec::new(),
+        seeds: Vec::new(),
+        span: draft.name.span,
+    })
+}
+
+/// The columns of a key; none where one of its parts is an expression.
+fn plain(draft: &DraftTable, parts: &[KeyPart], constraint: &Constraint) -> Result<Option<Vec<ColumnId>>, DdlError> {
+    let mut columns = Vec::new();
+    for part in parts {
+        let ast::Expr::Identifier(name) = &part.expr else { return Ok(None) };
+        let column = draft.column(&name.value).ok_or_else(|| {
+            let mut error = DdlError::new(format!("table `{}` has no column `{}`", draft.name.text, name.value), constraint.span);
+            error.hint = did_you_mean(&name.value, draft.columns.iter().map(|column| column.name.text.as_str()));
+            error
+        })?;
+        if !columns.contains(&column) {
+            columns.push(column);
+        }
+    }
+    Ok(Some(columns))
+}
+
+fn check(
+    table: &mut Table,
+    condition: &Condition,
+    find: &dyn Fn(&str) -> Option<ColumnId>,
+    value: Option<ColumnId>,
+    dialect: super::SqlDialect,
+) {
+    let rule = Reading { table, column: find, value, dialect }.rule(&condition.expr);
+    // A text that must be JSON is made as JSON.
+    if let Ok(rule) = &rule {
+        for part in rule.conjuncts() {
+            if let Rule::Truth(Term::Call(Function::IsJson, terms)) = part
+                && let [Term::Column(column)] = terms.as_slice()
+                && matches!(table.columns[*column].kind, LogicalType::Text { .. })
+            {
+                table.columns[*column].form = Form::Json;
+            }
+        }
+    }
+    table.checks.push(Check { sql: condition.sql.clone(), rule, span: condition.span });
+}
+
+/// Joins a reference to its parent, now that all tables are there.
+fn refer(schema: &mut Schema, child: usize, draft: &DraftTable, constraint: &Constraint) -> Result<(), DdlError> {
+    let ConstraintKind::Refers { columns, parent: parent_name, parent_columns, manner } = &constraint.kind else { return Ok(()) };
+    let child_name = draft.name.text.clone();
+    let span = parent_name.span;
+    let Some(parent) = schema.find(&parent_name.text) else {
+        let mut error = DdlError::new(format!("`{child_name}` refers to `{}`, which no statement makes", parent_name.text), span);
+        error.hint = did_you_mean(&parent_name.text, schema.tables.iter().map(|table| table.name.as_str()));
+        return Err(error);
+    };
+    let find = |table: &Table, name: &str| {
+        table.find(name).ok_or_else(|| {
+            let mut error = DdlError::new(format!("table `{}` has no column `{name}`", table.name), constraint.span);
+            error.hint = did_you_mean(name, table.columns.iter().map(|column| column.name.as_str()));
+            error
+        })
+    };
+    let own = &schema.tables[child];
+    let columns: Vec<ColumnId> = columns
+        .iter()
+        .map(|name| draft.column(name).map_or_else(|| find(own, name), Ok))
+        .collect::<Result<_, _>>()?;
+    let table = schema.table(parent);
+    let parent_columns: Vec<ColumnId> = if parent_columns.is_empty() {
+        table.primary_key.clone()
+    } else {
+        parent_columns.iter().map(|name| find(table, name)).collect::<Result<_, _>>()?
+    };
+    let same = |key: &[ColumnId]| key.len() == parent_columns.len() && key.iter().all(|column| parent_columns.contains(column));
+    let unique = !parent_columns.is_empty() && (same(&table.primary_key) || table.uniques.iter().any(|unique| same(&unique.columns)));
+    // MySQL lets a reference lead to any index; it leads to one row all the same.
+    let unique = unique || table.is_unique_key(&parent_columns);
+    if parent_columns.len() != columns.len() || !unique {
+        let message = format!("`{child_name}` refers to columns of `{}` that are not a key there", table.name);
+        let hint = format!("refer to the primary key of `{}`, or declare the columns UNIQUE", table.name);
+        return Err(DdlError::new(message, span).hint(hint));
+    }
+    let reference = Reference { columns, parent, parent_columns, manner: manner.clone(), span };
+    let references = &mut schema.tables[child].references;
+    if !references.iter().any(|known| known.columns == reference.columns && known.parent == parent) {
+        references.push(reference);
+    }
+    Ok(())
+}
+
+/// Columns that refer hold the keys of their parents, whatever type they were given.
+fn follow_types(schema: &mut Schema) {
+    // A chain of references is as long as there are tables at most.
+    for _ in 0..schema.tables.len().min(8) {
+        let mut changed = false;
+        for at in 0..schema.tables.len() {
+            for reference in schema.tables[at].references.clone() {
+                for (&own, &theirs) in reference.columns.iter().zip(&reference.parent_columns) {
+                    let parent = &schema.tables[reference.parent.0].columns[theirs];
+                    let (kind, form) = (parent.kind, parent.form);
+                    let column = &mut schema.tables[at].columns[own];
+                    if !column.kind.comparable_with(kind) {
+                        (column.kind, column.form, column.default) = (kind, form, None);
+                        changed = true;
+                    }
+                }
+            }
+        }
+        if !changed {
+            return;
+        }
+    }
+}
+
+/// The rows that statements of the file put in, those that fit: as many values as columns, each of its column's type.
+fn seeds(table: &Table, draft: &DraftTable) -> Vec<Vec<Option<Value>>> {
+    let mut rows = Vec::new();
+    for seeds in &draft.seeds {
+        let columns: Vec<Option<ColumnId>> = match &seeds.columns {
+            Some(names) => names.iter().map(|name| draft.column(name)).collect(),
+            None => (0..table.columns.len()).filter(|&at| table.columns[at].computed.is_none()).map(Some).collect(),
+        };
+        'rows: for row in &seeds.rows {
+            if row.len() != columns.len() {
+                continue;
+            }
+            let mut values: Vec<Option<Value>> = vec![None; table.columns.len()];
+            for (seed, column) in row.iter().zip(&columns) {
+                let (Some(seed), Some(column)) = (seed, column) else { continue };
+                let kind = table.columns[*column].kind;
+                let value = match seed {
+                    Seed::Null => Some(Value::Null),
+                    Seed::Number(text) => number(text, Some(kind)),
+                    Seed::Text(text) => typed(text, Some(kind)),
+                    Seed::Boolean(truth) => match kind {
+                        LogicalType::Integer => Some(Value::Integer(i64::from(*truth))),
+                        _ => Some(Value::Boolean(*truth)),
+                    },
+                    Seed::Bytes(text) => hex(text).map(|bytes| Value::Blob(bytes.into())),
+                };
+                // A value that is not of the column's type, like a date of zeros, makes the row one that cannot be kept.
+                let Some(value) = value.filter(|value| fits(value, kind)) else { continue 'rows };
+                values[*column] = Some(value);
+            }
+            rows.push(values);
+        }
+    }
+    rows
+}
+
+fn fits(value: &Value, kind: LogicalType) -> bool {
+    match (value, kind) {
+        (Value::Null, _)
+        | (Value::Integer(_), LogicalType::Integer)
+        | (Value::Decimal(..), LogicalType::Decimal { .. })
+        | (Value::Real(_), LogicalType::Real)
+        | (Value::Boolean(_), LogicalType::Boolean)
+        | (Value::Date(_), LogicalType::Date)
+        | (Value::Timestamp(_), LogicalType::Timestamp)
+        | (Value::Uuid(_), LogicalType::Uuid)
+        | (Value::Blob(_), LogicalType::Blob) => true,
+        (Value::Text(text), LogicalType::Text { length }) => length.is_none_or(|length| text.chars().count() <= length as usize),
+        _ => false,
+    }
+}
+
+impl Schema {
+    /// The tables with seed rows.
+    pub fn seeded(&self) -> impl Iterator<Item = TableId> {
+        self.ids().filter(|&id| !self.table(id).seeds.is_empty()).collect::<Vec<_>>().into_iter()
+    }
+}
