@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 
 use kampf_contest::{Dialect, EngineError, EngineErrorKind, Fidelity};
+use kampf_schema::ddl::SqlDialect;
 use kampf_schema::{ColumnId, Default, LogicalType, Reference, Schema, Table, Term};
 
 /// The names that indexes of a schema cannot have.
@@ -42,7 +43,12 @@ pub(crate) fn create_table(dialect: &Dialect, schema: &Schema, table: &Table, wi
         parts.extend(table.references.iter().map(|reference| refers(dialect, schema, table, reference)));
     }
     // What the engine cannot say holds all the same: the rows are made so.
-    let said = table.checks.iter().filter_map(|check| check.rule.as_ref().ok()?.sql(table, &dialect.spelling));
+    let own = schema.dialect == SqlDialect::Standard || schema.dialect.word() == dialect.name;
+    let said = table.checks.iter().filter_map(|check| match &check.rule {
+        Ok(rule) => rule.sql(table, &dialect.spelling),
+        // What is not known here, the engine that it was written for knows.
+        Err(_) => own.then(|| check.sql.clone()),
+    });
     parts.extend(said.map(|sql| format!("CHECK ({sql})")));
     Ok(format!("CREATE TABLE {} (\n  {}\n)", quote(&table.name), parts.join(",\n  ")))
 }

@@ -81,6 +81,10 @@ impl std::error::Error for FillError {}
 pub struct Way {
     /// A recipe, or what it is in words.
     pub how: String,
+    /// What unique rules add to it, in words.
+    pub more: &'static str,
+    /// Whether it is a recipe that could be written under `[values]`.
+    pub is_recipe: bool,
     /// Who says so: what the guess is from, or that it is set.
     pub why: String,
     /// Nulls in 100_000.
@@ -99,6 +103,8 @@ pub(crate) struct ColumnPlan {
     pub(crate) kind: LogicalType,
     /// Values that given rows have already, where all must differ.
     pub(crate) taken: Option<Arc<HashMap<String, u64>>>,
+    /// Whether values may come from elsewhere than the recipe: nobody said how they look.
+    pub(crate) free: bool,
     /// The guard that the column is under.
     pub(crate) guard: Option<usize>,
     pub(crate) way: Way,
@@ -130,7 +136,9 @@ impl Guard {
             (Value::Timestamp(low), Value::Timestamp(high)) => {
                 Value::Timestamp(between((*low / 1_000_000).into(), (*high / 1_000_000).into(), &mut random) as i64 * 1_000_000)
             }
-            (Value::Decimal(low, scale), Value::Decimal(high, _)) => Value::Decimal(between(low.get(), high.get(), &mut random).into(), *scale),
+            (Value::Decimal(low, scale), Value::Decimal(high, _)) => {
+                Value::Decimal(between(low.get(), high.get(), &mut random).into(), *scale)
+            }
             (one, _) => one.clone(),
         })
     }
@@ -154,6 +162,8 @@ pub(crate) const ATTEMPTS: u64 = 500;
 pub struct Blueprint {
     pub(crate) tables: Vec<TablePlan>,
     pub(crate) words: Vocabulary,
+    /// Row counts as asked for or guessed.
+    counts: Vec<RowCount>,
     notes: Vec<String>,
 }
 
@@ -163,15 +173,20 @@ impl Blueprint {
     /// # Errors
     /// Row counts, recipes and rules that cannot be met together, with the line of the order that would help.
     pub fn new(schema: &Schema, order: &Order) -> Result<Blueprint, FillError> {
-        let (tables, notes) = plan::tables(schema, order)?;
-        let mut blueprint = Blueprint { tables, words: Vocabulary::new(order.seed), notes };
-        plan::prove(schema, &mut blueprint)?;
+        let (tables, counts, notes) = plan::tables(schema, order)?;
+        let mut blueprint = Blueprint { tables, words: Vocabulary::new(order.seed), counts, notes };
+        plan::prove(schema, order, &mut blueprint)?;
         Ok(blueprint)
     }
 
     /// How many rows a table has.
     pub fn rows(&self, table: TableId) -> u64 {
         self.tables[table.0].rows
+    }
+
+    /// How that number was said or guessed.
+    pub fn row_count(&self, table: TableId) -> &RowCount {
+        &self.counts[table.0]
     }
 
     /// How many of them the schema's own file gives.
@@ -222,6 +237,19 @@ impl Blueprint {
         batch.rows()
     }
 
+    /// The digest of a table's whole content: that of all its batches.
+    pub fn digest(&self, table: TableId) -> u64 {
+        let (mut batch, mut first, mut sum) = (Batch::default(), 0, 0_u64);
+        loop {
+            let rows = self.batch(table, first, &mut batch);
+            if rows == 0 {
+                return sum;
+            }
+            sum = sum.wrapping_add(batch.digest(first));
+            first += rows as u64;
+        }
+    }
+
     fn make(&self, table: TableId, row: u64, column: ColumnId, out: &mut Batch) {
         let plan = &self.tables[table.0];
         match plan.columns[column].guard {
@@ -244,7 +272,7 @@ impl Blueprint {
             for at in 0..guard.columns.len() {
                 if values[at].is_none() {
                     let of = &self.tables[table.0].columns[guard.columns[at]];
-                    let free = !given && matches!(of.source, Source::Drawn);
+                    let free = !given && of.free && matches!(of.source, Source::Drawn);
                     let hinted = if free { guard.hinted(at, of.key, row, attempt) } else { None };
                     let value = hinted.unwrap_or_else(|| self.drawn(table, row, guard.columns[at], attempt, Some((guard, &values))));
                     values[at] = Some(value);

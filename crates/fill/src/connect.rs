@@ -37,9 +37,12 @@ fn common(schema: &Schema, wide: &Reference, narrow: &Reference) -> Option<Refer
     if std::ptr::eq(wide, narrow) || shared.is_empty() || shared.len() == wide.columns.len() {
         return None;
     }
-    let there: Vec<ColumnId> = wide.columns.iter().zip(&wide.parent_columns).filter(|(own, _)| shared.contains(own)).map(|(_, there)| *there).collect();
+    let there: Vec<ColumnId> =
+        wide.columns.iter().zip(&wide.parent_columns).filter(|(own, _)| shared.contains(own)).map(|(_, there)| *there).collect();
     let references = &schema.table(wide.parent).references;
-    references.iter().position(|reference| reference.parent == narrow.parent && reference.columns.iter().all(|column| there.contains(column)))
+    references
+        .iter()
+        .position(|reference| reference.parent == narrow.parent && reference.columns.iter().all(|column| there.contains(column)))
 }
 
 /// The order in which references are given their columns: the one that children are counted by, those that must be there from
@@ -146,23 +149,33 @@ impl Connecting<'_> {
     }
 
     /// What a user's recipe says about how parents are chosen.
-    fn manner(&self, id: TableId, column: ColumnId, reference: &Reference, recipe: &Recipe, parents: u64) -> Result<Option<Zipf>, FillError> {
+    fn manner(
+        &self,
+        id: TableId,
+        column: ColumnId,
+        reference: &Reference,
+        recipe: &Recipe,
+        parents: u64,
+    ) -> Result<Option<Zipf>, FillError> {
         let table = self.schema.table(id);
         let parent = &self.schema.table(reference.parent).name;
         let wrong = || {
-            let message = format!("`{}.{}` refers to `{parent}`, so its values are keys from there", table.name, table.columns[column].name);
+            let message =
+                format!("`{}.{}` refers to `{parent}`, so its values are keys from there", table.name, table.columns[column].name);
             let hint = "say how parents are chosen: `uniform`, `zipf(1.1)`, either with `or null 30%`; or remove this line";
             Err(FillError::new(FillSubject::Values(id, column), message).hint(hint))
         };
         match &recipe.source {
-            Source::Call { name, arguments } if recipe.bounds.is_none() => match (name.text.to_lowercase().as_str(), arguments.as_slice()) {
-                ("uniform", []) => Ok(None),
-                ("zipf", [Argument::Value(exponent, None)]) => match exponent.as_ref().as_real() {
-                    Some(exponent) if exponent > 0.0 => Ok(Some(Zipf::new(parents, exponent))),
+            Source::Call { name, arguments } if recipe.bounds.is_none() => {
+                match (name.text.to_lowercase().as_str(), arguments.as_slice()) {
+                    ("uniform", []) => Ok(None),
+                    ("zipf", [Argument::Value(exponent, None)]) => match exponent.as_ref().as_real() {
+                        Some(exponent) if exponent > 0.0 => Ok(Some(Zipf::new(parents, exponent))),
+                        _ => wrong(),
+                    },
                     _ => wrong(),
-                },
-                _ => wrong(),
-            },
+                }
+            }
             Source::Literal(Value::Null) => Ok(None),
             _ => wrong(),
         }
@@ -187,8 +200,13 @@ impl Connecting<'_> {
             _ if nullable => Ok(How::Never),
             _ => {
                 let columns: Vec<&str> = reference.columns.iter().map(|&column| table.columns[column].name.as_str()).collect();
-                let message = format!("the reference of `{}` by {} shares columns with another one in a way that is not understood", table.name, columns.join(", "));
-                Err(FillError::new(FillSubject::Schema(reference.span), message).hint("remove one of the two references from the schema file"))
+                let message = format!(
+                    "the reference of `{}` by {} shares columns with another one in a way that is not understood",
+                    table.name,
+                    columns.join(", ")
+                );
+                Err(FillError::new(FillSubject::Schema(reference.span), message)
+                    .hint("remove one of the two references from the schema file"))
             }
         }
     }
@@ -201,7 +219,10 @@ impl Connecting<'_> {
         let rules = table.uniques.iter().map(|unique| &unique.columns).chain([&table.primary_key]);
         for rule in rules.filter(|rule| !rule.is_empty()) {
             let inside: Vec<usize> = (0..table.references.len())
-                .filter(|&at| !matches!(links[at].how, How::Implied | How::Never) && table.references[at].columns.iter().all(|column| rule.contains(column)))
+                .filter(|&at| {
+                    !matches!(links[at].how, How::Implied | How::Never)
+                        && table.references[at].columns.iter().all(|column| rule.contains(column))
+                })
                 .collect();
             let mut linked: Vec<ColumnId> = inside.iter().flat_map(|&at| table.references[at].columns.iter().copied()).collect();
             linked.sort_unstable();
@@ -237,7 +258,8 @@ impl Connecting<'_> {
                             let most = links[main].spread().map_or(0, Spread::most);
                             let parents = links[other].parents;
                             if most > parents {
-                                let what = format!("pairs: one parent has {most} of them, each with another row of `{}`", parent_name(other));
+                                let what =
+                                    format!("pairs: one parent has {most} of them, each with another row of `{}`", parent_name(other));
                                 return Err(too_many(parents, what));
                             }
                             links[other].how = How::Within { spread: main };

@@ -66,13 +66,16 @@ impl Counting<'_> {
                     error
                 })?;
                 let reference = main_reference(table, at).ok_or_else(|| {
-                    wrong(format!("`{}` does not refer to `{}`", table.name, schema.table(at).name)).hint(match table.references.as_slice() {
-                        [] => "give a fixed number of rows".to_owned(),
-                        references => {
-                            let parents: Vec<&str> = references.iter().map(|reference| schema.table(reference.parent).name.as_str()).collect();
-                            format!("it refers to {}", parents.join(", "))
-                        }
-                    })
+                    wrong(format!("`{}` does not refer to `{}`", table.name, schema.table(at).name)).hint(
+                        match table.references.as_slice() {
+                            [] => "give a fixed number of rows".to_owned(),
+                            references => {
+                                let parents: Vec<&str> =
+                                    references.iter().map(|reference| schema.table(reference.parent).name.as_str()).collect();
+                                format!("it refers to {}", parents.join(", "))
+                            }
+                        },
+                    )
                 })?;
                 if self.above.contains(&id) || at == id {
                     return Err(wrong(format!("the rows of `{}` depend on themselves", table.name))
@@ -132,7 +135,9 @@ impl Counting<'_> {
                     }
                     None => match (&bounds[column].one_of, &bounds[column].least, &bounds[column].most) {
                         (Some(values), ..) => Some(values.len() as u64),
-                        (None, Some(Value::Integer(low)), Some(Value::Integer(high))) => u64::try_from(high.saturating_sub(*low).saturating_add(1)).ok(),
+                        (None, Some(Value::Integer(low)), Some(Value::Integer(high))) => {
+                            u64::try_from(high.saturating_sub(*low).saturating_add(1)).ok()
+                        }
                         _ if table.columns[column].kind == LogicalType::Boolean => Some(2),
                         _ => None,
                     },

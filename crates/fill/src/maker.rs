@@ -19,7 +19,11 @@ pub(crate) enum Maker {
     Decimals(i128, i128, u8),
     Reals(f64, f64),
     /// Numbers of a distribution, rounded to the kind and brought inside the bounds.
-    Numbers { from: Distribution, bounds: Option<(f64, f64)>, kind: NumberKind },
+    Numbers {
+        from: Distribution,
+        bounds: Option<(f64, f64)>,
+        kind: NumberKind,
+    },
     /// Values with the upper ends of their shares in 2^32.
     Pick(Vec<(Value, u64)>),
     /// Row after row: first value, step.
@@ -67,10 +71,18 @@ pub(crate) enum Maker {
 /// A distribution of numbers.
 #[derive(Clone, Copy, Debug)]
 pub(crate) enum Distribution {
-    Normal { mean: f64, deviation: f64 },
+    Normal {
+        mean: f64,
+        deviation: f64,
+    },
     /// The median, and the standard deviation of the logarithm.
-    LogNormal { median: f64, sigma: f64 },
-    Exponential { mean: f64 },
+    LogNormal {
+        median: f64,
+        sigma: f64,
+    },
+    Exponential {
+        mean: f64,
+    },
     /// Ranks from the lower bound on.
     Zipf(Zipf, f64),
 }
@@ -116,7 +128,14 @@ pub(crate) enum Derived {
     /// Later than a parent's by its number among the parent's children times so much, give or take.
     Step(Origin, i64, i64),
     /// slope * other + intercept, and a normal deviation.
-    Linear { of: Origin, slope: f64, intercept: f64, noise: f64, bounds: Option<(f64, f64)>, kind: NumberKind },
+    Linear {
+        of: Origin,
+        slope: f64,
+        intercept: f64,
+        noise: f64,
+        bounds: Option<(f64, f64)>,
+        kind: NumberKind,
+    },
     /// By the value of another column; the last one, without a value, for all others.
     When(Origin, Vec<(Option<Value>, Maker, u32)>),
     /// An address or login from names.
@@ -373,7 +392,7 @@ impl Maker {
                 let chosen = members.iter().enumerate().filter(|(at, _)| number >> at & 1 == 1).map(|(_, member)| member.as_str());
                 out.push_str(&chosen.collect::<Vec<_>>().join(","));
             }),
-            Maker::Code(shape) => out.push_text(|text| shape.nth(number, text)),
+            Maker::Code(shape) => out.push_text(|text| shape.nth(number, &mut Random::at(key, number), text)),
             _ => out.push(ValueRef::Null),
         }
     }
@@ -425,7 +444,9 @@ impl Maker {
     pub(crate) fn origins(&self) -> Vec<Origin> {
         match self {
             Maker::From(derived) => match &**derived {
-                Derived::After(of, ..) | Derived::Step(of, ..) | Derived::Linear { of, .. } | Derived::Slug(of) | Derived::Same(of) => vec![*of],
+                Derived::After(of, ..) | Derived::Step(of, ..) | Derived::Linear { of, .. } | Derived::Slug(of) | Derived::Same(of) => {
+                    vec![*of]
+                }
                 Derived::When(of, cases) => std::iter::once(*of).chain(cases.iter().flat_map(|(_, maker, _)| maker.origins())).collect(),
                 Derived::Email(of) => of.clone(),
             },
@@ -511,7 +532,12 @@ impl Derived {
                 }
             }
             Derived::Email(of) => {
-                let names: Vec<String> = of.iter().map(|origin| others.value(*origin)).filter(|name| *name != Value::Null).map(|name| name.to_string()).collect();
+                let names: Vec<String> = of
+                    .iter()
+                    .map(|origin| others.value(*origin))
+                    .filter(|name| *name != Value::Null)
+                    .map(|name| name.to_string())
+                    .collect();
                 out.push_text(|out| {
                     let start = out.len();
                     for name in names.iter().flat_map(|name| name.split(' ')) {

@@ -3,7 +3,7 @@
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
-use kampf_schema::expr::{Name, Recipe, Source as Written, read_recipe};
+use kampf_schema::expr::{Name, Recipe, RowCount, Source as Written, read_recipe};
 use kampf_schema::{ColumnId, Form, LogicalType, Rule, Schema, Table, TableId, Term, Value, did_you_mean};
 
 use crate::blueprint::{Blueprint, ColumnPlan, FillError, FillSubject, Guard, Order, TablePlan, Way, as_kind};
@@ -22,7 +22,7 @@ use crate::unique::{Draft, Source, faithful, settle, settle_once};
 const TRIED: u64 = 48;
 
 /// The plans of all tables, and what there is to say about them.
-pub(crate) fn tables(schema: &Schema, order: &Order) -> Result<(Vec<TablePlan>, Vec<String>), FillError> {
+pub(crate) fn tables(schema: &Schema, order: &Order) -> Result<(Vec<TablePlan>, Vec<RowCount>, Vec<String>), FillError> {
     let mut notes = Vec::new();
     let mut given = seeds::keep(schema);
     for (table, kept) in schema.tables.iter().zip(&given) {
@@ -41,7 +41,12 @@ pub(crate) fn tables(schema: &Schema, order: &Order) -> Result<(Vec<TablePlan>, 
         match attempt(schema, order, &mut given, &fewer) {
             Ok((plans, more)) => {
                 notes.extend(more);
-                return Ok((plans, notes));
+                let count = |id: TableId| match (order.rows.get(&id), fewer.get(&id)) {
+                    (Some(asked), _) => asked.clone(),
+                    (None, Some(rows)) => RowCount::Fixed(*rows),
+                    (None, None) => guess::rows(schema, id),
+                };
+                return Ok((plans, schema.ids().map(count).collect(), notes));
             }
             Err((error, counts)) => {
                 let FillSubject::Rows(id) = error.subject else { return Err(error) };
@@ -70,7 +75,10 @@ fn attempt(schema: &Schema, order: &Order, given: &mut [Given], fewer: &HashMap<
     for id in schema.ids() {
         let rows = given[id.0].len() as u64;
         if rows > 0 && counts[id.0].rows > rows && seeds::crowded(schema, id, given, |other| counts[other.0].rows) {
-            notes.push(format!("the rows that the schema file puts into `{}` leave no room for others; they are left out", schema.table(id).name));
+            notes.push(format!(
+                "the rows that the schema file puts into `{}` leave no room for others; they are left out",
+                schema.table(id).name
+            ));
             given[id.0] = Vec::new().into();
             dropped = true;
         }
@@ -130,12 +138,17 @@ impl Planning<'_> {
         // What a user says about a column is not bound by what was understood of its checks.
         for (at, check) in table.checks.iter().enumerate() {
             let Ok(rule) = &check.rule else { continue };
-            if !guarded.contains(&at) && rule.column_set().iter().any(|&column| self.order.values.contains_key(&(self.id, column)) || matches!(drafts[column].source, Source::Computed(_))) {
+            if !guarded.contains(&at)
+                && rule.column_set().iter().any(|&column| {
+                    self.order.values.contains_key(&(self.id, column)) || matches!(drafts[column].source, Source::Computed(_))
+                })
+            {
                 guarded.push(at);
             }
         }
         self.differ(&mut drafts, &links)?;
-        let columns = drafts.into_iter().zip(ways).enumerate().map(|(at, (draft, way))| self.column(at, draft, way, &bounds[at], &links)).collect();
+        let columns =
+            drafts.into_iter().zip(ways).enumerate().map(|(at, (draft, way))| self.column(at, draft, way, &bounds[at], &links)).collect();
         let mut plan = TablePlan {
             rows: self.rows,
             given: Arc::clone(self.given),
@@ -156,9 +169,15 @@ impl Planning<'_> {
         let asked = self.order.values.get(&(self.id, at));
         let longest = if let LogicalType::Text { .. } = column.kind { bounds.longest } else { None };
         // What checks say nothing about may look otherwise where rules want it.
-        let free = bounds.one_of.is_none() && bounds.shape.is_none() && !bounds.lower && !bounds.upper && bounds.shortest <= 1 && column.form == Form::Plain;
-        let draft = |maker, source| Draft { maker, from_user: asked.is_some(), free: free && asked.is_none(), instead: None, source, longest };
-        let way = |how: String, why: &str| Way { how, why: why.to_owned(), null_share: 0 };
+        let free = bounds.one_of.is_none()
+            && bounds.shape.is_none()
+            && !bounds.lower
+            && !bounds.upper
+            && bounds.shortest <= 1
+            && column.form == Form::Plain;
+        let draft =
+            |maker, source| Draft { maker, from_user: asked.is_some(), free: free && asked.is_none(), instead: None, source, longest };
+        let way = |how: String, why: &str| Way { how, more: "", is_recipe: false, why: why.to_owned(), null_share: 0 };
         if let Some((link, place)) = made_by {
             let parent = &self.schema.table(table.references[link].parent).name;
             let chosen = match &links[link].how {
@@ -176,7 +195,10 @@ impl Planning<'_> {
             return Ok((draft(Maker::Fixed(Value::Null), Source::Linked(link, place)), way(format!("a row of {parent}: {chosen}"), why)));
         }
         if let (Some(Ok(term)), None) = (&column.computed, asked) {
-            return Ok((draft(Maker::Fixed(Value::Null), Source::Computed(term.clone())), way("computed from other columns".to_owned(), "the schema")));
+            return Ok((
+                draft(Maker::Fixed(Value::Null), Source::Computed(term.clone())),
+                way("computed from other columns".to_owned(), "the schema"),
+            ));
         }
         let guessed;
         let (recipe, why): (&Recipe, String) = match asked {
@@ -185,8 +207,11 @@ impl Planning<'_> {
             None => {
                 let guess = guess::recipe(self.schema, self.id, at, bounds);
                 guessed = read_recipe(&guess.recipe).map_err(|error| {
-                    FillError::new(subject.clone(), format!("the guess `{}` for `{}.{}` is wrong: {}", guess.recipe, table.name, column.name, error.message))
-                        .hint(format!("say how to make it: `\"{}.{}\" = \"…\"` under [values]", table.name, column.name))
+                    FillError::new(
+                        subject.clone(),
+                        format!("the guess `{}` for `{}.{}` is wrong: {}", guess.recipe, table.name, column.name, error.message),
+                    )
+                    .hint(format!("say how to make it: `\"{}.{}\" = \"…\"` under [values]", table.name, column.name))
                 })?;
                 (&guessed, format!("guessed from {}", guess.why))
             }
@@ -203,14 +228,20 @@ impl Planning<'_> {
         if let (Maker::Code(shape), Some(longest)) = (&mut maker, longest) {
             *shape = shape.clone().shortened(longest);
         }
-        if !column.nullable && let Some(name) = self.null_origin(&maker, links) {
-            return Err(FillError::new(subject, format!("`{}.{}` cannot be null, but `{name}`, from which it is made, can", table.name, column.name))
-                .hint("make it from another column"));
+        if !column.nullable
+            && let Some(name) = self.null_origin(&maker, links)
+        {
+            return Err(FillError::new(
+                subject,
+                format!("`{}.{}` cannot be null, but `{name}`, from which it is made, can", table.name, column.name),
+            )
+            .hint("make it from another column"));
         }
         if asked.is_some() && !column.nullable && (recipe.null_share > 0 || recipe.source == Written::Literal(Value::Null)) {
             return Err(FillError::new(subject, format!("`{}.{}` cannot be null", table.name, column.name)).hint("leave out `or null`"));
         }
-        Ok((draft(maker, Source::Drawn), way(recipe.to_string(), &why)))
+        let plain = Recipe { null_share: 0, ..recipe.clone() };
+        Ok((draft(maker, Source::Drawn), Way { is_recipe: true, ..way(plain.to_string(), &why) }))
     }
 
     /// A column that may be null and that values are made from which then are null too.
@@ -234,14 +265,18 @@ impl Planning<'_> {
         let table = self.model();
         for check in &table.checks {
             let Err(unknown) = &check.rule else { continue };
-            let named: Vec<ColumnId> = (0..table.columns.len()).filter(|&column| mentions(&check.sql, &table.columns[column].name)).collect();
+            let named: Vec<ColumnId> =
+                (0..table.columns.len()).filter(|&column| mentions(&check.sql, &table.columns[column].name)).collect();
             if named.iter().any(|&column| self.order.values.contains_key(&(self.id, column))) {
                 continue;
             }
             let example = named.first().map_or("…", |&column| table.columns[column].name.as_str());
             let sql = check.sql.split_whitespace().collect::<Vec<_>>().join(" ");
-            return Err(FillError::new(FillSubject::Schema(check.span), format!("the check `{sql}` of `{}` has {unknown} in it, which is not known here", table.name))
-                .hint(format!("say under [values] how to meet it, like `\"{}.{example}\" = \"…\"`", table.name)));
+            return Err(FillError::new(
+                FillSubject::Schema(check.span),
+                format!("the check `{sql}` of `{}` has {unknown} in it, which is not known here", table.name),
+            )
+            .hint(format!("say under [values] how to meet it, like `\"{}.{example}\" = \"…\"`", table.name)));
         }
         Ok(())
     }
@@ -262,7 +297,11 @@ impl Planning<'_> {
         }
         let mut rules: Vec<Vec<ColumnId>> = table.uniques.iter().map(|unique| unique.columns.clone()).collect();
         rules.push(table.primary_key.clone());
-        rules.extend((0..table.columns.len()).filter(|&column| self.order.values.get(&(self.id, column)).is_some_and(|recipe| recipe.unique)).map(|column| vec![column]));
+        rules.extend(
+            (0..table.columns.len())
+                .filter(|&column| self.order.values.get(&(self.id, column)).is_some_and(|recipe| recipe.unique))
+                .map(|column| vec![column]),
+        );
         let mut partial = Vec::new();
         for index in &table.unique_indexes {
             let columns = faithful(index, drafts);
@@ -282,7 +321,8 @@ impl Planning<'_> {
             settled(drafts, &rule).map_err(|column| self.too_alike(&rule, column))?;
         }
         for (rule, among) in partial {
-            let once = rule.iter().any(|&column| matches!(drafts[column].source, Source::Linked(..))) && settle_once(table, &rule, among, drafts, links);
+            let once = rule.iter().any(|&column| matches!(drafts[column].source, Source::Linked(..)))
+                && settle_once(table, &rule, among, drafts, links);
             if !once && !rule.is_empty() {
                 settled(drafts, &rule).map_err(|column| self.too_alike(&rule, column))?;
             }
@@ -305,7 +345,11 @@ impl Planning<'_> {
         let table = self.model();
         let names: Vec<&str> = rule.iter().map(|&column| table.columns[column].name.as_str()).collect();
         let message = format!("{} rows of `{}` cannot all differ in {}", self.rows, table.name, names.join(", "));
-        let subject = if self.order.values.contains_key(&(self.id, column)) { FillSubject::Values(self.id, column) } else { FillSubject::Rows(self.id) };
+        let subject = if self.order.values.contains_key(&(self.id, column)) {
+            FillSubject::Values(self.id, column)
+        } else {
+            FillSubject::Rows(self.id)
+        };
         let fewer = if self.guessed { "give the table fewer rows" } else { "ask for fewer rows" };
         FillError::new(subject, message).hint(format!(
             "{fewer} under [rows], or give `\"{}.{}\"` more different values under [values]",
@@ -318,9 +362,20 @@ impl Planning<'_> {
         let column = &table.columns[at];
         let key = key(self.order.seed, &format!("{}.{}", table.name, column.name));
         let asked = self.order.values.get(&(self.id, at));
-        let free = matches!(draft.source, Source::Drawn | Source::Distinct | Source::Numbered | Source::DistinctWithin(_) | Source::NumberedWithin(_));
+        let free = matches!(
+            draft.source,
+            Source::Drawn | Source::Distinct | Source::Numbered | Source::DistinctWithin(_) | Source::NumberedWithin(_)
+        );
         let null_share = match (asked, &draft.source) {
-            (_, Source::Linked(..) | Source::Computed(_) | Source::Once { .. } | Source::RowNumber(_) | Source::Ordinal(_) | Source::Digit { .. }) => 0,
+            (
+                _,
+                Source::Linked(..)
+                | Source::Computed(_)
+                | Source::Once { .. }
+                | Source::RowNumber(_)
+                | Source::Ordinal(_)
+                | Source::Digit { .. },
+            ) => 0,
             (Some(recipe), _) => recipe.null_share,
             (None, _) if free && column.nullable && !bounds.known => guess::null_share(column),
             _ => 0,
@@ -332,17 +387,18 @@ impl Planning<'_> {
         if let Some(recipe) = &draft.instead {
             way = Way { how: recipe.clone(), why: "guessed from a unique rule".to_owned(), ..way };
         }
-        let numbered = |way: &mut Way, what: &str| way.how += what;
+        let fixed = |how: String, why: &str| Way { how, more: "", is_recipe: false, why: why.to_owned(), null_share: 0 };
+        let numbered = |way: &mut Way, what: &'static str| way.more = what;
         match &draft.source {
-            Source::RowNumber(first) => way = Way { how: format!("{first}, {}, {} …", first + 1, first + 2), why: "a key".to_owned(), null_share: 0 },
+            Source::RowNumber(first) => way = fixed(format!("{first}, {}, {} …", first + 1, first + 2), "a key"),
             Source::Distinct => numbered(&mut way, ", each once"),
-            Source::Numbered => numbered(&mut way, ", with a number that makes it the only one"),
-            Source::Ordinal(_) => way = Way { how: "1, 2, 3 … within its parent".to_owned(), why: "a unique rule".to_owned(), null_share: 0 },
-            Source::DistinctWithin(_) | Source::NumberedWithin(_) => numbered(&mut way, ", different within its parent"),
+            Source::Numbered => numbered(&mut way, ", numbered"),
+            Source::Ordinal(_) => way = fixed("1, 2, 3 … within its parent".to_owned(), "a unique rule"),
+            Source::DistinctWithin(_) | Source::NumberedWithin(_) => numbered(&mut way, ", each once within its parent"),
             Source::Digit { .. } => numbered(&mut way, ", each combination once"),
             Source::Once { inside, outside, .. } => {
                 let text = |value: &Option<Value>| value.as_ref().map_or_else(|| "a value".to_owned(), ToString::to_string);
-                way = Way { how: format!("{} for one row of each parent, else {}", text(inside), text(outside)), why: "a unique rule".to_owned(), null_share: 0 };
+                way = fixed(format!("{} for one row of each parent, else {}", text(inside), text(outside)), "a unique rule");
             }
             _ => {}
         }
@@ -360,6 +416,7 @@ impl Planning<'_> {
             longest: draft.longest,
             kind: column.kind,
             taken,
+            free: asked.is_none(),
             guard: None,
             way,
         }
@@ -386,7 +443,11 @@ fn guard(table: &Table, plan: &mut TablePlan, checks: &[usize]) {
         // What a column is made from is drawn anew with it, and so is what a reference brings along.
         let mut more: Vec<ColumnId> = columns.iter().copied().collect();
         while let Some(column) = more.pop() {
-            let own = plan.columns[column].maker.origins().into_iter().filter_map(|origin| if let Origin::Own(other) = origin { Some(other) } else { None });
+            let own = plan.columns[column]
+                .maker
+                .origins()
+                .into_iter()
+                .filter_map(|origin| if let Origin::Own(other) = origin { Some(other) } else { None });
             let computed = if let Source::Computed(term) = &plan.columns[column].source { term.column_set() } else { Vec::new() };
             for other in own.chain(computed) {
                 if columns.insert(other) {
@@ -448,14 +509,23 @@ fn hints(table: &Table, column: ColumnId, rules: &[Rule]) -> Vec<Value> {
 
 /// Tries all checks on some rows of each table. Those that were thought to hold and do not come under a guard; where a guard
 /// cannot make them hold either, nobody can.
-pub(crate) fn prove(schema: &Schema, blueprint: &mut Blueprint) -> Result<(), FillError> {
+pub(crate) fn prove(schema: &Schema, order: &Order, blueprint: &mut Blueprint) -> Result<(), FillError> {
     for id in schema.ids() {
         let table = schema.table(id);
         let known: Vec<usize> = (0..table.checks.len()).filter(|&at| table.checks[at].rule.is_ok()).collect();
         if known.is_empty() {
             continue;
         }
-        let mut under: Vec<usize> = known.iter().copied().filter(|&at| blueprint.tables[id.0].guards.iter().any(|guard| table.checks[at].rule.as_ref().is_ok_and(|rule| guard.rules.contains(rule)))).collect();
+        let mut under: Vec<usize> = known
+            .iter()
+            .copied()
+            .filter(|&at| {
+                blueprint.tables[id.0]
+                    .guards
+                    .iter()
+                    .any(|guard| table.checks[at].rule.as_ref().is_ok_and(|rule| guard.rules.contains(rule)))
+            })
+            .collect();
         let failing = |blueprint: &Blueprint, checks: &[usize]| {
             let plan = &blueprint.tables[id.0];
             let (given, rows) = (plan.given.len() as u64, plan.rows);
@@ -473,19 +543,23 @@ pub(crate) fn prove(schema: &Schema, blueprint: &mut Blueprint) -> Result<(), Fi
             under.extend(first.iter().filter(|at| !under.contains(at)).copied().collect::<Vec<_>>());
             guard(table, &mut blueprint.tables[id.0], &under);
             if let Some(&at) = failing(blueprint, &known).first() {
-                return Err(cannot(table, at));
+                return Err(cannot(table, id, order, at));
             }
         } else if let Some(&at) = first.first() {
-            return Err(cannot(table, at));
+            return Err(cannot(table, id, order, at));
         }
     }
     Ok(())
 }
 
-fn cannot(table: &Table, at: usize) -> FillError {
+fn cannot(table: &Table, id: TableId, order: &Order, at: usize) -> FillError {
     let check = &table.checks[at];
     let sql = check.sql.split_whitespace().collect::<Vec<_>>().join(" ");
     let columns = check.rule.as_ref().map(Rule::column_set).unwrap_or_default();
+    if let Some(&column) = columns.iter().find(|&&column| order.values.contains_key(&(id, column))) {
+        let message = format!("nothing that this makes for `{}.{}` fulfils the check `{sql}`", table.name, table.columns[column].name);
+        return FillError::new(FillSubject::Values(id, column), message).hint("let it make what the check allows, or leave the line out");
+    }
     let example = columns.first().map_or("…", |&column| table.columns[column].name.as_str());
     FillError::new(FillSubject::Schema(check.span), format!("no values were found for `{}` that fulfil the check `{sql}`", table.name))
         .hint(format!("say under [values] how to meet it, like `\"{}.{example}\" = \"…\"`", table.name))
@@ -521,9 +595,11 @@ impl Columns for OfTable<'_> {
                         is(name) || ["_id", "_uuid", "_key", "Id", "ID"].iter().any(|ending| name.strip_suffix(ending).is_some_and(is))
                     })
                 };
-                let link = table.references.iter().position(of_column).or_else(|| {
-                    table.references.iter().position(|reference| is(&self.schema.table(reference.parent).name))
-                });
+                let link = table
+                    .references
+                    .iter()
+                    .position(of_column)
+                    .or_else(|| table.references.iter().position(|reference| is(&self.schema.table(reference.parent).name)));
                 let Some(link) = link else {
                     let parents = table.references.iter().map(|reference| self.schema.table(reference.parent).name.clone()).collect();
                     return Err(wrong(format!("`{}` refers to nothing that is called `{}`", table.name, parent.text), parent, parents));
@@ -534,7 +610,11 @@ impl Columns for OfTable<'_> {
                     None => Err(wrong(format!("`{}` has no column `{}`", of.name, column.text), column, names(of))),
                 }
             }
-            _ => Err(RecipeError { message: "a column is named by itself, or behind a parent and a point".to_owned(), hint: None, span: path.first().map(|name| name.span) }),
+            _ => Err(RecipeError {
+                message: "a column is named by itself, or behind a parent and a point".to_owned(),
+                hint: None,
+                span: path.first().map(|name| name.span),
+            }),
         }
     }
 }
@@ -583,7 +663,10 @@ fn check_circles(schema: &Schema, plans: &[TablePlan]) -> Result<(), FillError> 
                     Some(2) => continue,
                     Some(_) => {
                         let table = schema.table(node.0);
-                        let message = format!("the values of `{}.{}` are made from themselves, by way of others", table.name, table.columns[node.1].name);
+                        let message = format!(
+                            "the values of `{}.{}` are made from themselves, by way of others",
+                            table.name, table.columns[node.1].name
+                        );
                         return Err(FillError::new(FillSubject::Values(node.0, node.1), message).hint("make one of them from nothing else"));
                     }
                     None => {}

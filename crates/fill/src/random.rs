@@ -109,7 +109,11 @@ impl Zipf {
     }
 
     fn place(&self, area: f64) -> f64 {
-        if (self.s - 1.0).abs() < 1e-9 { libm::exp(area) } else { libm::exp(libm::log((1.0 + area * (1.0 - self.s)).max(1e-300)) / (1.0 - self.s)) }
+        if (self.s - 1.0).abs() < 1e-9 {
+            libm::exp(area)
+        } else {
+            libm::exp(libm::log((1.0 + area * (1.0 - self.s)).max(1e-300)) / (1.0 - self.s))
+        }
     }
 
     fn height(&self, x: f64) -> f64 {

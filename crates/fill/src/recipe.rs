@@ -40,9 +40,46 @@ impl Columns for NoColumns {
 
 /// All named ways.
 pub(crate) const NAMES: [&str; 40] = [
-    "normal", "lognormal", "exponential", "zipf", "pick", "sequence", "share", "words", "text", "title", "name", "first_name", "last_name",
-    "place", "street", "email", "login", "url", "host", "slug", "phone", "code", "matching", "hex", "address", "uuid4", "uuid7", "bytes",
-    "recent", "office", "daytime", "length", "bits", "list", "some", "after", "step", "linear", "when", "same",
+    "normal",
+    "lognormal",
+    "exponential",
+    "zipf",
+    "pick",
+    "sequence",
+    "share",
+    "words",
+    "text",
+    "title",
+    "name",
+    "first_name",
+    "last_name",
+    "place",
+    "street",
+    "email",
+    "login",
+    "url",
+    "host",
+    "slug",
+    "phone",
+    "code",
+    "matching",
+    "hex",
+    "address",
+    "uuid4",
+    "uuid7",
+    "bytes",
+    "recent",
+    "office",
+    "daytime",
+    "length",
+    "bits",
+    "list",
+    "some",
+    "after",
+    "step",
+    "linear",
+    "when",
+    "same",
 ];
 
 /// The maker of a recipe for a type.
@@ -60,7 +97,8 @@ pub(crate) fn maker(recipe: &Recipe, kind: LogicalType, columns: &dyn Columns) -
         Source::Call { name, arguments } => call(name, arguments, kind, &recipe.bounds, columns)
             .map_err(|error| RecipeError { span: error.span.or(Some(name.span)), ..error })?,
     };
-    let bounded = matches!(maker, Maker::Numbers { .. }) || matches!(&maker, Maker::From(derived) if matches!(**derived, Derived::Linear { .. }));
+    let bounded =
+        matches!(maker, Maker::Numbers { .. }) || matches!(&maker, Maker::From(derived) if matches!(**derived, Derived::Linear { .. }));
     if recipe.bounds.is_some() && !bounded {
         return wrong("`in` bounds only distributions of numbers", "write the range itself, like `1..10`");
     }
@@ -210,7 +248,10 @@ fn call(
         ("code", _) => usage(name, "a pattern: # is a digit, @ a capital letter, & a small one, ~ a hexadecimal digit"),
         ("matching", [Argument::Value(Value::Text(pattern), None)]) => match Shape::regex(pattern) {
             Some(shape) => Ok(Maker::Code(shape)),
-            None => wrong(format!("`{pattern}` is no regular expression that texts can be made from"), format!("like `{}`", example("matching"))),
+            None => wrong(
+                format!("`{pattern}` is no regular expression that texts can be made from"),
+                format!("like `{}`", example("matching")),
+            ),
         },
         ("matching", _) => usage(name, "a regular expression"),
         ("hex", _) => {
@@ -275,9 +316,13 @@ fn call(
                 _ => return usage(name, "a column and how much later"),
             };
             let fits = matches!(kind, LogicalType::Date | LogicalType::Timestamp | LogicalType::Integer)
-                && (kind == of || matches!((kind, of), (LogicalType::Timestamp, LogicalType::Date) | (LogicalType::Date, LogicalType::Timestamp)));
+                && (kind == of
+                    || matches!((kind, of), (LogicalType::Timestamp, LogicalType::Date) | (LogicalType::Date, LogicalType::Timestamp)));
             if !fits {
-                return wrong(format!("`{}` is {of}, and this column {kind}", path_text(path)), "both must be dates, timestamps, or seconds since 1970");
+                return wrong(
+                    format!("`{}` is {of}, and this column {kind}", path_text(path)),
+                    "both must be dates, timestamps, or seconds since 1970",
+                );
             }
             let is_step = name.text.eq_ignore_ascii_case("step");
             if is_step && !matches!(origin, Origin::Parent(..)) {
@@ -297,7 +342,14 @@ fn call(
                 Some(_) => usage(name, "a column, a slope, what is added, and a standard deviation"),
             };
             let kind = numbers()?;
-            Ok(Maker::From(Box::new(Derived::Linear { of, slope: real(slope)?, intercept: number(0)?, noise: number(1)?, bounds: ends()?, kind })))
+            Ok(Maker::From(Box::new(Derived::Linear {
+                of,
+                slope: real(slope)?,
+                intercept: number(0)?,
+                noise: number(1)?,
+                bounds: ends()?,
+                kind,
+            })))
         }
         ("linear", _) => usage(name, "a column, a slope, what is added, and a standard deviation"),
         ("when", [Argument::Path(path), cases @ ..]) => {
@@ -396,7 +448,9 @@ fn clock(text: &str) -> Option<u32> {
 
 /// Two lengths of time in microseconds, the shorter first.
 fn durations(low: &str, high: &str) -> Result<(i64, i64), RecipeError> {
-    let read = |text: &str| duration(text).map_or_else(|| wrong(format!("`{text}` is no length of time"), "like '90 seconds', '2 hours', '3 days'"), Ok);
+    let read = |text: &str| {
+        duration(text).map_or_else(|| wrong(format!("`{text}` is no length of time"), "like '90 seconds', '2 hours', '3 days'"), Ok)
+    };
     let (low, high) = (read(low)?, read(high)?);
     if low > high { wrong("the range ends before it begins", "write the smaller value first") } else { Ok((low, high)) }
 }
@@ -427,7 +481,10 @@ fn lengths_from_0(name: &Name, arguments: &[Argument], default: (u64, u64)) -> R
         [Argument::Range(low, high)] => whole(low).zip(whole(high)).filter(|(low, high)| low <= high),
         _ => None,
     };
-    found.map_or_else(|| wrong(format!("`{}` takes a number of values, up to 1000", name.text), format!("like `{}`", example(&name.text))), Ok)
+    found.map_or_else(
+        || wrong(format!("`{}` takes a number of values, up to 1000", name.text), format!("like `{}`", example(&name.text))),
+        Ok,
+    )
 }
 
 /// One number, or a range of them.

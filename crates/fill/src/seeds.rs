@@ -24,7 +24,8 @@ pub(crate) fn keep(schema: &Schema) -> Vec<Given> {
         let before: usize = rows.iter().map(Vec::len).sum();
         for id in schema.ids() {
             for reference in &schema.table(id).references {
-                let parents: HashSet<String> = rows[reference.parent.0].iter().filter_map(|row| text_of(row, &reference.parent_columns)).collect();
+                let parents: HashSet<String> =
+                    rows[reference.parent.0].iter().filter_map(|row| text_of(row, &reference.parent_columns)).collect();
                 rows[id.0].retain(|row| {
                     let is_null = reference.columns.iter().any(|&column| row[column] == Some(Value::Null));
                     // What is left to be made finds a parent by itself.
@@ -85,7 +86,11 @@ fn text_of(row: &[Option<Value>], key: &[ColumnId]) -> Option<String> {
 
 /// The values that given rows have in a column, with a number for each.
 pub(crate) fn taken(rows: &Given, column: ColumnId) -> Option<Arc<HashMap<String, u64>>> {
-    let values = rows.iter().filter_map(|row| row[column].as_ref()).filter(|value| **value != Value::Null).map(|value| value.to_string().to_lowercase());
+    let values = rows
+        .iter()
+        .filter_map(|row| row[column].as_ref())
+        .filter(|value| **value != Value::Null)
+        .map(|value| value.to_string().to_lowercase());
     let taken: HashMap<String, u64> = values.zip(0..).collect();
     (!taken.is_empty()).then(|| Arc::new(taken))
 }
@@ -95,7 +100,8 @@ pub(crate) fn crowded(schema: &Schema, id: TableId, given: &[Given], rows: impl 
     let table = schema.table(id);
     let alone = |column: ColumnId| {
         let kind = table.columns[column].kind;
-        table.references.iter().all(|reference| !reference.columns.contains(&column)) && matches!(kind, LogicalType::Integer | LogicalType::Text { .. } | LogicalType::Uuid)
+        table.references.iter().all(|reference| !reference.columns.contains(&column))
+            && matches!(kind, LogicalType::Integer | LogicalType::Text { .. } | LogicalType::Uuid)
     };
     keys(table).any(|key| {
         !key.iter().any(|&column| alone(column))

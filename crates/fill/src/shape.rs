@@ -122,22 +122,24 @@ impl Shape {
         }
     }
 
-    /// The text of a number below the count: different numbers give different texts.
-    pub(crate) fn nth(&self, number: u64, out: &mut String) {
+    /// The text of a number below the count: different numbers give different texts. Where there are more texts than numbers,
+    /// chance says the rest.
+    pub(crate) fn nth(&self, number: u64, random: &mut Random, out: &mut String) {
         match self {
             Shape::Fixed(text) => out.push_str(text),
             Shape::OneOf(ranges) => out.extend(nth_char(ranges, number)),
             Shape::Joined(parts) => {
                 // The last part counts fastest.
                 let mut digits = Vec::with_capacity(parts.len());
-                let mut rest = number;
+                let (mut rest, mut worth) = (number, 1_u64);
                 for part in parts.iter().rev() {
                     let count = part.count().max(1);
-                    digits.push(rest % count);
+                    digits.push(if worth == u64::MAX { random.below(count) } else { rest % count });
                     rest /= count;
+                    worth = worth.saturating_mul(count);
                 }
                 for (part, digit) in parts.iter().zip(digits.into_iter().rev()) {
-                    part.nth(digit, out);
+                    part.nth(digit, random, out);
                 }
             }
             Shape::Either(parts) => {
@@ -145,7 +147,7 @@ impl Shape {
                 for part in parts {
                     let count = part.count();
                     if rest < count {
-                        return part.nth(rest, out);
+                        return part.nth(rest, random, out);
                     }
                     rest -= count;
                 }
@@ -158,7 +160,8 @@ impl Shape {
                     if rest < count {
                         for place in (0..times).rev() {
                             let unit = power(each, place);
-                            part.nth(rest / unit % each.max(1), out);
+                            let digit = if unit == u64::MAX { random.below(each) } else { rest / unit % each.max(1) };
+                            part.nth(digit, random, out);
                         }
                         return;
                     }
@@ -231,7 +234,7 @@ mod tests {
     use super::*;
 
     fn all(shape: &Shape) -> Vec<String> {
-        (0..shape.count()).map(|number| text(|out| shape.nth(number, out))).collect()
+        (0..shape.count()).map(|number| text(|out| shape.nth(number, &mut Random::at(1, number), out))).collect()
     }
 
     fn text(write: impl FnOnce(&mut String)) -> String {
@@ -249,9 +252,11 @@ mod tests {
         let regex = |text: &str| text.starts_with('a') || text.starts_with('b');
         assert!(all.iter().all(|text| regex(text)) && all.contains(&"axy7".to_owned()) && all.contains(&"b".to_owned()));
         assert_eq!(Shape::code("AB-##@").count(), 2600);
-        assert_eq!(text(|out| Shape::code("AB-##@").nth(2599, out)), "AB-99Z");
+        assert_eq!(text(|out| Shape::code("AB-##@").nth(2599, &mut Random::at(1, 1), out)), "AB-99Z");
         assert_eq!(Shape::regex("^[a-z]+$").unwrap().shortened(4).lengths(), (1, 4));
         assert!(Shape::regex("(?=x)").is_none());
+        let long = |number| text(|out| Shape::code(&"~".repeat(40)).nth(number, &mut Random::at(1, number), out));
+        assert!(long(1).len() == 40 && !long(1).starts_with("0000") && long(1) != long(2));
     }
 
     proptest::proptest! {

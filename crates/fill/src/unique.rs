@@ -77,7 +77,9 @@ pub(crate) fn faithful(index: &UniqueIndex, drafts: &mut [Draft]) -> Vec<ColumnI
                     None => break,
                 },
                 Term::Call(Function::Part, terms) => {
-                    if let [Term::Column(column), Term::Literal(Value::Integer(1)), Term::Literal(Value::Integer(length @ 1..))] = terms.as_slice() {
+                    if let [Term::Column(column), Term::Literal(Value::Integer(1)), Term::Literal(Value::Integer(length @ 1..))] =
+                        terms.as_slice()
+                    {
                         let length = length.unsigned_abs();
                         let longest = &mut drafts[*column].longest;
                         *longest = Some(longest.map_or(length, |longest| longest.min(length)));
@@ -121,7 +123,8 @@ pub(crate) fn settle(
     });
     let combined = rule.iter().any(|&column| match drafts[column].source {
         Source::Digit { link, all, .. } => {
-            let digits = rule.iter().filter(|&&column| matches!(drafts[column].source, Source::Digit { all: other, .. } if other == all)).count();
+            let digits =
+                rule.iter().filter(|&&column| matches!(drafts[column].source, Source::Digit { all: other, .. } if other == all)).count();
             digits > 1 && link.is_none_or(|link| used.contains(&link))
         }
         Source::Ordinal(link) | Source::DistinctWithin(link) | Source::NumberedWithin(link) => used.contains(&link),
@@ -139,7 +142,9 @@ pub(crate) fn settle(
     for &column in &drawn {
         let draft = &drafts[column];
         let room = draft.maker.capacity();
-        let numbers = table.columns[column].kind == LogicalType::Integer && !draft.from_user && room.is_none_or(|room| room >= most || is_plain_number(table, column));
+        let numbers = table.columns[column].kind == LogicalType::Integer
+            && !draft.from_user
+            && room.is_none_or(|room| room >= most || is_plain_number(table, column));
         let source = match spread {
             Some((link, most)) => match () {
                 () if numbers => Source::Ordinal(link),
@@ -182,7 +187,8 @@ pub(crate) fn settle(
         return Ok(());
     }
     // No column has room enough alone; together they may have.
-    let rooms: Option<Vec<(ColumnId, u64)>> = drawn.iter().map(|&column| drafts[column].maker.capacity().map(|room| (column, room))).collect();
+    let rooms: Option<Vec<(ColumnId, u64)>> =
+        drawn.iter().map(|&column| drafts[column].maker.capacity().map(|room| (column, room))).collect();
     if let Some(rooms) = rooms.filter(|rooms| rooms.len() > 1) {
         let all = rooms.iter().fold(1_u64, |all, (_, room)| all.saturating_mul(*room));
         if all >= most && all < u64::MAX {

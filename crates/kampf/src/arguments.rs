@@ -97,8 +97,14 @@ pub(crate) struct New {
 #[derive(Args, Debug)]
 pub(crate) struct Fill {
     /// Remove the project's data instead, wherever Kampf put it
-    #[arg(long)]
+    #[arg(long, conflicts_with_all = ["preview", "digest"])]
     pub(crate) remove: bool,
+    /// Fill nothing; show some rows of a table, and how each column is made and why
+    #[arg(long, value_name = "TABLE", conflicts_with = "digest")]
+    pub(crate) preview: Option<String>,
+    /// Fill nothing; print a digest of each table's content, the same on every machine and engine
+    #[arg(long)]
+    pub(crate) digest: bool,
 }
 
 /// Which contenders take part.

@@ -8,8 +8,8 @@ use serde_json::Value as Json;
 type Allowed = (&'static str, &'static [&'static str], Option<&'static [&'static str]>);
 
 const ALLOWED: [Allowed; 8] = [
-    ("kampf-schema", &[], Some(&["serde", "sqlparser", "strsim", "winnow"])),
-    ("kampf-fill", &["kampf-schema"], Some(&["libm", "serde"])),
+    ("kampf-schema", &[], Some(&["regex", "serde", "sqlparser", "strsim", "winnow"])),
+    ("kampf-fill", &["kampf-schema"], Some(&["libm", "regex-syntax", "serde"])),
     ("kampf-contest", &["kampf-schema"], Some(&["serde", "serde_json"])),
     ("kampf-race", &[], Some(&["statrs"])),
     ("kampf-protocol", &[], Some(&["serde", "serde_json"])),

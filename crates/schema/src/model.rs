@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::ddl::SqlDialect;
 use crate::place::Span;
 use crate::rule::{Rule, Term};
 use crate::types::LogicalType;
@@ -20,6 +21,9 @@ pub type ColumnId = usize;
 pub struct Schema {
     /// The tables.
     pub tables: Vec<Table>,
+    /// What it is written in.
+    #[serde(skip)]
+    pub dialect: SqlDialect,
 }
 
 impl Schema {

@@ -30,6 +30,14 @@ pub(crate) const OTHER: Dialect = Dialect {
     contains: "position({value} in {text}) > 0",
     starts: "left({text}, length({value})) = {value}",
     ends: "right({text}, length({value})) = {value}",
+    spelling: kampf_schema::Spelling {
+        quote: |name| format!("[{name}]"),
+        has_booleans: true,
+        has_dates: true,
+        matches: None,
+        like: (Some("LIKE"), None),
+        has_floor: true,
+    },
     column_type: |kind| (kind.to_string(), Fidelity::Exact),
 };
 

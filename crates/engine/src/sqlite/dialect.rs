@@ -19,14 +19,7 @@ pub(super) static SQLITE: Dialect = Dialect {
     contains: "instr({text}, {value}) > 0",
     starts: "substr({text}, 1, length({value})) = {value}",
     ends: "(length({value}) = 0 OR substr({text}, -length({value})) = {value})",
-    spelling: Spelling {
-        quote,
-        has_booleans: false,
-        has_dates: false,
-        matches: None,
-        like: (None, Some("LIKE")),
-        has_floor: false,
-    },
+    spelling: Spelling { quote, has_booleans: false, has_dates: false, matches: None, like: (None, Some("LIKE")), has_floor: false },
     column_type,
 };
 

@@ -158,7 +158,9 @@ fn one_of(subject: &Subject<'_>, values: &[Value]) -> Guess {
 
 fn truth(subject: &Subject<'_>) -> Guess {
     let (share, why) = match () {
-        () if subject.has(&["deleted", "removed", "banned", "locked", "blocked", "archived", "hidden", "spam", "failed"]) => (4, "its name"),
+        () if subject.has(&["deleted", "removed", "banned", "locked", "blocked", "archived", "hidden", "spam", "failed"]) => {
+            (4, "its name")
+        }
         () if subject.has(&["active", "enabled", "visible", "valid", "confirmed", "verified", "public"]) => (88, "its name"),
         () if subject.default() == Some(&Value::Boolean(true)) => (85, "its default"),
         () if subject.default() == Some(&Value::Boolean(false)) => (15, "its default"),
@@ -172,7 +174,9 @@ fn bytes(subject: &Subject<'_>) -> Guess {
     match subject.column.limits {
         Some((low, high)) if low == high => guess(format!("bytes({})", low.clamp(1, 10_000)), "its type"),
         Some((_, high)) => guess(format!("bytes({}..{})", (high / 2).clamp(1, 64), high.clamp(1, 64)), "its type"),
-        None if subject.has(&["image", "picture", "photo", "content", "data", "body", "file", "document"]) => guess("bytes(400..1600)", "its name"),
+        None if subject.has(&["image", "picture", "photo", "content", "data", "body", "file", "document"]) => {
+            guess("bytes(400..1600)", "its name")
+        }
         None => guess("bytes(16..64)", "its type"),
     }
 }

@@ -5,11 +5,52 @@ use kampf_schema::{LogicalType, Value};
 use super::{Guess, Subject, guess};
 
 /// Words that name a point in time.
-pub(super) const MOMENTS: [&str; 40] = [
-    "created", "updated", "modified", "changed", "clock", "timestamp", "date", "datetime", "expires", "expire", "expiry", "expiration",
-    "started", "ended", "finished", "registered", "deleted", "opened", "closed", "seen", "login", "lastlogin", "lastaccess", "accessed", "access",
-    "visited", "inserted", "added", "published", "sent", "received", "starttime", "endtime", "ctime", "mtime", "atime", "lastupdated", "stime",
-    "createdat", "updatedat",
+pub(super) const MOMENTS: [&str; 45] = [
+    "created",
+    "updated",
+    "modified",
+    "changed",
+    "clock",
+    "timestamp",
+    "date",
+    "datetime",
+    "expires",
+    "expire",
+    "expiry",
+    "expiration",
+    "started",
+    "ended",
+    "finished",
+    "registered",
+    "deleted",
+    "opened",
+    "closed",
+    "seen",
+    "login",
+    "lastlogin",
+    "lastaccess",
+    "accessed",
+    "access",
+    "visited",
+    "inserted",
+    "added",
+    "published",
+    "sent",
+    "received",
+    "starttime",
+    "endtime",
+    "ctime",
+    "mtime",
+    "atime",
+    "lastupdated",
+    "stime",
+    "createdat",
+    "updatedat",
+    "lastchange",
+    "lastcheck",
+    "lastseen",
+    "lastchanged",
+    "lastmodified",
 ];
 
 /// Whether a column of whole numbers counts the seconds since 1970.
@@ -17,8 +58,18 @@ pub(super) fn is_moment(subject: &Subject<'_>) -> bool {
     let wide = subject.column.limits.is_none_or(|(_, high)| high >= i64::from(i32::MAX));
     let free = subject.bounds.least.as_ref().is_none_or(|least| matches!(least, Value::Integer(low) if *low <= 1_500_000_000))
         && subject.bounds.most.as_ref().is_none_or(|most| matches!(most, Value::Integer(high) if *high >= i64::from(i32::MAX)));
-    let named = subject.has(&MOMENTS) || subject.ends(&["at", "since", "until"]) && subject.words.len() > 1 || subject.ends(&["time"]) && !subject.holds(&["timeout", "runtime", "uptime", "downtime", "lifetime", "leadtime", "responsetime"]);
-    let counted = subject.has(&["count", "counter", "num", "nb", "interval", "period", "limit", "max", "min", "delay", "id", "status", "type", "mode", "flag", "flags", "right", "rights"]);
+    let named = subject.has(&MOMENTS)
+        || subject.ends(&["at", "since", "until"]) && subject.words.len() > 1
+        || subject.is(&["time", "starttime", "endtime", "stoptime"])
+        || subject.ends(&["time"])
+            && subject.has(&[
+                "start", "end", "stop", "begin", "from", "until", "event", "check", "update", "change", "create", "creation", "log",
+                "entry",
+            ]);
+    let counted = subject.has(&[
+        "count", "counter", "num", "nb", "interval", "period", "limit", "max", "min", "delay", "id", "status", "type", "mode", "flag",
+        "flags", "right", "rights", "by", "user", "uid", "no",
+    ]);
     wide && free && named && !counted
 }
 
@@ -27,8 +78,10 @@ pub(super) fn whole(subject: &Subject<'_>) -> Guess {
     if let Some(recipe) = super::times::seconds(subject) {
         return guess(recipe, "its name");
     }
-    let flag = has(&["is", "has", "can", "flag", "enabled", "disabled", "active", "visible", "deleted", "hidden", "allow", "allowed", "use", "locked", "notify", "show"])
-        && !has(&["count", "id"]);
+    let flag = has(&[
+        "is", "has", "can", "flag", "enabled", "disabled", "active", "visible", "deleted", "hidden", "allow", "allowed", "use", "locked",
+        "notify", "show",
+    ]) && !has(&["count", "id"]);
     let named = match () {
         () if has(&["year"]) => Some((2000, 2026, "2000..2026")),
         () if has(&["month"]) => Some((1, 12, "1..12")),
@@ -37,23 +90,76 @@ pub(super) fn whole(subject: &Subject<'_>) -> Guess {
         () if has(&["hour", "hours"]) => Some((0, 23, "0..23")),
         () if has(&["minute", "minutes"]) => Some((0, 59, "0..59")),
         () if has(&["age"]) => Some((0, 90, "normal(41, 17) in 0..90")),
-        () if has(&["port"]) => Some((1, 65_535, "pick(22 2, 25 1, 53 1, 80 4, 110 1, 143 1, 161 1, 443 6, 993 1, 3306 1, 5432 1, 8080 2)")),
-        () if has(&["percent", "percentage", "share", "score", "progress", "quality", "humidity"]) => Some((0, 100, "normal(62, 20) in 0..100")),
+        () if has(&["port"]) => {
+            Some((1, 65_535, "pick(22 2, 25 1, 53 1, 80 4, 110 1, 143 1, 161 1, 443 6, 993 1, 3306 1, 5432 1, 8080 2)"))
+        }
+        () if has(&["percent", "percentage", "share", "score", "progress", "quality", "humidity"]) => {
+            Some((0, 100, "normal(62, 20) in 0..100"))
+        }
         () if has(&["rating", "stars", "grade"]) => Some((1, 5, "pick(1 1, 2 1, 3 3, 4 6, 5 5)")),
         () if flag => Some((0, 1, if subject.default() == Some(&Value::Integer(1)) { "pick(1 6, 0 1)" } else { "pick(0 4, 1 1)" })),
         () if has(&["priority", "prio", "severity", "level", "importance"]) => Some((0, 5, "pick(0 2, 1 5, 2 4, 3 3, 4 1, 5 1)")),
-        () if has(&["status", "state", "type", "kind", "mode", "category", "class", "flags", "method", "action", "direction"]) => Some((0, 4, "pick(0 6, 1 3, 2 2, 3 1, 4 1)")),
+        () if has(&["status", "state", "type", "kind", "mode", "category", "class", "flags", "method", "action", "direction"]) => {
+            Some((0, 4, "pick(0 6, 1 3, 2 2, 3 1, 4 1)"))
+        }
         () if has(&["version", "revision", "rev", "generation"]) => Some((1, 40, "zipf(1.2) in 1..40")),
-        () if has(&["timeout", "interval", "delay", "ttl", "duration", "period", "refresh", "retry", "expire", "minimum"]) => Some((1, 86_400, "pick(5 1, 10 2, 30 5, 60 6, 300 5, 600 2, 900 1, 1800 1, 3600 3, 86400 1)")),
-        () if has(&["position", "rank", "sort", "sortorder", "order", "ordering", "seq", "sequence", "index", "step", "row", "col", "column"]) => Some((0, 24, "0..24")),
+        () if subject.words.len() > 1 && subject.ends(&["time"]) => Some((0, 1_000_000, "lognormal(600, 1.2) in 0..1_000_000")),
+        () if has(&[
+            "timeout",
+            "interval",
+            "delay",
+            "ttl",
+            "duration",
+            "sessiontime",
+            "period",
+            "refresh",
+            "retry",
+            "expire",
+            "minimum",
+            "lifetime",
+            "wait",
+        ]) =>
+        {
+            Some((1, 86_400, "pick(5 1, 10 2, 30 5, 60 6, 300 5, 600 2, 900 1, 1800 1, 3600 3, 86400 1)"))
+        }
+        () if has(&[
+            "position",
+            "rank",
+            "sort",
+            "sortorder",
+            "order",
+            "ordering",
+            "seq",
+            "sequence",
+            "index",
+            "step",
+            "row",
+            "col",
+            "column",
+        ]) =>
+        {
+            Some((0, 24, "0..24"))
+        }
         () if has(&["width", "height"]) => Some((1, 1920, "pick(320 1, 640 2, 800 2, 1024 3, 1280 5, 1920 4)")),
-        () if has(&["size", "bytes", "length", "octets", "filesize"]) || subject.holds(&["octets", "bytes"]) => Some((0, 2_000_000_000, "lognormal(6000, 1.8) in 0..2_000_000_000")),
-        () if has(&["price", "amount", "total", "cost", "sum", "balance", "salary", "revenue", "fee"]) => Some((0, 10_000_000, "lognormal(2400, 1) in 0..10_000_000")),
-        () if has(&["count", "counter", "quantity", "qty", "hits", "views", "visits", "attempts", "tries", "retries", "num", "number", "nb", "items", "pages", "stock", "usage"])
-            || subject.holds(&["count"]) => Some((0, 100_000, "exponential(14) in 0..100_000")),
+        () if has(&["size", "bytes", "length", "octets", "filesize"]) || subject.holds(&["octets", "bytes"]) => {
+            Some((0, 2_000_000_000, "lognormal(6000, 1.8) in 0..2_000_000_000"))
+        }
+        () if has(&["price", "amount", "total", "cost", "sum", "balance", "salary", "revenue", "fee"]) => {
+            Some((0, 10_000_000, "lognormal(2400, 1) in 0..10_000_000"))
+        }
+        () if has(&[
+            "count", "counter", "quantity", "qty", "hits", "views", "visits", "attempts", "tries", "retries", "num", "number", "nb",
+            "items", "pages", "stock", "usage",
+        ]) || subject.holds(&["count"]) =>
+        {
+            Some((0, 100_000, "exponential(14) in 0..100_000"))
+        }
         () if has(&["uid", "gid"]) => Some((1000, 60_000, "1000..60_000")),
         () if has(&["weight", "mass"]) => Some((0, 100, "0..100")),
         () if has(&["code"]) => Some((100, 999, "100..999")),
+        () if subject.ends(&["id", "by", "creator", "owner", "uid", "parent", "ref"]) || has(&["creator", "owner"]) => {
+            Some((1, 500, "1..500"))
+        }
         () => None,
     };
     let (low, high) = bounded(subject, named.map_or((0, 1000), |(low, high, _)| (low, high)));
@@ -65,18 +171,21 @@ pub(super) fn whole(subject: &Subject<'_>) -> Guess {
             guess(format!("{distribution} in {low}..{high}"), "its name")
         }
         Some(_) => guess(format!("{low}..{high}"), "its name"),
-        None => {
-            let why = if subject.bounds.least.is_some() || subject.bounds.most.is_some() { "its type" } else { "its type" };
-            match subject.default() {
-                Some(Value::Integer(usual)) if (low..=high).contains(usual) && high - low >= 4 => {
-                    let other = |part: i64| low + (high - low) * part / 4;
-                    let others = [other(1), other(2), other(3)].into_iter().filter(|other| other != usual);
-                    let others: Vec<String> = others.map(|other| format!("{other} 1")).collect();
-                    guess(format!("pick({usual} 9, {})", others.join(", ")), "its default")
-                }
-                _ => guess(format!("{low}..{high}"), why),
+        None => match subject.default() {
+            // A small number that is 0 or 1 by default is mostly a yes or a no.
+            Some(Value::Integer(usual @ 0..=1))
+                if high <= 1 || subject.column.limits.is_some_and(|(_, most)| most <= 32_767) && low <= 0 && high >= 1 =>
+            {
+                guess(format!("pick({usual} 6, {} 1)", 1 - usual), "its default")
             }
-        }
+            Some(Value::Integer(0)) if low <= 0 && high > 100 => guess(format!("exponential(9) in 0..{high}"), "its default"),
+            Some(Value::Integer(usual)) if (low..=high).contains(usual) && high - low >= 4 => {
+                let others = [usual / 2, usual * 2, usual * 4].into_iter().filter(|other| other != usual && (low..=high).contains(other));
+                let others: Vec<String> = others.map(|other| format!(", {other} 1")).collect();
+                guess(format!("pick({usual} 9{})", others.concat()), "its default")
+            }
+            _ => guess(format!("{low}..{high}"), "its type"),
+        },
     }
 }
 
@@ -114,11 +223,15 @@ pub(super) fn broken(subject: &Subject<'_>) -> Guess {
     let named = match () {
         () if has(&["lat", "latitude"]) => Some((47.0, 55.0, "")),
         () if has(&["lon", "lng", "long", "longitude"]) => Some((6.0, 15.0, "")),
-        () if has(&["price", "amount", "total", "cost", "sum", "balance", "salary", "revenue", "fee", "subtotal", "net", "gross"]) => Some((0.0, 100_000.0, "lognormal(38, 1)")),
+        () if has(&["price", "amount", "total", "cost", "sum", "balance", "salary", "revenue", "fee", "subtotal", "net", "gross"]) => {
+            Some((0.0, 100_000.0, "lognormal(38, 1)"))
+        }
         () if has(&["rate", "ratio", "factor", "probability", "prob", "fraction", "tax", "discount"]) => Some((0.0, 1.0, "")),
         () if has(&["percent", "percentage", "score", "progress", "humidity", "load"]) => Some((0.0, 100.0, "normal(55, 20)")),
         () if has(&["temperature", "temp"]) => Some((-10.0, 40.0, "normal(14, 8)")),
-        () if has(&["weight", "mass", "kg", "height", "length", "width", "distance", "size", "area", "volume"]) => Some((0.0, 1000.0, "lognormal(12, 0.7)")),
+        () if has(&["weight", "mass", "kg", "height", "length", "width", "distance", "size", "area", "volume"]) => {
+            Some((0.0, 1000.0, "lognormal(12, 0.7)"))
+        }
         () if has(&["quantity", "qty", "count", "stock"]) => Some((0.0, 10_000.0, "exponential(9)")),
         () if has(&["rating", "stars"]) => Some((1.0, 5.0, "normal(3.8, 0.8)")),
         () if has(&["value", "measure", "reading", "level"]) => Some((0.0, 1000.0, "normal(240, 90)")),
@@ -145,6 +258,12 @@ pub(super) fn broken(subject: &Subject<'_>) -> Guess {
     };
     let (low, high) = (written(low, true), written(high, false));
     let why = if named.is_some() { "its name" } else { "its type" };
-    let range = if low == high { low } else if distribution.is_empty() { format!("{low}..{high}") } else { format!("{distribution} in {low}..{high}") };
+    let range = if low == high {
+        low
+    } else if distribution.is_empty() {
+        format!("{low}..{high}")
+    } else {
+        format!("{distribution} in {low}..{high}")
+    };
     guess(range, why)
 }

@@ -11,16 +11,19 @@ const ROOT: u64 = 500;
 const LOOKUP: u64 = 24;
 /// Rows of a table that has nothing to do with others.
 const LONELY: u64 = 2_000;
-/// Guessed counts grow from parents to children up to here; who wants more says so.
-const MOST: u64 = 50_000;
+/// Guessed counts grow from parents to children up to a share of this, between these two; who wants more says so.
+const ALTOGETHER: u64 = 600_000;
+const LEAST_MOST: u64 = 2_000;
+const MOST_MOST: u64 = 50_000;
 
 /// The guess for a table, where nobody says anything about any table.
 pub fn rows(schema: &Schema, table: TableId) -> RowCount {
-    fn count(schema: &Schema, table: TableId, above: &mut Vec<TableId>) -> (RowCount, u64) {
+    let most = (ALTOGETHER / schema.tables.len().max(1) as u64).clamp(LEAST_MOST, MOST_MOST);
+    fn count(schema: &Schema, table: TableId, most: u64, above: &mut Vec<TableId>) -> (RowCount, u64) {
         let model = schema.table(table);
         let seeds = model.seeds.len() as u64;
-        if let Some(most) = most_by_rules(model) {
-            let rows = most.min(MOST).min(if is_lookup(schema, table) { LOOKUP } else { MOST }).max(seeds).max(1);
+        if let Some(room) = most_by_rules(model) {
+            let rows = room.min(if is_lookup(schema, table) { LOOKUP } else { most }).max(seeds).max(1);
             return (RowCount::Fixed(rows), rows);
         }
         // What ships with its rows and is referred to is complete, unless it is only a beginning.
@@ -29,7 +32,8 @@ pub fn rows(schema: &Schema, table: TableId) -> RowCount {
         }
         let parent = main_parent(schema, table, above);
         let Some(reference) = parent else {
-            let has_children = schema.ids().any(|id| id != table && schema.table(id).references.iter().any(|reference| reference.parent == table));
+            let has_children =
+                schema.ids().any(|id| id != table && schema.table(id).references.iter().any(|reference| reference.parent == table));
             let rows = match (has_children, is_lookup(schema, table)) {
                 (true, true) => LOOKUP,
                 (true, false) => ROOT,
@@ -40,7 +44,7 @@ pub fn rows(schema: &Schema, table: TableId) -> RowCount {
             return (RowCount::Fixed(rows), rows);
         };
         above.push(table);
-        let (_, parents) = count(schema, reference.parent, above);
+        let (_, parents) = count(schema, reference.parent, most, above);
         above.pop();
         let name = Name { text: schema.table(reference.parent).name.clone(), span: Span::default() };
         let per = |children: Children| RowCount::Per { children, share: 100, parent: name.clone() };
@@ -49,8 +53,8 @@ pub fn rows(schema: &Schema, table: TableId) -> RowCount {
         }
         let each: u64 = if is_junction(model) { 3 } else { 10 };
         let wanted = parents * each;
-        if wanted > MOST {
-            return match (MOST / parents.max(1)).min(each) {
+        if wanted > most {
+            return match (most / parents.max(1)).min(each) {
                 0 | 1 => (per(Children::Poisson(Value::Integer(1))), parents),
                 fewer => (per(Children::About(Value::Integer(fewer as i64))), parents * fewer),
             };
@@ -59,16 +63,19 @@ pub fn rows(schema: &Schema, table: TableId) -> RowCount {
         let children = if each == 10 { Children::Heavy(Value::Integer(10)) } else { Children::About(Value::Integer(3)) };
         (per(children), wanted)
     }
-    count(schema, table, &mut Vec::new()).0
+    count(schema, table, most, &mut Vec::new()).0
 }
 
 /// The reference by which children are counted: that to the largest parent that is needed and leads to no circle.
 fn main_parent<'s>(schema: &'s Schema, table: TableId, above: &[TableId]) -> Option<&'s Reference> {
     let model = schema.table(table);
     let needed = |reference: &&Reference| {
-        reference.parent != table && !above.contains(&reference.parent) && reference.columns.iter().all(|&column| !model.columns[column].nullable)
+        reference.parent != table
+            && !above.contains(&reference.parent)
+            && reference.columns.iter().all(|&column| !model.columns[column].nullable)
     };
-    let size = |reference: &Reference| depth(schema, reference.parent, &mut vec![table]) * 2 + u64::from(!is_lookup(schema, reference.parent));
+    let size =
+        |reference: &Reference| depth(schema, reference.parent, &mut vec![table]) * 2 + u64::from(!is_lookup(schema, reference.parent));
     let mut best: Option<(&Reference, u64)> = None;
     for reference in model.references.iter().filter(needed) {
         let size = size(reference);
@@ -103,14 +110,38 @@ fn is_lookup(schema: &Schema, table: TableId) -> bool {
     let words = name_words(&model.name);
     let named = words.iter().any(|word| {
         let word = word.strip_suffix('s').unwrap_or(word);
-        matches!(word, "type" | "statu" | "status" | "state" | "kind" | "categorie" | "category" | "role" | "level" | "unit" | "country" | "countrie" | "currency" | "language" | "priority" | "region" | "class" | "classe" | "group")
+        matches!(
+            word,
+            "type"
+                | "statu"
+                | "status"
+                | "state"
+                | "kind"
+                | "categorie"
+                | "category"
+                | "role"
+                | "level"
+                | "unit"
+                | "country"
+                | "countrie"
+                | "currency"
+                | "language"
+                | "priority"
+                | "region"
+                | "class"
+                | "classe"
+                | "group"
+        )
     });
     referred && (named || model.columns.len() <= 3)
 }
 
 /// Names and values: settings.
 fn is_settings(table: &Table) -> bool {
-    table.columns.len() <= 4 && name_words(&table.name).iter().any(|word| matches!(word.as_str(), "setting" | "settings" | "config" | "configuration" | "option" | "options" | "preferences" | "version"))
+    table.columns.len() <= 4
+        && name_words(&table.name).iter().any(|word| {
+            matches!(word.as_str(), "setting" | "settings" | "config" | "configuration" | "option" | "options" | "preferences" | "version")
+        })
 }
 
 /// Mostly references.
@@ -140,5 +171,5 @@ fn most_by_rules(table: &Table) -> Option<u64> {
         let all = key.iter().map(|&column| room(column)).try_fold(1_u64, |all, room| room.map(|room| all.saturating_mul(room)));
         all.filter(|_| !nullable)
     });
-    rooms.min().filter(|&rooms| rooms < MOST)
+    rooms.min().filter(|&rooms| rooms < MOST_MOST)
 }

@@ -5,10 +5,57 @@ use kampf_schema::{Form, LogicalType, Value};
 use super::{Guess, Subject, guess, name_words, named, written};
 
 /// Tables whose rows are people.
-const PEOPLE: [&str; 28] = [
-    "user", "users", "person", "people", "persons", "customer", "customers", "employee", "employees", "keeper", "keepers", "contact", "contacts",
-    "author", "authors", "member", "members", "owner", "owners", "student", "students", "teacher", "teachers", "patient", "patients", "staff",
-    "client", "clients",
+const PEOPLE: [&str; 50] = [
+    "user",
+    "users",
+    "person",
+    "people",
+    "persons",
+    "customer",
+    "customers",
+    "employee",
+    "employees",
+    "keeper",
+    "keepers",
+    "contact",
+    "contacts",
+    "author",
+    "authors",
+    "member",
+    "members",
+    "owner",
+    "owners",
+    "student",
+    "students",
+    "teacher",
+    "teachers",
+    "patient",
+    "patients",
+    "staff",
+    "client",
+    "clients",
+    "identity",
+    "identities",
+    "account",
+    "accounts",
+    "admin",
+    "admins",
+    "agent",
+    "agents",
+    "driver",
+    "drivers",
+    "guest",
+    "guests",
+    "participant",
+    "participants",
+    "subscriber",
+    "subscribers",
+    "attendee",
+    "attendees",
+    "player",
+    "players",
+    "profile",
+    "profiles",
 ];
 
 pub(super) fn text(subject: &Subject<'_>) -> Guess {
@@ -20,6 +67,12 @@ pub(super) fn text(subject: &Subject<'_>) -> Guess {
         return guess(format!("matching({})", written(&Value::from(shape.as_str()))), "a check");
     }
     let room = bounds.longest.unwrap_or(u64::MAX).max(1);
+    if bounds.lower && !bounds.upper && bounds.shortest <= 1 && room >= 12 {
+        // Much is in small letters anyway.
+        let natural = by_name(subject, room)
+            .filter(|recipe| ["host", "email", "login", "url", "slug", "hex", "uuid4"].iter().any(|small| recipe.starts_with(small)));
+        return guess(natural.unwrap_or_else(|| "slug(1..2)".to_owned()), "a check");
+    }
     if bounds.shortest > 1 || bounds.lower || bounds.upper {
         let length = bounds.shortest.max(6).min(room).max(bounds.shortest);
         let letter = if bounds.upper { '@' } else { '&' };
@@ -64,7 +117,12 @@ fn name_columns(subject: &Subject<'_>) -> Vec<String> {
             .columns
             .iter()
             .enumerate()
-            .find(|(at, column)| *at != subject.id && matches!(column.kind, LogicalType::Text { .. }) && !column.nullable && names.contains(&name_words(&column.name).concat().as_str()))
+            .find(|(at, column)| {
+                *at != subject.id
+                    && matches!(column.kind, LogicalType::Text { .. })
+                    && !column.nullable
+                    && names.contains(&name_words(&column.name).concat().as_str())
+            })
             .map(|(_, column)| named(&column.name))
     };
     let first = find(&["firstname", "givenname", "forename", "fname"]);
@@ -83,7 +141,10 @@ fn is_of_people(subject: &Subject<'_>) -> bool {
 fn title_column(subject: &Subject<'_>) -> Option<String> {
     let table = subject.schema.table(subject.table);
     let fits = |at: usize, column: &kampf_schema::Column| {
-        at != subject.id && matches!(column.kind, LogicalType::Text { .. }) && column.computed.is_none() && matches!(name_words(&column.name).concat().as_str(), "title" | "name" | "headline")
+        at != subject.id
+            && matches!(column.kind, LogicalType::Text { .. })
+            && column.computed.is_none()
+            && matches!(name_words(&column.name).concat().as_str(), "title" | "name" | "headline")
     };
     table.columns.iter().enumerate().find(|(at, column)| fits(*at, column)).map(|(_, column)| named(&column.name))
 }
@@ -109,23 +170,59 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
     };
     match () {
         () if room <= 3 && yes_no().is_some() => yes_no(),
-        () if has(&["email", "mail", "emailaddress"]) && room >= 24 && !has(&["body", "subject", "text", "host", "server", "template", "id"]) => {
+        () if subject.column.default == Some(kampf_schema::Default::Value(Value::from("")))
+            && room <= 5
+            && has(&[
+                "enabled", "disabled", "deleted", "active", "locked", "hidden", "show", "is", "has", "allow", "public", "private",
+            ]) =>
+        {
+            pick(&[("", 6), ("on", 1)])
+        }
+        () if is(&["replyto", "bcc", "cc", "sender", "recipient", "fromaddress", "toaddress", "from", "to", "mailfrom", "rcptto"]) => {
+            fitting("email", 30)
+        }
+        () if has(&["email", "mail", "emailaddress"])
+            && room >= 24
+            && !has(&["body", "subject", "text", "host", "server", "template", "id"]) =>
+        {
             let names = name_columns(subject);
             Some(if names.is_empty() || room < 60 { "email".to_owned() } else { format!("email({})", names.join(", ")) })
         }
-        () if has(&["uuid", "guid"]) && room >= 36 => Some("uuid4".to_owned()),
-        () if has(&["password", "passwd", "hash", "digest", "checksum", "salt", "signature", "sha1", "sha256", "md5"]) => hex(if has(&["md5"]) { 32 } else if has(&["sha1"]) { 40 } else { 64 }),
-        () if has(&["token", "secret", "session", "sessionid", "apikey", "nonce", "fingerprint", "etag", "cookie"]) && !has(&["user", "type", "name"]) => hex(32),
+        () if has(&["uuid", "guid"]) && room >= 32 => Some(if room >= 36 { "uuid4".to_owned() } else { "hex(32)".to_owned() }),
+        () if has(&["password", "passwd", "hash", "digest", "checksum", "salt", "sha1", "sha256", "md5"])
+            || subject.holds(&["checksum", "md5"])
+            || has(&["signature"]) && room <= 512 =>
+        {
+            hex(if has(&["md5"]) {
+                32
+            } else if has(&["sha1"]) {
+                40
+            } else {
+                64
+            })
+        }
+        () if has(&["token", "secret", "session", "sessionid", "apikey", "nonce", "fingerprint", "etag", "cookie"])
+            && !has(&["user", "type", "name"]) =>
+        {
+            hex(32)
+        }
         () if has(&["url", "uri", "link", "website", "homepage", "href", "webpage"]) => fitting("url", 60),
         () if has(&["phone", "tel", "telephone", "mobile", "fax", "cell"]) => fitting("phone", 14),
         () if is(&["firstname", "givenname", "forename", "fname"]) => fitting("first_name", 12),
         () if is(&["lastname", "surname", "familyname", "lname"]) => fitting("last_name", 20),
-        () if has(&["username", "login", "nick", "nickname", "account", "userid"]) || is(&["user", "uid"]) => fitting("login", 12),
+        () if has(&["username", "login", "nick", "nickname", "account", "userid"]) || is(&["user", "uid", "username", "loginname"]) => {
+            fitting("login", 12)
+        }
+        () if subject.holds(&["ipv6"]) => fitting("matching('^fd00(:[1-9a-f][0-9a-f]{3}){2}::[1-9a-f][0-9a-f]{3}$')", 22),
         () if has(&["ip", "ipaddress", "ipaddr", "addr"]) || subject.holds(&["ipaddress", "ipaddr"]) => fitting("address", 15),
         () if has(&["mac", "macaddress"]) => fitting("code('02:~~:~~:~~:~~:~~')", 17),
         () if has(&["host", "hostname", "domain", "server", "fqdn", "realm", "nameserver"]) => fitting("host", 24),
-        () if has(&["path", "file", "filename", "dir", "directory", "folder"]) => fitting("matching('^/(data|home|srv)/[a-z]{3,8}/[a-z]{3,10}\\.(txt|csv|log|pdf)$')", 36),
-        () if has(&["mime", "mimetype", "contenttype"]) || is(&["contenttype"]) => pick(&[("text/plain", 5), ("text/html", 3), ("application/json", 2), ("image/png", 1)]),
+        () if has(&["path", "file", "filename", "dir", "directory", "folder"]) => {
+            fitting("matching('^/(data|home|srv)/[a-z]{3,8}/[a-z]{3,10}\\.(txt|csv|log|pdf)$')", 36)
+        }
+        () if has(&["mime", "mimetype", "contenttype"]) || is(&["contenttype"]) => {
+            pick(&[("text/plain", 5), ("text/html", 3), ("application/json", 2), ("image/png", 1)])
+        }
         () if has(&["lang", "language", "locale"]) => pick(&[("en", 5), ("de", 3), ("fr", 2), ("es", 1), ("it", 1)]),
         () if has(&["currency"]) => pick(&[("EUR", 6), ("USD", 3), ("GBP", 1), ("CHF", 1)]),
         () if has(&["timezone", "tz"]) => pick(&[("UTC", 5), ("+01:00", 3), ("+02:00", 1), ("-05:00", 1)]),
@@ -135,15 +232,84 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
         () if has(&["version", "release"]) => fitting("matching('^[1-9]\\.[0-9]{1,2}\\.[0-9]$')", 7),
         () if has(&["gender", "sex"]) => pick(&[("f", 5), ("m", 5), ("x", 1)]),
         () if has(&["street", "address", "address1", "address2", "addressline"]) => fitting("street", 30),
-        () if has(&["city", "town", "place", "region", "location", "village", "county", "district", "country", "province", "site"]) => fitting("place", 24),
+        () if has(&["city", "town", "place", "region", "location", "village", "county", "district", "country", "province", "site"]) => {
+            fitting("place", 24)
+        }
         () if has(&["created", "updated", "modified", "date", "timestamp"]) && room >= 19 && subject.words.len() < 4 => {
             Some("matching('^202[1-5]-(0[1-9]|1[0-2])-(0[1-9]|1[0-9]|2[0-8]) (0[0-9]|1[0-9]|2[0-3]):[0-5][0-9]:[0-5][0-9]$')".to_owned())
         }
-        () if has(&["slug", "permalink", "urlname"]) => title_column(subject).map(|title| format!("slug({title})")).filter(|_| room >= 48).or_else(|| fitting("slug(2..4)", 40)).or_else(|| fitting("slug(1)", 12)),
-        () if has(&["status", "state"]) => pick(&[("active", 6), ("pending", 2), ("closed", 2), ("failed", 1)]).or_else(|| pick(&[("A", 6), ("P", 2), ("C", 2)])),
-        () if has(&["gender"]) => pick(&[("f", 5), ("m", 5), ("x", 1)]),
-        () if has(&["type", "kind", "category", "class", "mode", "level"]) && !has(&["name"]) => pick(&[("standard", 6), ("basic", 3), ("special", 2), ("other", 1)]).or_else(|| pick(&[("S", 6), ("B", 3), ("X", 1)])),
-        () if has(&["text", "body", "content", "message", "description", "bio", "abstract", "article", "html", "comment", "comments", "remarks", "remark", "note", "notes", "details", "reason", "summary", "info", "about"]) => {
+        () if has(&["slug", "permalink", "urlname"]) => title_column(subject)
+            .map(|title| format!("slug({title})"))
+            .filter(|_| room >= 48)
+            .or_else(|| fitting("slug(2..4)", 40))
+            .or_else(|| fitting("slug(1)", 12)),
+        () if has(&["status", "state"]) => {
+            pick(&[("active", 6), ("pending", 2), ("closed", 2), ("failed", 1)]).or_else(|| pick(&[("A", 6), ("P", 2), ("C", 2)]))
+        }
+        () if has(&["protocol", "proto"]) => pick(&[("tcp", 5), ("udp", 3), ("icmp", 1)]),
+        () if has(&[
+            "organization",
+            "organisation",
+            "company",
+            "firm",
+            "vendor",
+            "brand",
+            "manufacturer",
+            "department",
+            "team",
+            "institution",
+        ]) =>
+        {
+            fitting("title(1..2)", 16)
+        }
+        () if room > 500
+            && has(&[
+                "preferences",
+                "settings",
+                "options",
+                "params",
+                "parameters",
+                "config",
+                "configuration",
+                "metadata",
+                "meta",
+                "attributes",
+                "properties",
+                "payload",
+                "extra",
+                "json",
+                "context",
+            ]) =>
+        {
+            Some("{ mode: pick('plain' 5, 'rich' 2), limit: exponential(40) in 1..500, tags: list(words(1), 0..3) }".to_owned())
+        }
+        () if has(&["signature"]) => fitting("text(20..120)", 200),
+        () if has(&["type", "kind", "category", "class", "mode", "level"]) && !has(&["name"]) => {
+            pick(&[("standard", 6), ("basic", 3), ("special", 2), ("other", 1)]).or_else(|| pick(&[("S", 6), ("B", 3), ("X", 1)]))
+        }
+        () if has(&[
+            "text",
+            "body",
+            "content",
+            "message",
+            "description",
+            "bio",
+            "abstract",
+            "article",
+            "html",
+            "comment",
+            "comments",
+            "remarks",
+            "remark",
+            "note",
+            "notes",
+            "details",
+            "reason",
+            "summary",
+            "info",
+            "about",
+        ]) =>
+        {
             let most = match () {
                 () if has(&["body", "content", "article", "html"]) => 1200,
                 () if has(&["text", "message", "description", "bio", "abstract"]) => 400,
@@ -153,15 +319,44 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
             Some(if most < 12 { format!("words(1)") } else { format!("text({}..{most})", (most / 10).max(8).min(most)) })
         }
         () if has(&["subject", "title", "headline", "caption"]) => fitting("title(3..8)", 60).or_else(|| fitting("title(1..2)", 16)),
-        () if has(&["author", "owner", "keeper", "manager", "editor", "creator", "contact", "assignee", "person", "fullname", "realname", "displayname"]) || is(&["name"]) && is_of_people(subject) => fitting("name", 30),
-        () if has(&["code", "sku", "number", "ref", "reference", "serial", "label", "isbn", "ean", "barcode", "invoice", "abbrev", "abbreviation", "symbol", "tag"]) && !has(&["name"]) => {
+        () if has(&["author", "owner", "keeper", "manager", "editor", "creator", "contact", "assignee", "person"])
+            || is(&["fullname", "realname", "displayname", "contactname", "personname"])
+            || is(&["name"]) && is_of_people(subject) =>
+        {
+            fitting("name", 30)
+        }
+        () if has(&[
+            "code",
+            "sku",
+            "number",
+            "ref",
+            "reference",
+            "serial",
+            "label",
+            "isbn",
+            "ean",
+            "barcode",
+            "invoice",
+            "abbrev",
+            "abbreviation",
+            "symbol",
+            "tag",
+        ]) && !has(&["name"]) =>
+        {
             let pattern = if subject.has(&["ean", "isbn", "barcode"]) { "#############" } else { "@@-#####" };
-            let pattern: String = if room < 8 { "@##@##@".chars().take(room as usize).collect() } else { pattern.chars().take(room.min(13) as usize).collect() };
+            let pattern: String = if room < 8 {
+                "@##@##@".chars().take(room as usize).collect()
+            } else {
+                pattern.chars().take(room.min(13) as usize).collect()
+            };
             Some(format!("code('{pattern}')"))
         }
+        () if subject.words.len() > 1 && subject.ends(&["id"]) && room >= 8 => hex(16),
         () if has(&["key", "uid", "identifier", "hid"]) => Some(if room >= 12 { "slug(1..2)".to_owned() } else { format!("hex({room})") }),
         () if has(&["name", "names"]) => fitting("title(1..3)", 24).or_else(|| fitting("words(1)", 8)),
-        () if has(&["value", "val", "setting", "option", "param", "data", "config", "options", "params", "settings"]) => fitting("words(1..4)", 24),
+        () if has(&["value", "val", "setting", "option", "param", "data", "config", "options", "params", "settings"]) => {
+            fitting("words(1..4)", 24)
+        }
         () => None,
     }
 }
@@ -171,11 +366,14 @@ fn fallback(subject: &Subject<'_>, room: u64) -> Guess {
     if let Some(Value::Text(usual)) = subject.default()
         && !usual.is_empty()
     {
-        let other = if room >= 10 { "words(1)" } else { "code('@')" };
-        let _ = other;
         if let Ok(number) = usual.parse::<i64>() {
             let width = usual.len().max(1);
-            let others: Vec<String> = [number + 1, number + 2, number + 5].iter().map(ToString::to_string).filter(|text| text.len() as u64 <= room).map(|text| format!("'{text}' 1")).collect();
+            let others: Vec<String> = [number + 1, number + 2, number + 5]
+                .iter()
+                .map(ToString::to_string)
+                .filter(|text| text.len() as u64 <= room)
+                .map(|text| format!("'{text}' 1"))
+                .collect();
             if !others.is_empty() && width < 10 {
                 return guess(format!("pick({} 7, {})", written(&Value::Text(usual.clone())), others.join(", ")), "its default");
             }
@@ -186,7 +384,8 @@ fn fallback(subject: &Subject<'_>, room: u64) -> Guess {
         0..=2 => format!("code('{}')", "@".repeat(room as usize)),
         3..=7 => format!("code('{}')", "&".repeat(room as usize)),
         8..=23 => "words(1)".to_owned(),
-        _ => "words(1..3)".to_owned(),
+        24..=999 => "words(1..3)".to_owned(),
+        _ => "words(2..8)".to_owned(),
     };
     guess(recipe, "its type")
 }

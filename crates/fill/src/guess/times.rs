@@ -7,27 +7,79 @@ use super::{Guess, Subject, guess, name_words, named, written};
 
 /// Words that name the beginning of something.
 const BEGINNINGS: [&str; 22] = [
-    "created", "start", "starts", "started", "begin", "begins", "from", "opened", "open", "since", "ordered", "registered", "inserted", "added",
-    "entered", "joined", "hired", "issued", "sent", "ctime", "creation", "born",
+    "created",
+    "start",
+    "starts",
+    "started",
+    "begin",
+    "begins",
+    "from",
+    "opened",
+    "open",
+    "since",
+    "ordered",
+    "registered",
+    "inserted",
+    "added",
+    "entered",
+    "joined",
+    "hired",
+    "issued",
+    "sent",
+    "ctime",
+    "creation",
+    "born",
 ];
 
 /// Words that name something that comes later.
 const LATER: [&str; 34] = [
-    "updated", "modified", "changed", "end", "ends", "ended", "until", "to", "closed", "finished", "completed", "delivered", "shipped",
-    "expires", "expire", "expiry", "expiration", "due", "deleted", "resolved", "paid", "cancelled", "last", "seen", "login", "access", "accessed",
-    "mtime", "stop", "stopped", "read", "received", "sold", "died",
+    "updated",
+    "modified",
+    "changed",
+    "end",
+    "ends",
+    "ended",
+    "until",
+    "to",
+    "closed",
+    "finished",
+    "completed",
+    "delivered",
+    "shipped",
+    "expires",
+    "expire",
+    "expiry",
+    "expiration",
+    "due",
+    "deleted",
+    "resolved",
+    "paid",
+    "cancelled",
+    "last",
+    "seen",
+    "login",
+    "access",
+    "accessed",
+    "mtime",
+    "stop",
+    "stopped",
+    "read",
+    "received",
+    "sold",
+    "died",
 ];
 
 /// Where nothing else is known, things happened in these years.
 const PERIOD: &str = "2021-01-01..2026-06-30";
 
 fn is_beginning(column: &Column) -> bool {
-    name_words(&column.name).iter().any(|word| BEGINNINGS.contains(&word.as_str()))
+    name_words(&column.name).iter().any(|word| BEGINNINGS.contains(&word.as_str()) || word.contains("created"))
 }
 
 fn is_later(column: &Column) -> bool {
     let words = name_words(&column.name);
-    words.iter().any(|word| LATER.contains(&word.as_str())) && !is_beginning(column)
+    words.iter().any(|word| LATER.contains(&word.as_str()) || word.contains("modified") || word.contains("updated"))
+        && !is_beginning(column)
 }
 
 /// Whether a column holds points in time, in one form or another.
@@ -47,10 +99,17 @@ fn own_beginning(subject: &Subject<'_>) -> Option<ColumnId> {
     }
     let table = subject.schema.table(subject.table);
     let is_reference = |at: ColumnId| table.references.iter().any(|reference| reference.columns.contains(&at));
-    let mut beginnings = (0..table.columns.len())
-        .filter(|&at| at != subject.id && is_time(subject, at, subject.column.kind) && is_beginning(&table.columns[at]) && !is_reference(at))
+    let beginnings = (0..table.columns.len())
+        .filter(|&at| {
+            at != subject.id && is_time(subject, at, subject.column.kind) && is_beginning(&table.columns[at]) && !is_reference(at)
+        })
         .filter(|&at| table.columns[at].computed.is_none() && (subject.column.nullable || !table.columns[at].nullable));
-    beginnings.next()
+    // What is said to be made then comes before what merely starts then.
+    beginnings.min_by_key(|&at| {
+        let words = name_words(&table.columns[at].name);
+        let made = ["created", "creation", "inserted", "entered", "added", "registered", "ctime"];
+        !words.iter().any(|word| made.contains(&word.as_str()))
+    })
 }
 
 /// The column of a parent with the time when that was made.
@@ -65,7 +124,12 @@ fn parents_beginning(subject: &Subject<'_>) -> Option<(String, String)> {
             return None;
         }
         let parent = subject.schema.table(reference.parent);
-        let beginning = parent.columns.iter().find(|column| column.kind == subject.column.kind && is_beginning(column) && column.computed.is_none() && (subject.column.nullable || !column.nullable))?;
+        let beginning = parent.columns.iter().find(|column| {
+            column.kind == subject.column.kind
+                && is_beginning(column)
+                && column.computed.is_none()
+                && (subject.column.nullable || !column.nullable)
+        })?;
         if subject.column.kind == LogicalType::Integer && !name_words(&beginning.name).iter().any(|word| MOMENTS.contains(&word.as_str())) {
             return None;
         }
@@ -104,7 +168,13 @@ fn following(subject: &Subject<'_>) -> Option<String> {
     }
     if let Some(beginning) = own_beginning(subject) {
         let name = &subject.schema.table(subject.table).columns[beginning].name;
-        let span = if subject.has(&["expires", "expire", "expiry", "expiration", "until", "due", "valid"]) { "'7 days'..'2 years'" } else if subject.column.kind == LogicalType::Date { "'0 days'..'90 days'" } else { "'1 minute'..'60 days'" };
+        let span = if subject.has(&["expires", "expire", "expiry", "expiration", "until", "due", "valid"]) {
+            "'7 days'..'2 years'"
+        } else if subject.column.kind == LogicalType::Date {
+            "'0 days'..'90 days'"
+        } else {
+            "'1 minute'..'60 days'"
+        };
         return Some(format!("after({}, {span})", named(name)));
     }
     parents_beginning(subject).map(|(parent, column)| format!("after({}.{}, '0 days'..'200 days')", named(&parent), named(&column)))
@@ -116,8 +186,10 @@ pub(super) fn time(subject: &Subject<'_>) -> Guess {
     }
     let (period, manner) = match () {
         () if subject.has(&["birth", "born", "birthday", "dob", "birthdate"]) => ("1940-01-01..2008-12-31", ""),
-        () if subject.has(&["due", "expires", "expire", "expiry", "expiration", "planned", "scheduled", "deadline", "next"]) => ("2026-01-01..2027-12-31", ""),
-        () if is_beginning(subject.column) || subject.has(&["at", "date", "time"]) => (PERIOD, "recent"),
+        () if subject.has(&["due", "expires", "expire", "expiry", "expiration", "planned", "scheduled", "deadline", "next"]) => {
+            ("2026-01-01..2027-12-31", "")
+        }
+        () if is_beginning(subject.column) || is_later(subject.column) || subject.has(&["at", "date", "time"]) => (PERIOD, "recent"),
         () => (PERIOD, ""),
     };
     let period = within_bounds(subject, period);

@@ -1,5 +1,11 @@
 //! `kampf fill`
 
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use kampf_schema::TableId;
+
+use super::preview;
 use super::session::{engines, filled, open};
 use super::{Ending, print, say};
 use crate::arguments::{Fill, Format, General};
@@ -11,6 +17,14 @@ use crate::store::remove_all;
 pub(super) fn run(general: &General, arguments: &Fill) -> Result<Ending, Problem> {
     for engine in engines(general)? {
         let project = open(general, engine.as_deref())?;
+        if let Some(table) = &arguments.preview {
+            preview::run(general, &project, table)?;
+            break;
+        }
+        if arguments.digest {
+            digests(general, &project)?;
+            break;
+        }
         if arguments.remove {
             let removed = remove_all(&project)?;
             say(general.quiet, &format!("removed {removed} {}", if removed == 1 { "dataset" } else { "datasets" }));
@@ -20,6 +34,39 @@ pub(super) fn run(general: &General, arguments: &Fill) -> Result<Ending, Problem
         fill(general, &project)?;
     }
     Ok(Ending::Done)
+}
+
+/// The digests of all tables, worked out on as many threads as there are.
+fn digests(general: &General, project: &Project) -> Result<(), Problem> {
+    let tables: Vec<TableId> = project.schema.ids().collect();
+    let next = AtomicUsize::new(0);
+    let threads = std::thread::available_parallelism().map_or(1, usize::from);
+    let digests: Vec<OnceLock<u64>> = tables.iter().map(|_| OnceLock::new()).collect();
+    std::thread::scope(|scope| {
+        for _ in 0..threads {
+            scope.spawn(|| {
+                while let Some(&table) = tables.get(next.fetch_add(1, Ordering::Relaxed)) {
+                    let _ = digests[table.0].set(project.blueprint.digest(table));
+                }
+            });
+        }
+    });
+    let digests = tables.iter().map(|&table| (table, format!("{:016x}", digests[table.0].get().copied().unwrap_or_default())));
+    if general.format == Format::Json {
+        let tables: Vec<serde_json::Value> = digests
+            .map(|(table, digest)| serde_json::json!({ "name": project.schema.table(table).name, "rows": project.blueprint.rows(table), "digest": digest }))
+            .collect();
+        return print(&format!("{:#}\n", serde_json::json!({ "tables": tables })));
+    }
+    let mut page = Page::new();
+    let rows: Vec<_> = digests
+        .map(|(table, digest)| {
+            let rows = count(project.blueprint.rows(table));
+            vec![(Look::Strong, project.schema.table(table).name.clone()), (Look::Plain, rows), (Look::Plain, digest)]
+        })
+        .collect();
+    page.table(&[Column::left("table"), Column::right("rows"), Column::left("digest")], &rows);
+    print(&page.into_text())
 }
 
 fn fill(general: &General, project: &Project) -> Result<(), Problem> {

@@ -7,6 +7,7 @@ mod contest_part;
 mod demo;
 mod fill;
 mod new;
+mod preview;
 mod race;
 mod results;
 mod self_test;

@@ -4,8 +4,9 @@ use std::fmt::Write;
 use std::fs;
 use std::path::Path;
 
-use kampf_fill::guessed_rows;
+use kampf_fill::{Blueprint, Order, guessed_rows};
 use kampf_schema::ddl::Ddl;
+use kampf_schema::expr::RowCount;
 use kampf_schema::{HopKind, LogicalType, Relations, Schema, TableId};
 
 use super::{Ending, say};
@@ -29,7 +30,16 @@ pub(super) fn run(general: &General, arguments: &New) -> Result<Ending, Problem>
                 say(general.quiet, &format!("the type {name} is not known; it is kept as text, see [types] in kampf.toml"));
             }
             let name = path.file_name().map_or_else(|| "schema.sql".to_owned(), |name| name.to_string_lossy().into_owned());
-            let mut files = vec![("kampf.toml".to_owned(), project_file(&ddl.schema, &name, &types))];
+            // The guesses are those that all rules of the schema allow.
+            let planned = Blueprint::new(&ddl.schema, &Order { seed: 1, ..Order::default() });
+            if let Err(error) = &planned {
+                let hint = error.hint.as_deref().unwrap_or("see docs/filling.md");
+                say(general.quiet, &format!("kampf.toml needs one more line before it can be filled: {error}; {hint}"));
+            }
+            let rows = |table: TableId| {
+                planned.as_ref().map_or_else(|_| guessed_rows(&ddl.schema, table), |planned| planned.row_count(table).clone())
+            };
+            let mut files = vec![("kampf.toml".to_owned(), project_file(&ddl.schema, &name, &types, &rows))];
             for source in text.sources() {
                 let own = source.path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
                 files.push((if path.is_dir() { format!("{name}/{own}") } else { name.clone() }, source.text.to_string()));
@@ -78,7 +88,7 @@ pub(super) fn make_folder(dir: &Path, files: &[(&str, &str)]) -> Result<(), Prob
 }
 
 /// A kampf.toml for somebody's schema.
-fn project_file(schema: &Schema, file: &str, types: &[(String, String)]) -> String {
+fn project_file(schema: &Schema, file: &str, types: &[(String, String)], rows: &dyn Fn(TableId) -> RowCount) -> String {
     let mut text = format!(
         "# What to fill, what to answer, what to race. `kampf race` runs everything here; docs/file-reference.md explains every key.\n\
          schema = {}\nseed = 1\n\n\
@@ -87,7 +97,7 @@ fn project_file(schema: &Schema, file: &str, types: &[(String, String)]) -> Stri
     );
     let usable: Vec<TableId> = schema.ids().collect();
     for &id in &usable {
-        let rows = guessed_rows(schema, id).to_string();
+        let rows = rows(id).to_string();
         let value = if rows.bytes().all(|byte| byte.is_ascii_digit()) { rows } else { quoted(&rows) };
         let _ = writeln!(text, "{} = {value}", key(&schema.table(id).name));
     }

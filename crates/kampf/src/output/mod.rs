@@ -19,7 +19,7 @@ pub(crate) use live::RaceProgress;
 pub(crate) use numbers::{bytes, count, duration, interval, percent, share};
 pub(crate) use page::{Column, Page};
 pub(crate) use progress::FillProgress;
-pub(crate) use style::{Look, choose_color, paint, terminal_width};
+pub(crate) use style::{Look, choose_color, paint, terminal_width, width};
 
 #[cfg(test)]
 mod tests;

@@ -81,11 +81,6 @@ impl OwnSql {
     pub(crate) fn of(&self, engine: &str) -> Option<&Written> {
         self.by_engine.iter().find(|(name, _)| name == engine).map(|(_, sql)| sql).or(self.any.as_ref())
     }
-
-    /// All texts.
-    pub(crate) fn texts(&self) -> impl Iterator<Item = &Written> {
-        self.any.iter().chain(self.by_engine.iter().map(|(_, sql)| sql))
-    }
 }
 
 impl Config {

@@ -116,7 +116,8 @@ impl Replay<'_> {
 
     /// `FIRST` and `AFTER other` at the end of a definition move the column.
     fn place_column(&mut self, at: usize, column: usize, action: &Tokens<'_>) {
-        let words: Vec<String> = action.whole_text().split_whitespace().rev().take(2).map(|word| word.trim_matches('`').to_owned()).collect();
+        let words: Vec<String> =
+            action.whole_text().split_whitespace().rev().take(2).map(|word| word.trim_matches('`').to_owned()).collect();
         let table = &mut self.tables[at];
         let target = match words.as_slice() {
             [last, ..] if last.eq_ignore_ascii_case("first") => Some(0),
@@ -219,8 +220,8 @@ impl Replay<'_> {
             if let ConstraintKind::Refers { parent, parent_columns, .. } = &mut constraint.kind
                 && parent.text.eq_ignore_ascii_case(&own)
             {
-                let same = parent_columns.iter_mut().filter(|column| column.eq_ignore_ascii_case(&old_name));
-                same.for_each(|column| column.clone_from(&new.text));
+                let same = parent_columns.iter_mut().filter(|column| column.text.eq_ignore_ascii_case(&old_name));
+                same.for_each(|column| column.text.clone_from(&new.text));
             }
         }
         Ok(())

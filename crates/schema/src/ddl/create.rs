@@ -123,11 +123,14 @@ impl Replay<'_> {
     /// Adds a column and gives its place.
     pub(super) fn column(&mut self, table: &mut DraftTable, item: &mut Tokens<'_>) -> Result<usize, DdlError> {
         let name = item.name()?;
-        if table.columns.iter().any(|column| column.name.text.eq_ignore_ascii_case(&name.text) && !(name.quoted && column.name.quoted && column.name.text != name.text)) {
+        if table.columns.iter().any(|column| {
+            column.name.text.eq_ignore_ascii_case(&name.text) && !(name.quoted && column.name.quoted && column.name.text != name.text)
+        }) {
             return Err(DdlError::new(format!("column `{}` is there twice", name.text), name.span));
         }
         let named = |word: &str| self.meaning_of(word);
-        let meaning = column_type(item, &named).map_err(|error| DdlError { message: format!("`{}.{}`: {}", table.name.text, name.text, error.message), ..error });
+        let meaning = column_type(item, &named)
+            .map_err(|error| DdlError { message: format!("`{}.{}`: {}", table.name.text, name.text, error.message), ..error });
         let (nullable, numbered, default) = match &meaning {
             Ok(meaning) => (meaning.nullable, meaning.numbered, meaning.default.clone()),
             Err(_) => (true, false, None),
@@ -147,7 +150,8 @@ impl Replay<'_> {
         let mut named = None;
         let own = |table: &DraftTable| {
             let name = &table.columns[at].name;
-            let ident = ast::Ident { value: name.text.clone(), quote_style: name.quoted.then_some('"'), span: sqlparser::tokenizer::Span::empty() };
+            let ident =
+                ast::Ident { value: name.text.clone(), quote_style: name.quoted.then_some('"'), span: sqlparser::tokenizer::Span::empty() };
             vec![KeyPart { expr: ast::Expr::Identifier(ident), length: None }]
         };
         while !item.is_done() {
@@ -162,7 +166,11 @@ impl Replay<'_> {
                     table.columns[at].nullable = false;
                     conflict_clause(item);
                 }
-                "NOT" if item.takes(&["NOT", "DEFERRABLE"]) || item.takes(&["NOT", "VALID"]) || item.takes(&["NOT", "ENFORCED"]) || item.takes(&["NOT", "VISIBLE"]) => {}
+                "NOT"
+                    if item.takes(&["NOT", "DEFERRABLE"])
+                        || item.takes(&["NOT", "VALID"])
+                        || item.takes(&["NOT", "ENFORCED"])
+                        || item.takes(&["NOT", "VISIBLE"]) => {}
                 "NULL" => {
                     item.next();
                 }
@@ -237,7 +245,8 @@ impl Replay<'_> {
                     item.next();
                     item.group();
                 }
-                "DEFERRABLE" | "ENFORCED" | "INVISIBLE" | "VISIBLE" | "FIRST" | "STORED" | "VIRTUAL" | "BINARY" | "UNSIGNED" | "ZEROFILL" | "ASC" | "DESC" => {
+                "DEFERRABLE" | "ENFORCED" | "INVISIBLE" | "VISIBLE" | "FIRST" | "STORED" | "VIRTUAL" | "BINARY" | "UNSIGNED"
+                | "ZEROFILL" | "ASC" | "DESC" => {
                     item.next();
                 }
                 "INITIALLY" | "USING" => {
@@ -325,7 +334,11 @@ impl Replay<'_> {
         let Some(mut inner) = item.group() else { return Err(item.unexpected("the condition in parentheses")) };
         let (span, sql) = (span.join(inner.whole_span()), inner.text());
         let expr = inner.expression().unwrap_or_else(|_| ast::Expr::Value(ast::Value::Placeholder(sql.clone()).into()));
-        while item.takes(&["NOT", "VALID"]) || item.takes(&["NO", "INHERIT"]) || item.takes(&["NOT", "ENFORCED"]) || item.takes(&["ENFORCED"]) {}
+        while item.takes(&["NOT", "VALID"])
+            || item.takes(&["NO", "INHERIT"])
+            || item.takes(&["NOT", "ENFORCED"])
+            || item.takes(&["ENFORCED"])
+        {}
         conflict_clause(item);
         Ok(Condition { expr, sql, span })
     }
@@ -339,7 +352,8 @@ impl Replay<'_> {
 /// A table may be made by columns and a query.
 fn inline_as(tokens: &mut Tokens<'_>) -> Option<DdlError> {
     let span = tokens.span();
-    (tokens.sees(&["AS", "SELECT"]) || tokens.sees(&["SELECT"])).then(|| DdlError::new("a table made from a query has no columns to fill", span).hint("write the table with its columns"))
+    (tokens.sees(&["AS", "SELECT"]) || tokens.sees(&["SELECT"]))
+        .then(|| DdlError::new("a table made from a query has no columns to fill", span).hint("write the table with its columns"))
 }
 
 fn conflict_clause(item: &mut Tokens<'_>) {
@@ -359,7 +373,11 @@ fn key_part(part: &mut Tokens<'_>) -> Result<KeyPart, DdlError> {
         });
         return Ok(KeyPart { expr: ast::Expr::Identifier(ident(name)), length });
     }
-    if plain && *part.ahead(1) != Token::LParen && *part.ahead(1) != Token::Period && (*part.ahead(1) == Token::EOF || !part.word_ahead(1).is_empty()) {
+    if plain
+        && *part.ahead(1) != Token::LParen
+        && *part.ahead(1) != Token::Period
+        && (*part.ahead(1) == Token::EOF || !part.word_ahead(1).is_empty())
+    {
         return Ok(KeyPart { expr: ast::Expr::Identifier(ident(part.name()?)), length: None });
     }
     Ok(KeyPart { expr: part.expression()?, length: None })
@@ -376,7 +394,7 @@ fn refers(item: &mut Tokens<'_>, columns: Vec<String>) -> Result<ConstraintKind,
     }
     let parent = item.object()?;
     let parent_columns = match item.group() {
-        Some(list) => list.items().into_iter().map(|mut column| column.name().map(|name| name.text)).collect::<Result<_, _>>()?,
+        Some(list) => list.items().into_iter().map(|mut column| column.name()).collect::<Result<_, _>>()?,
         None => Vec::new(),
     };
     let mut manner = String::new();

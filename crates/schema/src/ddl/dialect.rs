@@ -4,10 +4,11 @@ use serde::{Deserialize, Serialize};
 use sqlparser::dialect::{Dialect, GenericDialect, MySqlDialect, PostgreSqlDialect, SQLiteDialect};
 
 /// A kind of SQL.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum SqlDialect {
     /// What all of them understand.
+    #[default]
     Standard,
     /// SQLite's.
     Sqlite,
@@ -44,9 +45,48 @@ impl SqlDialect {
     pub fn of(text: &str) -> SqlDialect {
         let lower = text.to_ascii_lowercase();
         let count = |signs: &[(&str, usize)]| signs.iter().map(|(sign, weight)| lower.matches(sign).count().min(8) * weight).sum::<usize>();
-        let mysql = count(&[("auto_increment", 4), ("engine=", 4), ("engine =", 4), ("`", 1), ("unsigned", 2), ("/*!", 3), (" set names ", 3), ("tinyint(", 1), ("longtext", 1), ("\nkey ", 1), ("charset", 1)]);
-        let postgres = count(&[("serial", 2), ("::", 2), ("$$", 3), ("timestamptz", 3), ("with time zone", 2), ("without time zone", 3), ("nextval(", 4), ("create sequence", 3), ("alter table only", 4), ("bytea", 3), ("jsonb", 3), ("character varying", 2), ("create type ", 3), ("create domain ", 3), ("plpgsql", 3), ("from stdin", 2), ("owner to", 3), (" ~ ", 1)]);
-        let sqlite = count(&[("autoincrement", 4), ("pragma ", 4), ("without rowid", 4), ("integer primary key", 1), ("begin transaction", 1), ("sqlite_", 2), ("glob ", 1)]);
+        let mysql = count(&[
+            ("auto_increment", 4),
+            ("engine=", 4),
+            ("engine =", 4),
+            ("`", 1),
+            ("unsigned", 2),
+            ("/*!", 3),
+            (" set names ", 3),
+            ("tinyint(", 1),
+            ("longtext", 1),
+            ("\nkey ", 1),
+            ("charset", 1),
+        ]);
+        let postgres = count(&[
+            ("serial", 2),
+            ("::", 2),
+            ("$$", 3),
+            ("timestamptz", 3),
+            ("with time zone", 2),
+            ("without time zone", 3),
+            ("nextval(", 4),
+            ("create sequence", 3),
+            ("alter table only", 4),
+            ("bytea", 3),
+            ("jsonb", 3),
+            ("character varying", 2),
+            ("create type ", 3),
+            ("create domain ", 3),
+            ("plpgsql", 3),
+            ("from stdin", 2),
+            ("owner to", 3),
+            (" ~ ", 1),
+        ]);
+        let sqlite = count(&[
+            ("autoincrement", 4),
+            ("pragma ", 4),
+            ("without rowid", 4),
+            ("integer primary key", 1),
+            ("begin transaction", 1),
+            ("sqlite_", 2),
+            ("glob ", 1),
+        ]);
         match mysql.max(postgres).max(sqlite) {
             0 => SqlDialect::Standard,
             most if most == mysql => SqlDialect::Mysql,

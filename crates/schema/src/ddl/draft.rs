@@ -79,7 +79,7 @@ pub(super) enum ConstraintKind {
     Primary(Vec<KeyPart>),
     Unique(Vec<KeyPart>, Option<Condition>),
     Index(Vec<KeyPart>),
-    Refers { columns: Vec<String>, parent: Name, parent_columns: Vec<String>, manner: String },
+    Refers { columns: Vec<String>, parent: Name, parent_columns: Vec<Name>, manner: String },
     Check(Condition),
 }
 

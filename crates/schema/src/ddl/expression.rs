@@ -86,10 +86,16 @@ impl Reading<'_> {
                 let any_case = matches!(self.dialect, SqlDialect::Sqlite | SqlDialect::Mysql);
                 negate(self.matches(expr, pattern, true, any_case)?, *negated)
             }
-            E::ILike { negated, any: false, expr, pattern, escape_char: None } => negate(self.matches(expr, pattern, true, true)?, *negated),
-            E::RLike { negated, expr, pattern, .. } => negate(self.matches(expr, pattern, false, self.dialect == SqlDialect::Mysql)?, *negated),
+            E::ILike { negated, any: false, expr, pattern, escape_char: None } => {
+                negate(self.matches(expr, pattern, true, true)?, *negated)
+            }
+            E::RLike { negated, expr, pattern, .. } => {
+                negate(self.matches(expr, pattern, false, self.dialect == SqlDialect::Mysql)?, *negated)
+            }
             E::SimilarTo { negated, expr, pattern, escape_char: None } => {
-                let Term::Literal(Value::Text(text)) = self.term(pattern, None)? else { return Err("a pattern that is not fixed".to_owned()) };
+                let Term::Literal(Value::Text(text)) = self.term(pattern, None)? else {
+                    return Err("a pattern that is not fixed".to_owned());
+                };
                 let text = format!("^(?:{})$", text.replace('%', ".*").replace('_', "."));
                 negate(self.pattern(expr, &text, false)?, *negated)
             }
@@ -159,7 +165,9 @@ impl Reading<'_> {
                 let column = names.last().and_then(|name| (self.column)(&name.value));
                 Term::Column(column.ok_or_else(|| format!("the name {expr}"))?)
             }
-            E::Value(_) | E::Prefixed { .. } | E::TypedString(_) => Term::Literal(fixed(expr, want).ok_or_else(|| format!("the value {expr}"))?),
+            E::Value(_) | E::Prefixed { .. } | E::TypedString(_) => {
+                Term::Literal(fixed(expr, want).ok_or_else(|| format!("the value {expr}"))?)
+            }
             E::UnaryOp { op: UnaryOperator::Minus, .. } if is_fixed(expr) => {
                 Term::Literal(fixed(expr, want).ok_or_else(|| format!("the value {expr}"))?)
             }
@@ -180,7 +188,9 @@ impl Reading<'_> {
                 Term::Arithmetic(operator, Box::new(self.term(left, None)?), Box::new(self.term(right, None)?))
             }
             E::Function(function) => self.call(function)?,
-            E::Trim { expr, trim_what: None, trim_characters: None, trim_where: None } => Term::Call(Function::Trim, vec![self.term(expr, None)?]),
+            E::Trim { expr, trim_what: None, trim_characters: None, trim_where: None } => {
+                Term::Call(Function::Trim, vec![self.term(expr, None)?])
+            }
             E::Substring { expr, substring_from, substring_for, .. } => {
                 let mut terms = vec![self.term(expr, None)?];
                 for part in [substring_from, substring_for].into_iter().flatten() {
@@ -277,7 +287,8 @@ impl Reading<'_> {
                 return Ok(Term::Arithmetic(Operator::Remainder, Box::new(left), Box::new(right)));
             }
             ("concat", 1..) => {
-                let joined = terms(None)?.into_iter().reduce(|left, right| Term::Arithmetic(Operator::Join, Box::new(left), Box::new(right)));
+                let joined =
+                    terms(None)?.into_iter().reduce(|left, right| Term::Arithmetic(Operator::Join, Box::new(left), Box::new(right)));
                 return joined.ok_or_else(|| "the function concat".to_owned());
             }
             ("regexp_like", 2) => return Ok(Term::Whether(Box::new(self.matches(arguments[0], arguments[1], false, false)?))),
@@ -299,7 +310,9 @@ impl Reading<'_> {
                 Value::Timestamp(_) => LogicalType::Timestamp,
                 _ => return None,
             },
-            Term::Call(F::Length | F::Octets | F::Known | F::Unknown | F::Year | F::Position | F::Floor | F::Ceiling, _) => LogicalType::Integer,
+            Term::Call(F::Length | F::Octets | F::Known | F::Unknown | F::Year | F::Position | F::Floor | F::Ceiling, _) => {
+                LogicalType::Integer
+            }
             Term::Call(F::Lower | F::Upper | F::Trim | F::Part | F::Replace, _) | Term::Arithmetic(Operator::Join, ..) => LogicalType::TEXT,
             Term::Call(F::IsJson, _) | Term::Whether(_) => LogicalType::Boolean,
             Term::Call(_, terms) => return terms.iter().find_map(|term| self.kind(term)),
@@ -374,7 +387,9 @@ fn is_fixed(expr: &ast::Expr) -> bool {
 fn text_of(value: &ast::Value) -> Option<&str> {
     use ast::Value as V;
     match value {
-        V::SingleQuotedString(text) | V::EscapedStringLiteral(text) | V::DoubleQuotedString(text) | V::NationalStringLiteral(text) => Some(text),
+        V::SingleQuotedString(text) | V::EscapedStringLiteral(text) | V::DoubleQuotedString(text) | V::NationalStringLiteral(text) => {
+            Some(text)
+        }
         V::DollarQuotedString(text) => Some(&text.value),
         _ => None,
     }
@@ -385,9 +400,10 @@ pub(super) fn fixed(expr: &ast::Expr, want: Option<LogicalType>) -> Option<Value
     match expr {
         ast::Expr::Nested(inner) | ast::Expr::Prefixed { value: inner, .. } | ast::Expr::Collate { expr: inner, .. } => fixed(inner, want),
         ast::Expr::Cast { expr: inner, .. } => fixed(inner, want),
-        ast::Expr::TypedString(typed) => fixed(&ast::Expr::Value(typed.value.clone()), want.or_else(|| {
-            super::types::of_word(&typed.data_type.to_string()).map(|meaning| meaning.kind)
-        })),
+        ast::Expr::TypedString(typed) => fixed(
+            &ast::Expr::Value(typed.value.clone()),
+            want.or_else(|| super::types::of_word(&typed.data_type.to_string()).map(|meaning| meaning.kind)),
+        ),
         ast::Expr::Identifier(name) if name.quote_style == Some('"') => typed(&name.value, want),
         ast::Expr::UnaryOp { op: UnaryOperator::Minus, expr } => match fixed(expr, want)? {
             Value::Integer(number) => Some(Value::Integer(-number)),
@@ -419,7 +435,12 @@ pub(super) fn number(text: &str, want: Option<LogicalType>) -> Option<Value> {
         Some(LogicalType::Boolean) => Some(Value::Boolean(text.parse::<f64>().ok()? != 0.0)),
         Some(LogicalType::Text { .. }) => Some(Value::from(text)),
         Some(LogicalType::Timestamp | LogicalType::Date) => None,
-        _ => text.parse().ok().map(Value::Integer).or_else(|| Decimal::parse(text).map(Value::from)).or_else(|| text.parse().ok().map(Value::Real)),
+        _ => text
+            .parse()
+            .ok()
+            .map(Value::Integer)
+            .or_else(|| Decimal::parse(text).map(Value::from))
+            .or_else(|| text.parse().ok().map(Value::Real)),
     }
 }
 
@@ -432,7 +453,9 @@ pub(super) fn typed(text: &str, want: Option<LogicalType>) -> Option<Value> {
             "f" | "false" | "0" | "n" | "no" | "off" => Some(Value::Boolean(false)),
             _ => None,
         },
-        Some(LogicalType::Date) => parse_date(text).or_else(|| parse_timestamp(text).map(|micros| micros.div_euclid(86_400_000_000) as i32)).map(Value::Date),
+        Some(LogicalType::Date) => {
+            parse_date(text).or_else(|| parse_timestamp(text).map(|micros| micros.div_euclid(86_400_000_000) as i32)).map(Value::Date)
+        }
         Some(LogicalType::Timestamp) => {
             // A zone behind it is taken off: the dumps of databases write UTC.
             let plain = text.trim_end_matches("+00").trim_end_matches("+00:00");

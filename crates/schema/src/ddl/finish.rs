@@ -14,7 +14,7 @@ use crate::value::Value;
 impl Replay<'_> {
     pub(super) fn finish(&mut self) -> Result<Schema, DdlError> {
         let drafts = std::mem::take(&mut self.tables);
-        let mut schema = Schema::default();
+        let mut schema = Schema { dialect: self.dialect, ..Schema::default() };
         for draft in &drafts {
             if let Some(error) = &draft.unreadable {
                 return Err(error.clone());
@@ -51,7 +51,8 @@ impl Replay<'_> {
         for constraint in &draft.constraints {
             match &constraint.kind {
                 ConstraintKind::Primary(parts) => {
-                    let columns = plain(draft, parts, constraint)?.ok_or_else(|| DdlError::new("a primary key is over plain columns", constraint.span))?;
+                    let columns = plain(draft, parts, constraint)?
+                        .ok_or_else(|| DdlError::new("a primary key is over plain columns", constraint.span))?;
                     if !table.primary_key.is_empty() && table.primary_key != columns {
                         return Err(DdlError::new(format!("table `{}` has two primary keys", table.name), table.span));
                     }
@@ -87,7 +88,9 @@ impl Replay<'_> {
                     let among = among.as_ref().map(|condition| reading.rule(&condition.expr)).transpose();
                     match terms.and_then(|terms| among.map(|among| (terms, among))) {
                         Ok((terms, among)) => table.unique_indexes.push(UniqueIndex { terms, among, span: constraint.span }),
-                        Err(unknown) => self.pass_over_because(constraint.span, &format!("a unique rule over {unknown}, which is not known here")),
+                        Err(unknown) => {
+                            self.pass_over_because(constraint.span, &format!("a unique rule over {unknown}, which is not known here"))
+                        }
                     }
                 }
                 ConstraintKind::Index(parts) => match plain(draft, parts, constraint) {
@@ -135,7 +138,8 @@ fn columns(draft: &DraftTable) -> Result<Table, DdlError> {
             limits: meaning.limits,
             words: meaning.words.clone(),
             nullable: column.nullable,
-            default: default.map(|expr| fixed(expr, Some(meaning.kind)).map_or_else(|| Default::Computed(expr.to_string()), Default::Value)),
+            default: default
+                .map(|expr| fixed(expr, Some(meaning.kind)).map_or_else(|| Default::Computed(expr.to_string()), Default::Value)),
             numbered: column.numbered,
             computed: None,
             span: column.name.span,
@@ -213,15 +217,17 @@ fn refer(schema: &mut Schema, child: usize, draft: &DraftTable, constraint: &Con
         })
     };
     let own = &schema.tables[child];
-    let columns: Vec<ColumnId> = columns
-        .iter()
-        .map(|name| draft.column(name).map_or_else(|| find(own, name), Ok))
-        .collect::<Result<_, _>>()?;
+    let columns: Vec<ColumnId> =
+        columns.iter().map(|name| draft.column(name).map_or_else(|| find(own, name), Ok)).collect::<Result<_, _>>()?;
     let table = schema.table(parent);
     let parent_columns: Vec<ColumnId> = if parent_columns.is_empty() {
         table.primary_key.clone()
     } else {
-        parent_columns.iter().map(|name| find(table, name)).collect::<Result<_, _>>()?
+        let theirs = parent_columns.iter().map(|name| {
+            let to_refer = |error: DdlError| DdlError { message: format!("{} to refer to", error.message), span: name.span, ..error };
+            find(table, &name.text).map_err(to_refer)
+        });
+        theirs.collect::<Result<_, _>>()?
     };
     let same = |key: &[ColumnId]| key.len() == parent_columns.len() && key.iter().all(|column| parent_columns.contains(column));
     let unique = !parent_columns.is_empty() && (same(&table.primary_key) || table.uniques.iter().any(|unique| same(&unique.columns)));

@@ -82,7 +82,10 @@ fn value(item: &Tokens<'_>) -> Option<Seed> {
     item.symbol(&Token::Plus);
     let seed = match item.next() {
         Token::Number(text, _) => Seed::Number(if minus { format!("-{text}") } else { text }),
-        Token::SingleQuotedString(text) | Token::EscapedStringLiteral(text) | Token::DoubleQuotedString(text) | Token::NationalStringLiteral(text) => Seed::Text(text),
+        Token::SingleQuotedString(text)
+        | Token::EscapedStringLiteral(text)
+        | Token::DoubleQuotedString(text)
+        | Token::NationalStringLiteral(text) => Seed::Text(text),
         Token::DollarQuotedString(text) => Seed::Text(text.value),
         Token::HexStringLiteral(text) => Seed::Bytes(text),
         Token::SingleQuotedByteStringLiteral(bits) => Seed::Number(i64::from_str_radix(&bits, 2).ok()?.to_string()),

@@ -146,7 +146,9 @@ impl<'a> Replay<'a> {
                 self.seeds(statement, |replay, tokens| replay.copy(tokens, statement.data.unwrap_or_default()))
             }
             _ => {
-                let name = |at: usize| words.get(at).map(|name| name.rsplit('.').next().unwrap_or_default().trim_matches(['"', '`', '[', ']']).to_owned());
+                let name = |at: usize| {
+                    words.get(at).map(|name| name.rsplit('.').next().unwrap_or_default().trim_matches(['"', '`', '[', ']']).to_owned())
+                };
                 let at = words.iter().position(|word| matches!(*word, "VIEW" | "TABLE")).map_or(usize::MAX, |at| at + 1);
                 self.passed_names.extend(name(at));
                 self.pass_over();

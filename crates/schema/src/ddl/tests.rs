@@ -123,8 +123,7 @@ fn types_mean_the_same_under_the_names_that_databases_give_them() {
     ];
     for (kind, names) in kinds {
         for name in names {
-            let ddl =
-                read(&format!("CREATE TABLE t (id INTEGER, c {name})")).unwrap_or_else(|error| panic!("{name}: {error:?}"));
+            let ddl = read(&format!("CREATE TABLE t (id INTEGER, c {name})")).unwrap_or_else(|error| panic!("{name}: {error:?}"));
             assert_eq!(ddl.schema.tables[0].columns[1].kind, kind, "{name}");
         }
     }
@@ -194,7 +193,9 @@ fn a_dump_of_mysql_is_understood() {
     let hive = &ddl.schema.tables[0];
     assert_eq!(
         outline(&ddl.schema),
-        ["hive: id integer!, open boolean, strain text!, doc text, changed timestamp!, name text(60), tags text, digest blob!, key text(8)"]
+        [
+            "hive: id integer!, open boolean, strain text!, doc text, changed timestamp!, name text(60), tags text, digest blob!, key text(8)"
+        ]
     );
     assert!(hive.columns[0].numbered && hive.columns[0].limits == Some((0, 4_294_967_295)));
     assert_eq!((hive.columns[3].form, hive.columns[7].limits), (Form::Json, Some((20, 20))));

@@ -206,7 +206,22 @@ impl<'a> Tokens<'a> {
                 Token::RParen | Token::RBracket => depth -= 1,
                 Token::Word(word) if depth == 0 && at > self.at && word.quote_style.is_none() => {
                     let word = word.value.to_ascii_uppercase();
-                    let ends = ["NOT", "NULL", "PRIMARY", "UNIQUE", "CHECK", "REFERENCES", "CONSTRAINT", "COLLATE", "ON", "COMMENT", "AUTO_INCREMENT", "AFTER", "FIRST", "KEY"];
+                    let ends = [
+                        "NOT",
+                        "NULL",
+                        "PRIMARY",
+                        "UNIQUE",
+                        "CHECK",
+                        "REFERENCES",
+                        "CONSTRAINT",
+                        "COLLATE",
+                        "ON",
+                        "COMMENT",
+                        "AUTO_INCREMENT",
+                        "AFTER",
+                        "FIRST",
+                        "KEY",
+                    ];
                     if ends.contains(&word.as_str()) {
                         part.end = at;
                         break;

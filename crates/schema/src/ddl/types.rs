@@ -14,15 +14,58 @@ const MOST_DIGITS: u64 = 28;
 
 /// Words that begin what stands behind a column's type.
 const OPTIONS: [&str; 27] = [
-    "NOT", "NULL", "DEFAULT", "PRIMARY", "UNIQUE", "KEY", "CHECK", "REFERENCES", "CONSTRAINT", "COLLATE", "GENERATED", "AS",
-    "AUTO_INCREMENT", "AUTOINCREMENT", "COMMENT", "ON", "CHARSET", "IDENTITY", "AFTER", "FIRST", "STORAGE", "COMPRESSION", "INVISIBLE",
-    "VISIBLE", "USING", "DEFERRABLE", "ENCODE",
+    "NOT",
+    "NULL",
+    "DEFAULT",
+    "PRIMARY",
+    "UNIQUE",
+    "KEY",
+    "CHECK",
+    "REFERENCES",
+    "CONSTRAINT",
+    "COLLATE",
+    "GENERATED",
+    "AS",
+    "AUTO_INCREMENT",
+    "AUTOINCREMENT",
+    "COMMENT",
+    "ON",
+    "CHARSET",
+    "IDENTITY",
+    "AFTER",
+    "FIRST",
+    "STORAGE",
+    "COMPRESSION",
+    "INVISIBLE",
+    "VISIBLE",
+    "USING",
+    "DEFERRABLE",
+    "ENCODE",
 ];
 
 /// Words that go on with a type's name.
 const CONTINUED: [&str; 21] = [
-    "VARYING", "PRECISION", "UNSIGNED", "SIGNED", "ZEROFILL", "BINARY", "CHARACTER", "CHAR", "VARCHAR", "INT", "INTEGER", "LARGE",
-    "OBJECT", "BIG", "YEAR", "MONTH", "DAY", "HOUR", "MINUTE", "SECOND", "TO",
+    "VARYING",
+    "PRECISION",
+    "UNSIGNED",
+    "SIGNED",
+    "ZEROFILL",
+    "BINARY",
+    "CHARACTER",
+    "CHAR",
+    "VARCHAR",
+    "INT",
+    "INTEGER",
+    "LARGE",
+    "OBJECT",
+    "BIG",
+    "YEAR",
+    "MONTH",
+    "DAY",
+    "HOUR",
+    "MINUTE",
+    "SECOND",
+    "TO",
 ];
 
 /// A type as it is written.
@@ -74,9 +117,7 @@ fn written(tokens: &mut Tokens<'_>) -> Result<Written, DdlError> {
             || tokens.takes(&["WITH", "LOCAL", "TIME", "ZONE"])
         {
             // Points in time are UTC here, with or without a zone.
-        } else if !word.is_empty()
-            && !begins_option(tokens)
-            && (CONTINUED.contains(&word.as_str()) || tokens.dialect == SqlDialect::Sqlite)
+        } else if !word.is_empty() && !begins_option(tokens) && (CONTINUED.contains(&word.as_str()) || tokens.dialect == SqlDialect::Sqlite)
         {
             tokens.next();
             match word.as_str() {
@@ -122,18 +163,31 @@ fn known(written: &Written, dialect: SqlDialect) -> Option<Meaning> {
         Some(Meaning { limits, ..Meaning::of(LogicalType::Integer) })
     };
     let numbered = |meaning: Option<Meaning>| meaning.map(|meaning| Meaning { numbered: true, nullable: false, ..meaning });
-    let bytes = || Some(Meaning { limits: number(written, 0).and_then(|most| i64::try_from(most).ok()).map(|most| (0, most)), ..Meaning::of(LogicalType::Blob) });
-    let words = || written.arguments.iter().filter_map(|token| match token {
-        Token::SingleQuotedString(word) | Token::DoubleQuotedString(word) | Token::EscapedStringLiteral(word) => Some(word.clone()),
-        _ => None,
-    }).collect::<Vec<_>>();
+    let bytes = || {
+        Some(Meaning {
+            limits: number(written, 0).and_then(|most| i64::try_from(most).ok()).map(|most| (0, most)),
+            ..Meaning::of(LogicalType::Blob)
+        })
+    };
+    let words = || {
+        written
+            .arguments
+            .iter()
+            .filter_map(|token| match token {
+                Token::SingleQuotedString(word) | Token::DoubleQuotedString(word) | Token::EscapedStringLiteral(word) => Some(word.clone()),
+                _ => None,
+            })
+            .collect::<Vec<_>>()
+    };
     match written.name.as_str() {
         // SQLite's whole numbers have 64 bits whatever they are called; MySQL's serial has, too.
         "INT" | "INTEGER" if dialect == SqlDialect::Sqlite => whole(64),
         "SERIAL" if dialect == SqlDialect::Mysql => numbered(whole(64)),
         "TINYINT" if number(written, 0) == Some(1) => Some(Meaning::of(LogicalType::Boolean)),
         "BIT" if dialect == SqlDialect::Mysql && number(written, 0).unwrap_or(1) == 1 => Some(Meaning::of(LogicalType::Boolean)),
-        "BIT" if dialect == SqlDialect::Mysql => Some(Meaning { limits: Some((0, (1 << number(written, 0).unwrap_or(1).min(62)) - 1)), ..Meaning::of(LogicalType::Integer) }),
+        "BIT" if dialect == SqlDialect::Mysql => {
+            Some(Meaning { limits: Some((0, (1 << number(written, 0).unwrap_or(1).min(62)) - 1)), ..Meaning::of(LogicalType::Integer) })
+        }
         "TINYINT" | "INT1" => whole(8),
         "SMALLINT" | "INT2" => whole(16),
         "MEDIUMINT" | "INT3" => whole(24),
@@ -149,9 +203,27 @@ fn known(written: &Written, dialect: SqlDialect) -> Option<Meaning> {
         "REAL" | "FLOAT" | "DOUBLE" | "DOUBLE PRECISION" | "FLOAT4" | "FLOAT8" => Some(Meaning::of(LogicalType::Real)),
         // Sixteen bytes under a text's name are how some store a UUID; that is the application's business.
         "CHAR" | "CHARACTER" | "NCHAR" | "BPCHAR" | "NATIONAL CHAR" | "NATIONAL CHARACTER" => sized(Some(1)),
-        "VARCHAR" | "CHARACTER VARYING" | "CHAR VARYING" | "NVARCHAR" | "VARCHAR2" | "NVARCHAR2" | "NATIONAL VARCHAR" | "NATIONAL CHARACTER VARYING" | "STRING" => sized(None),
+        "VARCHAR"
+        | "CHARACTER VARYING"
+        | "CHAR VARYING"
+        | "NVARCHAR"
+        | "VARCHAR2"
+        | "NVARCHAR2"
+        | "NATIONAL VARCHAR"
+        | "NATIONAL CHARACTER VARYING"
+        | "STRING" => sized(None),
         "TINYTEXT" => sized(Some(255)),
-        "TEXT" | "MEDIUMTEXT" | "LONGTEXT" | "CLOB" | "NTEXT" | "CITEXT" | "LONG VARCHAR" | "CHARACTER LARGE OBJECT" | "HSTORE" | "LTREE" | "" => text(Form::Plain),
+        "TEXT"
+        | "MEDIUMTEXT"
+        | "LONGTEXT"
+        | "CLOB"
+        | "NTEXT"
+        | "CITEXT"
+        | "LONG VARCHAR"
+        | "CHARACTER LARGE OBJECT"
+        | "HSTORE"
+        | "LTREE"
+        | "" => text(Form::Plain),
         "NAME" if dialect != SqlDialect::Sqlite => Some(Meaning::of(LogicalType::Text { length: Some(63) })),
         "BOOLEAN" | "BOOL" => Some(Meaning::of(LogicalType::Boolean)),
         "DATE" => Some(Meaning::of(LogicalType::Date)),
@@ -159,23 +231,45 @@ fn known(written: &Written, dialect: SqlDialect) -> Option<Meaning> {
         "TIME" | "TIMETZ" => text(Form::Time),
         name if name.starts_with("INTERVAL") => text(Form::Interval),
         "UUID" | "UNIQUEIDENTIFIER" => Some(Meaning::of(LogicalType::Uuid)),
-        "BLOB" | "BYTEA" | "BINARY" | "VARBINARY" | "TINYBLOB" | "MEDIUMBLOB" | "LONGBLOB" | "IMAGE" | "BYTES" | "BINARY LARGE OBJECT" | "CHARACTER BYTE" => {
+        "BLOB"
+        | "BYTEA"
+        | "BINARY"
+        | "VARBINARY"
+        | "TINYBLOB"
+        | "MEDIUMBLOB"
+        | "LONGBLOB"
+        | "IMAGE"
+        | "BYTES"
+        | "BINARY LARGE OBJECT"
+        | "CHARACTER BYTE" => {
             let meaning = bytes();
-            if written.name == "BINARY" { meaning.map(|meaning| Meaning { limits: Some((1, 1)).filter(|_| meaning.limits.is_none()).or(meaning.limits.map(|(_, most)| (most, most))), ..meaning }) } else { meaning }
+            if written.name == "BINARY" {
+                meaning.map(|meaning| Meaning {
+                    limits: Some((1, 1)).filter(|_| meaning.limits.is_none()).or(meaning.limits.map(|(_, most)| (most, most))),
+                    ..meaning
+                })
+            } else {
+                meaning
+            }
         }
         "JSON" | "JSONB" => text(Form::Json),
         "XML" => text(Form::Xml),
         "INET" => text(Form::Address),
         "CIDR" => text(Form::Network),
         "MACADDR" | "MACADDR8" => text(Form::MacAddress),
-        "BIT" | "BIT VARYING" | "VARBIT" => text(Form::Bits(number(written, 0).and_then(|bits| u32::try_from(bits).ok()).unwrap_or(u32::from(written.name == "BIT")))),
-        "POINT" | "GEOMETRY" | "GEOGRAPHY" | "LINE" | "LSEG" | "BOX" | "PATH" | "POLYGON" | "CIRCLE" | "LINESTRING" | "MULTIPOINT" | "MULTILINESTRING" | "MULTIPOLYGON" | "GEOMETRYCOLLECTION" => text(Form::Point),
+        "BIT" | "BIT VARYING" | "VARBIT" => {
+            text(Form::Bits(number(written, 0).and_then(|bits| u32::try_from(bits).ok()).unwrap_or(u32::from(written.name == "BIT"))))
+        }
+        "POINT" | "GEOMETRY" | "GEOGRAPHY" | "LINE" | "LSEG" | "BOX" | "PATH" | "POLYGON" | "CIRCLE" | "LINESTRING" | "MULTIPOINT"
+        | "MULTILINESTRING" | "MULTIPOLYGON" | "GEOMETRYCOLLECTION" => text(Form::Point),
         "TSVECTOR" | "TSQUERY" => text(Form::Search),
         "INT4RANGE" | "INT8RANGE" | "NUMRANGE" | "TSRANGE" | "TSTZRANGE" | "DATERANGE" => text(Form::Range),
         "ENUM" => Some(Meaning { words: words(), ..Meaning::of(LogicalType::TEXT) }),
         "SET" => Some(Meaning { words: words(), form: Form::Several, ..Meaning::of(LogicalType::TEXT) }),
         name => {
-            let array = name.strip_prefix('_').and_then(|name| known(&Written { name: name.to_owned(), arguments: Vec::new(), ..*written }, dialect));
+            let array = name
+                .strip_prefix('_')
+                .and_then(|name| known(&Written { name: name.to_owned(), arguments: Vec::new(), ..*written }, dialect));
             match (array, dialect) {
                 (Some(of), SqlDialect::Postgres) => text(Form::Array(of.kind)),
                 // SQLite takes any name and goes by what is in it (its documentation of datatypes, section 3.1).

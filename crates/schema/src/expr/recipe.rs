@@ -185,7 +185,9 @@ fn path(input: &mut Input<'_>) -> ModalResult<Vec<Name>> {
 
 fn row_count(input: &mut Input<'_>) -> ModalResult<RowCount> {
     let what = "a number of rows, like 200_000 or `12 per apiary`";
-    let mean = |input: &mut Input<'_>| delimited(symbol("("), cut_err(number.context(expected("how many on average"))), cut_err(symbol(")"))).parse_next(input);
+    let mean = |input: &mut Input<'_>| {
+        delimited(symbol("("), cut_err(number.context(expected("how many on average"))), cut_err(symbol(")"))).parse_next(input)
+    };
     let children = if opt(word("poisson")).parse_next(input)?.is_some() {
         Children::Poisson(cut_err(mean).parse_next(input)?)
     } else if opt(word("heavy")).parse_next(input)?.is_some() {
@@ -198,7 +200,8 @@ fn row_count(input: &mut Input<'_>) -> ModalResult<RowCount> {
         }
     };
     if opt(word("per")).parse_next(input)?.is_some() {
-        let share = opt((number.verify_map(|share| percent(&share)), symbol("%"), word("of")).map(|(share, _, ())| share)).parse_next(input)?;
+        let share =
+            opt((number.verify_map(|share| percent(&share)), symbol("%"), word("of")).map(|(share, _, ())| share)).parse_next(input)?;
         let parent = cut_err(name.context(expected("the parent table"))).parse_next(input)?;
         return Ok(RowCount::Per { children, share: share.unwrap_or(100), parent });
     }

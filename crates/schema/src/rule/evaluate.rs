@@ -91,10 +91,9 @@ impl Term {
             Term::Literal(value) => value.clone(),
             Term::Call(function, terms) => call(*function, &terms.iter().map(|term| term.value(row)).collect::<Vec<_>>()),
             Term::Arithmetic(operator, left, right) => arithmetic(*operator, &left.value(row), &right.value(row)),
-            Term::Choose(cases) => cases
-                .iter()
-                .find(|(rule, _)| rule.holds(row) == Some(true))
-                .map_or(Value::Null, |(_, term)| term.value(row)),
+            Term::Choose(cases) => {
+                cases.iter().find(|(rule, _)| rule.holds(row) == Some(true)).map_or(Value::Null, |(_, term)| term.value(row))
+            }
             Term::Whether(rule) => rule.holds(row).map_or(Value::Null, Value::Boolean),
         }
     }

@@ -1,0 +1,144 @@
+//! `kampf fill --preview`: some rows of a table, and how each of its columns is made and why.
+
+use kampf_fill::{Blueprint, Way};
+use kampf_schema::{Form, TableId, Value, did_you_mean};
+
+use super::print;
+use crate::arguments::{Format, General};
+use crate::output::{Column, Look, Page, count, width};
+use crate::problem::Problem;
+use crate::project::Project;
+
+/// Rows that are shown.
+const ROWS: u64 = 4;
+/// A cell is not made narrower than this.
+const NARROWEST: usize = 10;
+
+pub(super) fn run(general: &General, project: &Project, name: &str) -> Result<(), Problem> {
+    let table = project.schema.find(name).ok_or_else(|| {
+        Problem::wrong(format!("there is no table `{name}`"))
+            .maybe_hint(did_you_mean(name, project.schema.tables.iter().map(|table| table.name.as_str())))
+    })?;
+    let rows = shown_rows(&project.blueprint, table);
+    if general.format == Format::Json {
+        return print(&json(project, table, &rows));
+    }
+    print(&text(project, table, &rows))
+}
+
+/// Rows from all over the table; those that the schema file gives are known already.
+fn shown_rows(blueprint: &Blueprint, table: TableId) -> Vec<u64> {
+    let (given, rows) = (blueprint.given(table), blueprint.rows(table));
+    let from = if rows > given { given } else { 0 };
+    let shown = ROWS.min(rows - from);
+    (0..shown).map(|at| from + at * (rows - from) / shown).collect()
+}
+
+fn text(project: &Project, table: TableId, rows: &[u64]) -> String {
+    let model = project.schema.table(table);
+    let blueprint = &project.blueprint;
+    let mut page = Page::new();
+    let given = match blueprint.given(table) {
+        0 => String::new(),
+        given => format!(", {} of them from the schema file", count(given)),
+    };
+    page.line(format!("{}: {} rows{given}", model.name, count(blueprint.rows(table))));
+    page.blank();
+    let name = model.columns.iter().map(|column| column.name.chars().count()).max().unwrap_or(0);
+    let room = width().saturating_sub(name) / rows.len().max(1);
+    let room = room.saturating_sub(2).max(NARROWEST);
+    let mut columns = vec![Column::left("column")];
+    columns.extend(rows.iter().map(|row| Column::left(format!("row {}", count(row + 1)))));
+    let lines: Vec<_> = (0..model.columns.len())
+        .map(|at| {
+            let mut line = vec![(Look::Strong, model.columns[at].name.clone())];
+            line.extend(rows.iter().map(|&row| cell(&blueprint.value(table, row, at), room)));
+            line
+        })
+        .collect();
+    page.table(&columns, &lines);
+    page.blank();
+    let columns = [
+        Column::left("column"),
+        Column::left("type").yielding(2),
+        Column::right("null").yielding(1),
+        Column::left("made"),
+        Column::left("why"),
+    ];
+    let type_of = |at: usize| match model.columns[at].form {
+        Form::Plain => model.columns[at].kind.to_string(),
+        other => format!("{} as text", form_name(other)),
+    };
+    let why = (0..model.columns.len()).map(|at| blueprint.way(table, at).why.chars().count()).max().unwrap_or(0);
+    let made_room = width().saturating_sub(name + why + 4).max(24);
+    let lines: Vec<_> = (0..model.columns.len())
+        .map(|at| {
+            let way: &Way = blueprint.way(table, at);
+            let nulls = if way.null_share == 0 { String::new() } else { format!("{} %", (way.null_share + 500) / 1000) };
+            vec![
+                (Look::Strong, model.columns[at].name.clone()),
+                (Look::Quiet, type_of(at)),
+                (Look::Plain, nulls),
+                (Look::Plain, cut(&format!("{}{}", way.how, way.more), made_room)),
+                (if way.why == "set" { Look::Good } else { Look::Quiet }, way.why.clone()),
+            ]
+        })
+        .collect();
+    page.table(&columns, &lines);
+    page.blank();
+    if let Some(example) = (0..model.columns.len()).find(|&at| blueprint.way(table, at).is_recipe) {
+        let way = blueprint.way(table, example);
+        let null = if way.null_share == 0 { String::new() } else { format!(" or null {}%", way.null_share / 1000) };
+        page.paragraph(
+            &format!(
+                "Recipes can be set under [values] in kampf.toml, like \"{}.{}\" = \"{}{null}\"",
+                model.name, model.columns[example].name, way.how
+            ),
+            0,
+        );
+    }
+    page.into_text()
+}
+
+fn cell(value: &Value, room: usize) -> (Look, String) {
+    match value {
+        Value::Null => (Look::Quiet, "null".to_owned()),
+        other => (Look::Plain, cut(&other.to_string().replace(char::is_control, " "), room)),
+    }
+}
+
+fn cut(text: &str, room: usize) -> String {
+    if text.chars().count() <= room { text.to_owned() } else { text.chars().take(room.saturating_sub(1)).chain(['…']).collect() }
+}
+
+fn form_name(form: Form) -> String {
+    match form {
+        Form::Plain => "plain".to_owned(),
+        Form::Array(of) => format!("array of {of}"),
+        other => format!("{other:?}").to_lowercase(),
+    }
+}
+
+fn json(project: &Project, table: TableId, rows: &[u64]) -> String {
+    let model = project.schema.table(table);
+    let blueprint = &project.blueprint;
+    let columns: Vec<serde_json::Value> = (0..model.columns.len())
+        .map(|at| {
+            let way = blueprint.way(table, at);
+            let values: Vec<serde_json::Value> = rows
+                .iter()
+                .map(|&row| match blueprint.value(table, row, at) {
+                    Value::Null => serde_json::Value::Null,
+                    other => other.to_string().into(),
+                })
+                .collect();
+            serde_json::json!({
+                "name": model.columns[at].name, "type": model.columns[at].kind.to_string(), "null_percent": f64::from(way.null_share) / 1000.0,
+                "made": way.how, "more": way.more.trim_start_matches(", "), "is_recipe": way.is_recipe, "why": way.why, "values": values,
+            })
+        })
+        .collect();
+    let document =
+        serde_json::json!({ "table": model.name, "rows": blueprint.rows(table), "given": blueprint.given(table), "columns": columns });
+    format!("{document:#}\n")
+}
