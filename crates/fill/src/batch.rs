@@ -1,11 +1,11 @@
 //! Rows in a reused buffer, column by column.
 
-use kampf_schema::{ColumnId, Units, ValueRef};
+use kampf_schema::{ColumnId, TimeText, Units, ValueRef};
 
 use crate::random::mix;
 
 /// Rows made and loaded at a time.
-pub const BATCH_ROWS: usize = 2048;
+pub const BATCH_ROWS: usize = 512;
 
 #[derive(Clone, Copy, Debug)]
 enum Cell {
@@ -137,6 +137,22 @@ impl Batch {
         if let Some(Cell::Text(start, end)) = self.columns[self.current].last_mut() {
             amend(&mut self.text, *start as usize);
             *end = self.text.len() as u32;
+        }
+    }
+
+    /// Makes dates and timestamps texts, for engines that keep them so.
+    pub fn write_times(&mut self) {
+        for column in &mut self.columns {
+            for cell in column {
+                let time = match cell {
+                    Cell::Date(days) => TimeText::date(*days),
+                    Cell::Timestamp(micros) => TimeText::timestamp(*micros),
+                    _ => continue,
+                };
+                let start = self.text.len() as u32;
+                self.text.push_str(time.as_str());
+                *cell = Cell::Text(start, self.text.len() as u32);
+            }
         }
     }
 

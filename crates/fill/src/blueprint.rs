@@ -10,7 +10,7 @@ use kampf_schema::{ColumnId, Decimal, LogicalType, Reference, Rule, Schema, Span
 use crate::batch::{BATCH_ROWS, Batch};
 use crate::link::Link;
 use crate::maker::{Maker, Origin, Others};
-use crate::plan;
+use crate::plan::{self, Planned};
 use crate::random::{Permutation, Random, mix};
 use crate::seeds::Given;
 use crate::unique::Source;
@@ -173,7 +173,7 @@ impl Blueprint {
     /// # Errors
     /// Row counts, recipes and rules that cannot be met together, with the line of the order that would help.
     pub fn new(schema: &Schema, order: &Order) -> Result<Blueprint, FillError> {
-        let (tables, counts, notes) = plan::tables(schema, order)?;
+        let Planned { tables, counts, notes } = plan::tables(schema, order)?;
         let mut blueprint = Blueprint { tables, words: Vocabulary::new(order.seed), counts, notes };
         plan::prove(schema, order, &mut blueprint)?;
         Ok(blueprint)

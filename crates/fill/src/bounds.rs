@@ -44,12 +44,20 @@ pub(crate) fn bounds(table: &Table) -> (Vec<Bounds>, Vec<usize>) {
     let mut more = Vec::new();
     for (at, check) in table.checks.iter().enumerate() {
         let Ok(rule) = &check.rule else { continue };
-        let said = rule.conjuncts().into_iter().fold(true, |said, rule| take(table, rule, &mut bounds) && said);
-        if !said {
+        if !take_all(table, rule, &mut bounds) {
             more.push(at);
         }
     }
     (bounds, more)
+}
+
+/// Takes all that must hold at once into the bounds; false where some of it says more.
+fn take_all(table: &Table, rule: &Rule, bounds: &mut [Bounds]) -> bool {
+    let mut all = true;
+    for rule in rule.conjuncts() {
+        all &= take(table, rule, bounds);
+    }
+    all
 }
 
 /// Takes a rule into the bounds; false where it says more.
@@ -104,7 +112,7 @@ fn take(table: &Table, rule: &Rule, bounds: &mut [Bounds]) -> bool {
             // Null, or else something: what is not null must be that.
             let rest: Vec<&Rule> = rules.iter().filter(|rule| !matches!(rule, Rule::IsNull(Term::Column(_)))).collect();
             if let [one] = rest.as_slice() {
-                return one.conjuncts().into_iter().fold(true, |said, rule| take(table, rule, bounds) && said);
+                return take_all(table, one, bounds);
             }
             let mut values = Vec::new();
             for rule in rest {

@@ -14,6 +14,9 @@ use crate::random::{Permutation, Zipf, key};
 /// A reference of a table.
 pub(crate) type ReferenceId = usize;
 
+/// The link and the place in its reference by which a column is made; none for columns that refer to nothing.
+pub(crate) type MadeBy = Option<(usize, usize)>;
+
 /// References that overlap with others: a row of theirs must be chosen among those with the same parent. To be able to, children
 /// must be counted by the reference of the parent's table to that common parent.
 pub(crate) fn counted_too(schema: &Schema) -> HashSet<(TableId, ReferenceId)> {
@@ -72,11 +75,11 @@ pub(crate) struct Connecting<'a> {
 
 impl Connecting<'_> {
     /// The links of a table, one for each of its references, and the link and place by which each column is made.
-    pub(crate) fn links(&self, id: TableId) -> Result<(Vec<Link>, Vec<Option<(usize, usize)>>), FillError> {
+    pub(crate) fn links(&self, id: TableId) -> Result<(Vec<Link>, Vec<MadeBy>), FillError> {
         let table = self.schema.table(id);
         let main = self.counts[id.0].spread.as_ref().map(|(at, _)| *at);
         let mut links: Vec<Option<Link>> = vec![None; table.references.len()];
-        let mut made_by: Vec<Option<(usize, usize)>> = vec![None; table.columns.len()];
+        let mut made_by: Vec<MadeBy> = vec![None; table.columns.len()];
         for at in order_of(table, main) {
             let reference = &table.references[at];
             let known: Vec<(usize, usize)> = reference.columns.iter().filter_map(|&column| made_by[column]).collect();
@@ -182,7 +185,7 @@ impl Connecting<'_> {
     }
 
     /// A reference some of whose columns another one has made already.
-    fn cousin(&self, id: TableId, at: ReferenceId, made_by: &[Option<(usize, usize)>], links: &[Option<Link>]) -> Result<How, FillError> {
+    fn cousin(&self, id: TableId, at: ReferenceId, made_by: &[MadeBy], links: &[Option<Link>]) -> Result<How, FillError> {
         let table = self.schema.table(id);
         let reference = &table.references[at];
         let through: HashSet<usize> = reference.columns.iter().filter_map(|&column| made_by[column].map(|(link, _)| link)).collect();

@@ -18,6 +18,8 @@ pub(crate) struct Counted {
     pub(crate) spread: Option<(usize, Vec<u32>)>,
     /// Whether nobody asked for so many.
     pub(crate) guessed: bool,
+    /// What was asked for, or would have been.
+    pub(crate) asked: RowCount,
 }
 
 /// The counts of all tables.
@@ -52,11 +54,13 @@ impl Counting<'_> {
         let counted = match asked {
             // Tables that refer to each other in a circle: a guess must begin somewhere.
             RowCount::Per { parent, .. } if is_guess && schema.find(&parent.text).is_none_or(|at| self.above.contains(&at)) => {
-                Counted { rows: 1000.max(seeds), spread: None, guessed: true }
+                let rows = 1000.max(seeds);
+                Counted { rows, spread: None, guessed: true, asked: RowCount::Fixed(rows) }
             }
             RowCount::Fixed(rows) => {
                 let rows = if is_guess { self.limited(id, *rows)? } else { *rows };
-                Counted { rows: rows.max(seeds), spread: None, guessed: is_guess }
+                let rows = rows.max(seeds);
+                Counted { rows, spread: None, guessed: is_guess, asked: RowCount::Fixed(rows) }
             }
             RowCount::Per { children, share, parent } => {
                 let wrong = |message: String| FillError { span: Some(parent.span), ..FillError::new(FillSubject::Rows(id), message) };
@@ -88,9 +92,11 @@ impl Counting<'_> {
                 // Given children have given parents; the others are shared among the others where there are any.
                 let first = first_parent(seeds, self.seeds[at.0], parents);
                 let seed = key(self.order.seed, &format!("{}.rows", table.name));
-                let before = spread_counts(seed, parents - first, children, *share, most, id)?;
+                let children = most.map_or_else(|| children.clone(), |most| no_more_than(children, most));
+                let before = spread_counts(seed, parents - first, &children, *share, id)?;
                 let rows = u64::from(before.last().copied().unwrap_or(0));
-                Counted { rows: rows + seeds, spread: Some((reference, before)), guessed: is_guess }
+                let asked = RowCount::Per { children, share: *share, parent: parent.clone() };
+                Counted { rows: rows + seeds, spread: Some((reference, before)), guessed: is_guess, asked }
             }
         };
         let rows = counted.rows;
@@ -170,7 +176,24 @@ fn main_reference(table: &Table, parent: TableId) -> Option<usize> {
     of_parent().max_by_key(|(at, reference)| (in_rule(reference), needed(reference), std::cmp::Reverse(*at))).map(|(at, _)| at)
 }
 
-fn spread_counts(key: u64, parents: u64, children: &Children, share: u32, most: Option<u64>, id: TableId) -> Result<Vec<u32>, FillError> {
+/// A guess, made such that no parent has more children than that.
+fn no_more_than(children: &Children, most: u64) -> Children {
+    let real = |value: &Value| value.as_ref().as_real().unwrap_or(0.0);
+    let (mean, usual) = match children {
+        Children::About(mean) => (real(mean), real(mean) * 1.5),
+        Children::Between(_, high) => (real(high), real(high)),
+        Children::Poisson(mean) => (real(mean), real(mean) * 6.0 + 6.0),
+        // One parent of a few thousand has a hundred times as many as the others.
+        Children::Heavy(mean) => (real(mean), real(mean) * 200.0),
+    };
+    if most as f64 >= usual {
+        return children.clone();
+    }
+    let high = (most as f64).min(2.0 * mean).max(0.0) as i64;
+    Children::Between(Value::Integer(high.min(1)), Value::Integer(high))
+}
+
+fn spread_counts(key: u64, parents: u64, children: &Children, share: u32, id: TableId) -> Result<Vec<u32>, FillError> {
     let wrong = |message: &str, hint: &str| FillError::new(FillSubject::Rows(id), message).hint(hint);
     let real = |value: &Value| value.as_ref().as_real().unwrap_or(0.0);
     let negative = match children {
@@ -203,9 +226,6 @@ fn spread_counts(key: u64, parents: u64, children: &Children, share: u32, most: 
         };
         if share < 100 && random.below(100) >= u64::from(share) {
             count = 0;
-        }
-        if let Some(most) = most {
-            count = count.min(u32::try_from(most).unwrap_or(u32::MAX));
         }
         let next = sum.checked_add(count);
         sum = next.ok_or_else(|| wrong("these would be more than four thousand million rows", "give fewer rows per parent"))?;

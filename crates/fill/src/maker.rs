@@ -105,7 +105,7 @@ pub(crate) struct Period {
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub(crate) enum Manner {
     Even,
-    /// The later, the more: half of all in the last fifth.
+    /// The later, the more: nearly half of all in the last fifth.
     Recent,
     /// Mondays to Fridays, in the hours of the day.
     Office,
@@ -475,9 +475,8 @@ impl Period {
         match self.manner {
             Manner::Even => even(random) * unit,
             Manner::Recent => {
-                // Half of the density's mass lies in the last fifth of the time.
                 let back = random.unit();
-                let back = back * back * back;
+                let back = back * back;
                 (high - ((high - low) as f64 * back) as i64) * unit
             }
             Manner::Office => {

@@ -21,8 +21,17 @@ use crate::unique::{Draft, Source, faithful, settle, settle_once};
 /// Rows of each table that the checks are tried on.
 const TRIED: u64 = 48;
 
-/// The plans of all tables, and what there is to say about them.
-pub(crate) fn tables(schema: &Schema, order: &Order) -> Result<(Vec<TablePlan>, Vec<RowCount>, Vec<String>), FillError> {
+/// The plans of all tables.
+pub(crate) struct Planned {
+    pub(crate) tables: Vec<TablePlan>,
+    /// Row counts as asked for or guessed.
+    pub(crate) counts: Vec<RowCount>,
+    /// What there is to say about them.
+    pub(crate) notes: Vec<String>,
+}
+
+/// Plans all tables.
+pub(crate) fn tables(schema: &Schema, order: &Order) -> Result<Planned, FillError> {
     let mut notes = Vec::new();
     let mut given = seeds::keep(schema);
     for (table, kept) in schema.tables.iter().zip(&given) {
@@ -38,19 +47,12 @@ pub(crate) fn tables(schema: &Schema, order: &Order) -> Result<(Vec<TablePlan>, 
     // Where nobody asked for a number of rows, one is found that all rules allow.
     let mut fewer = HashMap::new();
     loop {
-        match attempt(schema, order, &mut given, &fewer) {
-            Ok((plans, more)) => {
-                notes.extend(more);
-                let count = |id: TableId| match (order.rows.get(&id), fewer.get(&id)) {
-                    (Some(asked), _) => asked.clone(),
-                    (None, Some(rows)) => RowCount::Fixed(*rows),
-                    (None, None) => guess::rows(schema, id),
-                };
-                return Ok((plans, schema.ids().map(count).collect(), notes));
-            }
-            Err((error, counts)) => {
+        let counts = counts(schema, order, &mut given, &fewer, &mut notes)?;
+        match all(schema, order, &given, &counts) {
+            Ok(tables) => return Ok(Planned { tables, counts: counts.into_iter().map(|counted| counted.asked).collect(), notes }),
+            Err(error) => {
                 let FillSubject::Rows(id) = error.subject else { return Err(error) };
-                let rows = counts.get(id.0).map_or(0, |counted| counted.rows);
+                let rows = counts[id.0].rows;
                 let less = error.room.filter(|room| *room < rows).unwrap_or(rows / 2).max(given[id.0].len() as u64);
                 if order.rows.contains_key(&id) || less == 0 || less >= rows {
                     return Err(error);
@@ -61,33 +63,30 @@ pub(crate) fn tables(schema: &Schema, order: &Order) -> Result<(Vec<TablePlan>, 
     }
 }
 
-type Plans = (Vec<TablePlan>, Vec<String>);
-
-/// Plans with guesses as they are; an error comes with the counts that led to it.
-fn attempt(schema: &Schema, order: &Order, given: &mut [Given], fewer: &HashMap<TableId, u64>) -> Result<Plans, (FillError, Vec<Counted>)> {
-    let mut notes = Vec::new();
+/// The counts of all tables. Given rows that leave no room for others are left out.
+fn counts(
+    schema: &Schema,
+    order: &Order,
+    given: &mut [Given],
+    fewer: &HashMap<TableId, u64>,
+    notes: &mut Vec<String>,
+) -> Result<Vec<Counted>, FillError> {
     let counted = |given: &[Given]| {
         let given: Vec<u64> = given.iter().map(|rows| rows.len() as u64).collect();
-        count_all(schema, order, &given, fewer).map_err(|error| (error, Vec::new()))
+        count_all(schema, order, &given, fewer)
     };
-    let mut counts = counted(given)?;
+    let counts = counted(given)?;
     let mut dropped = false;
     for id in schema.ids() {
         let rows = given[id.0].len() as u64;
         if rows > 0 && counts[id.0].rows > rows && seeds::crowded(schema, id, given, |other| counts[other.0].rows) {
-            notes.push(format!(
-                "the rows that the schema file puts into `{}` leave no room for others; they are left out",
-                schema.table(id).name
-            ));
+            let table = &schema.table(id).name;
+            notes.push(format!("the rows that the schema file puts into `{table}` leave no room for others; they are left out"));
             given[id.0] = Vec::new().into();
             dropped = true;
         }
     }
-    if dropped {
-        counts = counted(given)?;
-    }
-    let planned = all(schema, order, given, &counts);
-    planned.map(|plans| (plans, notes)).map_err(|error| (error, counts))
+    if dropped { counted(given) } else { Ok(counts) }
 }
 
 fn all(schema: &Schema, order: &Order, given: &[Given], counts: &[Counted]) -> Result<Vec<TablePlan>, FillError> {

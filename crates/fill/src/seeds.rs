@@ -47,10 +47,9 @@ fn number(table: &Table, rows: &mut [Vec<Option<Value>>]) {
     if table.columns[key].kind != LogicalType::Integer {
         return;
     }
-    let mut next = largest(rows, key) + 1;
-    for row in rows.iter_mut().filter(|row| matches!(row[key], None | Some(Value::Null))) {
-        row[key] = Some(Value::Integer(next));
-        next += 1;
+    let numbers = largest(rows, key) + 1..;
+    for (row, number) in rows.iter_mut().filter(|row| matches!(row[key], None | Some(Value::Null))).zip(numbers) {
+        row[key] = Some(Value::Integer(number));
     }
 }
 

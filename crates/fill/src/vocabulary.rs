@@ -14,12 +14,21 @@ const WAYS: [&str; 6] = ["weg", "gasse", "allee", "ring", "pfad", "zeile"];
 const WORDS: usize = 4096;
 /// The word of the n-th rank comes about as often as 1/(n + 2.7), as in natural texts (Zipf's law as Mandelbrot put it, 1953).
 const OFFSET: f64 = 2.7;
-const SLOTS: usize = 1 << 16;
+const SLOTS: usize = 1 << 15;
 
-/// The words of a dataset.
+/// Where a word lies among all letters.
+#[derive(Clone, Copy, Debug)]
+struct Place {
+    start: u32,
+    bytes: u16,
+    characters: u16,
+}
+
+/// The words of a dataset. They lie together, small enough for a processor's nearest memory.
 #[derive(Clone, Debug)]
 pub(crate) struct Vocabulary {
-    words: Arc<[String]>,
+    letters: Arc<str>,
+    places: Arc<[Place]>,
     /// A word for each of so many equal chances: the common ones stand there often.
     slots: Arc<[u16]>,
 }
@@ -50,12 +59,28 @@ impl Vocabulary {
             slots.resize(end.max(slots.len() + 1).min(SLOTS), rank as u16);
         }
         slots.resize(SLOTS, 0);
-        Vocabulary { words: words.into(), slots: slots.into() }
+        let mut letters = String::new();
+        let places = words.iter().map(|word| {
+            let start = letters.len() as u32;
+            letters.push_str(word);
+            Place { start, bytes: word.len() as u16, characters: word.chars().count() as u16 }
+        });
+        let places: Vec<Place> = places.collect();
+        Vocabulary { letters: letters.into(), places: places.into(), slots: slots.into() }
     }
 
     /// A word; those at the front of the vocabulary come more often.
     pub(crate) fn word(&self, random: &mut Random) -> &str {
-        &self.words[usize::from(self.slots[(random.next() >> 48) as usize])]
+        self.counted_word(random).0
+    }
+
+    /// A word, and how many characters it has.
+    #[inline]
+    fn counted_word(&self, random: &mut Random) -> (&str, u64) {
+        let at = (random.next() >> (64 - SLOTS.trailing_zeros())) as usize;
+        let Place { start, bytes, characters } = self.places[usize::from(self.slots[at])];
+        let start = start as usize;
+        (&self.letters[start..start + usize::from(bytes)], u64::from(characters))
     }
 
     pub(crate) fn words(&self, random: &mut Random, count: u64, out: &mut String) {
@@ -81,8 +106,7 @@ impl Vocabulary {
                 out.push(' ');
                 length += 1;
             }
-            let word = self.word(random);
-            let from = out.len();
+            let (word, own) = self.counted_word(random);
             if left_in_sentence == 0 {
                 left_in_sentence = 4 + random.below(12);
                 capital(word, out);
@@ -90,11 +114,13 @@ impl Vocabulary {
                 out.push_str(word);
             }
             left_in_sentence -= 1;
-            length += characters_of(&out[from..]);
+            length += own;
         }
-        cut(out, start, characters);
+        for _ in characters..length {
+            out.pop();
+        }
         // A text may not end in a space, which some engines and forms do not keep.
-        if out[start..].ends_with(' ') {
+        if out.len() > start && out.ends_with(' ') {
             out.pop();
             out.push('.');
         }
@@ -169,10 +195,6 @@ pub(crate) fn plain(text: &str, out: &mut String) {
     while out.len() > start && out.ends_with('-') {
         out.pop();
     }
-}
-
-fn characters_of(text: &str) -> u64 {
-    text.chars().count() as u64
 }
 
 /// Shortens the text that begins at `start` to so many characters.

@@ -1,4 +1,4 @@
-//! What sessions, fill and relay cost on PostgreSQL, each as a ratio to a hand-written floor on the same driver in the same run.
+//! What sessions and the relay cost on PostgreSQL, each as a ratio to a hand-written floor on the same driver in the same run.
 
 #![allow(clippy::print_stdout, reason = "a bench reports to standard output")]
 
@@ -8,12 +8,10 @@ use std::hint::black_box;
 use std::io::{Read, Write};
 use std::os::unix::net::{UnixListener, UnixStream};
 use std::path::PathBuf;
-use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use bytes::Bytes;
 use common::{asked_for, compare, head};
-use futures_util::{SinkExt, TryStreamExt};
+use futures_util::TryStreamExt;
 use kampf_contest::{Choices, Consumer, Execution, Flow, Hydration, NeedText, Touch, derive, resolve};
 use kampf_engine::{Endpoint, Engine, Place, Served, engine};
 use kampf_fill::{Blueprint, Order};
@@ -52,12 +50,10 @@ fn main() {
     let served = postgres().serve(&place, &settings).expect("the server starts");
     head();
     scan(&schema, served.url());
-    fill(&schema, &blueprint, served.url());
     relay(served.url());
     look_ups(served.as_ref());
     drop(served);
     postgres().remove(&place).expect("what was made can be removed");
-    memory();
 }
 
 fn hives(rows: u64) -> (Schema, Blueprint) {
@@ -148,40 +144,6 @@ fn look_ups(served: &dyn Served) {
     let _ = rustix::thread::sched_setaffinity(None, &cores);
 }
 
-/// Making, encoding and loading rows against loading bytes that were made before.
-fn fill(schema: &Schema, blueprint: &Blueprint, url: &str) {
-    let (runtime, client) = by_hand(url);
-    let pieces: Vec<Bytes> = runtime.block_on(async {
-        let rows = client.copy_out("COPY hive TO STDOUT (FORMAT binary)").await.expect("the rows can be copied");
-        let all: Vec<Bytes> = rows.try_collect().await.expect("all rows come");
-        let all: Vec<u8> = all.iter().flat_map(|piece| piece.iter().copied()).collect();
-        all.chunks(64 * 1024).map(Bytes::copy_from_slice).collect()
-    });
-    let floor = || {
-        runtime.block_on(async {
-            let run = |sql: &'static str| client.batch_execute(sql);
-            run("BEGIN; DROP SCHEMA IF EXISTS floor CASCADE; CREATE SCHEMA floor; CREATE TABLE floor.hive (id bigint NOT NULL,
-                 strain_id bigint NOT NULL, label varchar(20) COLLATE \"C\" NOT NULL, frames bigint NOT NULL,
-                 weight double precision NOT NULL, remarks varchar(80) COLLATE \"C\" NOT NULL)")
-            .await
-            .expect("the table is made");
-            let sink = client.copy_in("COPY floor.hive FROM STDIN (FORMAT binary, FREEZE)").await.expect("the copy begins");
-            let mut sink = std::pin::pin!(sink);
-            for piece in &pieces {
-                sink.send(piece.clone()).await.expect("a piece goes in");
-            }
-            sink.finish().await.expect("the copy ends");
-            run("ALTER TABLE floor.hive ADD PRIMARY KEY (id); COMMIT").await.expect("the key is made");
-            run("VACUUM (FREEZE, ANALYZE) floor.hive").await.expect("statistics are gathered");
-        });
-    };
-    let folder = tempfile::tempdir().expect("a temporary folder");
-    compare(&format!("fill {HIVES} rows, generation included"), Some(1.11), 11, floor, || {
-        let place = Place { folder: folder.path(), server: Some(url), name: "f1" };
-        postgres().load(&place, schema, blueprint, &[], &mut |_| {}).expect("the rows load");
-    });
-}
-
 /// What a relay adds to a trip beyond what it is told to add, against one written by hand that adds nothing.
 fn relay(url: &str) {
     const TRIP: Duration = Duration::from_millis(1);
@@ -240,34 +202,4 @@ fn plain_relay(own: &std::path::Path, target: PathBuf) {
             pump(far, near);
         }
     });
-}
-
-/// The most memory that `kampf fill` holds, for few and for many rows.
-fn memory() {
-    if !asked_for("memory") {
-        return;
-    }
-    for rows in [200_000, 2_000_000] {
-        let folder = tempfile::tempdir().expect("a temporary folder");
-        std::fs::write(folder.path().join("hive.sql"), SQL).expect("the schema can be written");
-        std::fs::write(folder.path().join("kampf.toml"), format!("schema = \"hive.sql\"\n[rows]\nhive = {rows}\n"))
-            .expect("it can be written");
-        let kampf = |arguments: &[&str]| {
-            let mut command = Command::new(env!("CARGO_BIN_EXE_kampf"));
-            command.args(arguments).current_dir(folder.path()).stdout(Stdio::null()).stderr(Stdio::null());
-            command.spawn().expect("kampf runs")
-        };
-        let begun = Instant::now();
-        let mut fill = kampf(&["fill", "--engine", "postgres"]);
-        let mut peak = 0_u64;
-        while fill.try_wait().expect("it can be waited for").is_none() {
-            let status = std::fs::read_to_string(format!("/proc/{}/status", fill.id())).unwrap_or_default();
-            let held = status.lines().find_map(|line| line.strip_prefix("VmHWM:")?.split_whitespace().next()?.parse().ok());
-            peak = peak.max(held.unwrap_or(0));
-            std::thread::sleep(Duration::from_millis(5));
-        }
-        let seconds = begun.elapsed().as_secs_f64();
-        println!("{:<40} {:>9.1} MiB resident at most, {seconds:.1} s", format!("memory of a fill of {rows} rows"), peak as f64 / 1024.0);
-        let _ = kampf(&["fill", "--remove"]).wait();
-    }
 }

@@ -30,19 +30,77 @@ pub fn civil_from_days(days: i32) -> (i32, u32, u32) {
     (year as i32, month, day)
 }
 
+/// The text of a date or timestamp, without memory of its own being asked for: loading many of them is mostly that.
+#[derive(Clone, Copy, Debug)]
+pub struct TimeText {
+    bytes: [u8; 40],
+    length: usize,
+}
+
+impl TimeText {
+    /// That of a date, as [`format_date`] gives it.
+    pub fn date(days: i32) -> TimeText {
+        let mut text = TimeText { bytes: [0; 40], length: 0 };
+        text.put_date(days);
+        text
+    }
+
+    /// That of a timestamp, as [`format_timestamp`] gives it.
+    pub fn timestamp(micros: i64) -> TimeText {
+        let days = micros.div_euclid(MICROS_PER_DAY);
+        let rest = micros.rem_euclid(MICROS_PER_DAY);
+        let (seconds, fraction) = (rest / 1_000_000, rest % 1_000_000);
+        let mut text = TimeText::date(days as i32);
+        for (before, part) in [(b' ', seconds / 3600), (b':', seconds / 60 % 60), (b':', seconds % 60)] {
+            text.put(before);
+            text.digits(part as u32, 2);
+        }
+        text.put(b'.');
+        text.digits(fraction as u32, 6);
+        text
+    }
+
+    /// The text.
+    pub fn as_str(&self) -> &str {
+        std::str::from_utf8(&self.bytes[..self.length]).unwrap_or_default()
+    }
+
+    fn put(&mut self, byte: u8) {
+        self.bytes[self.length] = byte;
+        self.length += 1;
+    }
+
+    fn put_date(&mut self, days: i32) {
+        let (year, month, day) = civil_from_days(days);
+        if year < 0 {
+            self.put(b'-');
+        }
+        let digits = if year.unsigned_abs() < 10_000 { 4 - usize::from(year < 0) } else { year.unsigned_abs().ilog10() as usize + 1 };
+        self.digits(year.unsigned_abs(), digits);
+        self.put(b'-');
+        self.digits(month, 2);
+        self.put(b'-');
+        self.digits(day, 2);
+    }
+
+    fn digits(&mut self, number: u32, digits: usize) {
+        let mut rest = number;
+        for place in (0..digits).rev() {
+            self.bytes[self.length + place] = b'0' + (rest % 10) as u8;
+            rest /= 10;
+        }
+        self.length += digits;
+    }
+}
+
 /// `2026-03-01`.
 pub fn format_date(days: i32) -> String {
-    let (year, month, day) = civil_from_days(days);
-    format!("{year:04}-{month:02}-{day:02}")
+    TimeText::date(days).as_str().to_owned()
 }
 
 /// `2026-03-01 07:30:00.000000`: always 26 characters for years 0 to 9999, so that the texts sort as the times do.
 pub fn format_timestamp(micros: i64) -> String {
-    let days = micros.div_euclid(MICROS_PER_DAY);
-    let rest = micros.rem_euclid(MICROS_PER_DAY);
-    let (seconds, fraction) = (rest / 1_000_000, rest % 1_000_000);
-    let (hours, minutes, seconds) = (seconds / 3600, seconds / 60 % 60, seconds % 60);
-    format!("{} {hours:02}:{minutes:02}:{seconds:02}.{fraction:06}", format_date(days as i32))
+    TimeText::timestamp(micros).as_str().to_owned()
 }
 
 /// Reads `2026-03-01`; nothing else. `None` also for a date that does not exist.
@@ -129,6 +187,11 @@ mod tests {
         assert_eq!(parse_timestamp("2026-03-01 07:30").map(format_timestamp).as_deref(), Some("2026-03-01 07:30:00.000000"));
         assert_eq!(parse_timestamp("2026-03-01").map(format_timestamp).as_deref(), Some("2026-03-01 00:00:00.000000"));
         assert_eq!(format_timestamp(-1), "1969-12-31 23:59:59.999999");
+        // As the standard library formats the parts, for any number.
+        for days in [-800_000, -719_529, -719_528, 0, 2_932_896, 2_932_897, i32::MAX, i32::MIN] {
+            let (year, month, day) = civil_from_days(days);
+            assert_eq!(format_date(days), format!("{year:04}-{month:02}-{day:02}"));
+        }
         for wrong in ["", "2026-13-01", "2026-02-30", "2026-03-01 24:00", "2026-03-01 07:30:05.", "2026-03-01x07:30", "ünïcödé 12"] {
             assert_eq!(parse_timestamp(wrong), None, "{wrong}");
         }

@@ -15,7 +15,7 @@ mod rule;
 mod types;
 mod value;
 
-pub use calendar::{civil_from_days, days_from_civil, format_date, format_timestamp, parse_date, parse_timestamp};
+pub use calendar::{TimeText, civil_from_days, days_from_civil, format_date, format_timestamp, parse_date, parse_timestamp};
 pub use model::{Check, Column, ColumnId, Default, Form, Index, Reference, Schema, Table, TableId, Unique, UniqueIndex};
 pub use names::{did_you_mean, nearest};
 pub use place::{LineColumn, Span};

@@ -16,7 +16,7 @@ use crate::engine::Loaded;
 use crate::load::{LoadEvent, pump};
 use crate::tables::{column_list, create_table, foreign_key, indexes, primary_key, taken_names};
 
-/// Sent at a time.
+/// About what the rows of a batch come to.
 const PIECE: usize = 64 * 1024;
 
 /// The head of a binary COPY: signature, flags, length of what else there is (the server's documentation of COPY).
@@ -34,14 +34,18 @@ pub(super) fn load(
         link.execute(&create_table(&POSTGRES, schema, table, false)?)?;
     }
     let mut copy: Option<Copy<'_>> = None;
-    let loaded = pump(schema, blueprint, progress, |id, rows| {
+    // Rows are encoded on the other thread: while this one encodes, it sends nothing.
+    let types: Vec<Vec<Type>> =
+        schema.tables.iter().map(|table| table.columns.iter().map(|column| wire_type(column.kind)).collect()).collect();
+    let encoded = |id: TableId, rows: Batch| encode_rows(&schema.table(id).name, &types[id.0], &rows).map(|piece| (piece, Some(rows)));
+    let loaded = pump(schema, blueprint, progress, encoded, |id, piece| {
         if copy.as_ref().is_none_or(|copy| copy.table != id) {
             if let Some(done) = copy.take() {
                 done.finish()?;
             }
             copy = Some(Copy::begin(link, schema, id)?);
         }
-        copy.as_mut().map_or(Ok(()), |copy| copy.rows(rows))
+        copy.as_mut().map_or(Ok(()), |copy| copy.send(piece)).map(|()| None)
     })?;
     if let Some(done) = copy {
         done.finish()?;
@@ -78,14 +82,37 @@ fn broken_rule(mut error: EngineError, table: &Table) -> EngineError {
     error
 }
 
+/// Rows in the form of a binary COPY.
+fn encode_rows(table: &str, types: &[Type], batch: &Batch) -> Result<Bytes, EngineError> {
+    let mut buffer = BytesMut::with_capacity(PIECE);
+    for row in 0..batch.rows() {
+        buffer.put_i16(types.len() as i16);
+        for (value, of) in batch.row(row).zip(types) {
+            let at = buffer.len();
+            buffer.put_i32(-1);
+            if value.is_null() {
+                continue;
+            }
+            if !encode(value, of, &mut buffer) {
+                return Err(EngineError {
+                    kind: EngineErrorKind::Value,
+                    message: format!("a value made for `{table}`, {value}, cannot be kept as {of}"),
+                    sql: None,
+                });
+            }
+            let length = (buffer.len() - at - 4) as i32;
+            buffer[at..at + 4].copy_from_slice(&length.to_be_bytes());
+        }
+    }
+    Ok(buffer.freeze())
+}
+
 /// A table being copied.
 struct Copy<'l> {
     link: &'l Link,
     table: TableId,
     name: String,
-    types: Vec<Type>,
     sink: std::pin::Pin<Box<CopyInSink<Bytes>>>,
-    buffer: BytesMut,
 }
 
 impl<'l> Copy<'l> {
@@ -98,47 +125,23 @@ impl<'l> Copy<'l> {
             column_list(&POSTGRES, table, &columns)
         );
         let sink = link.runtime.block_on(link.client().copy_in(&sql)).map_err(|error| engine_error(&error, Some(&sql)))?;
-        let types = table.columns.iter().map(|column| wire_type(column.kind)).collect();
-        let mut buffer = BytesMut::with_capacity(PIECE + PIECE / 4);
-        buffer.put_slice(HEAD);
-        Ok(Copy { link, table: id, name: table.name.clone(), types, sink: Box::pin(sink), buffer })
+        let mut copy = Copy { link, table: id, name: table.name.clone(), sink: Box::pin(sink) };
+        copy.send(Bytes::from_static(HEAD))?;
+        Ok(copy)
     }
 
-    fn rows(&mut self, batch: &Batch) -> Result<(), EngineError> {
-        for row in 0..batch.rows() {
-            self.buffer.put_i16(self.types.len() as i16);
-            for (value, of) in batch.row(row).zip(&self.types) {
-                let at = self.buffer.len();
-                self.buffer.put_i32(-1);
-                if value.is_null() {
-                    continue;
-                }
-                if !encode(value, of, &mut self.buffer) {
-                    return Err(EngineError {
-                        kind: EngineErrorKind::Value,
-                        message: format!("a value made for `{}`, {value}, cannot be kept as {of}", self.name),
-                        sql: None,
-                    });
-                }
-                let length = (self.buffer.len() - at - 4) as i32;
-                self.buffer[at..at + 4].copy_from_slice(&length.to_be_bytes());
-            }
-            if self.buffer.len() >= PIECE {
-                self.send()?;
-            }
-        }
-        Ok(())
-    }
-
-    fn send(&mut self) -> Result<(), EngineError> {
-        let piece = self.buffer.split().freeze();
-        self.buffer.reserve(PIECE + PIECE / 4);
-        self.link.runtime.block_on(self.sink.send(piece)).map_err(|error| engine_error(&error, None))
+    fn send(&mut self, piece: Bytes) -> Result<(), EngineError> {
+        let sent = self.link.runtime.block_on(async {
+            self.sink.send(piece).await?;
+            // The connection writes it to the server in its own turn, which else comes only with the next piece.
+            tokio::task::yield_now().await;
+            Ok(())
+        });
+        sent.map_err(|error: tokio_postgres::Error| engine_error(&error, None))
     }
 
     fn finish(mut self) -> Result<(), EngineError> {
-        self.buffer.put_slice(TAIL);
-        self.send()?;
+        self.send(Bytes::from_static(TAIL))?;
         self.link.runtime.block_on(self.sink.as_mut().finish()).map(|_| ()).map_err(|error| {
             let error = engine_error(&error, None);
             let rule = error.kind == EngineErrorKind::Constraint;

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::time::Instant;
 
 use kampf_contest::{Counts, EngineError, EngineErrorKind, Flow, Observed, Session, Sink, StatementId};
-use kampf_schema::{Decimal, LogicalType, ValueRef, format_date, format_timestamp, parse_date, parse_timestamp};
+use kampf_schema::{Decimal, LogicalType, TimeText, ValueRef, parse_date, parse_timestamp};
 use rusqlite::types::{ToSqlOutput, ValueRef as Stored};
 
 use super::error::engine_error;
@@ -252,19 +252,30 @@ impl Session for SqliteSession<'_> {
 
 /// Binds a value in the form its type is stored in.
 pub(super) fn bind(statement: &mut rusqlite::Statement<'_>, at: usize, value: ValueRef<'_>) -> Result<(), rusqlite::Error> {
-    let text = |text: &str| ToSqlOutput::Owned(rusqlite::types::Value::Text(text.to_owned()));
+    let time;
+    let uuid;
     let stored = match value {
-        ValueRef::Null => ToSqlOutput::Borrowed(Stored::Null),
-        ValueRef::Integer(number) => ToSqlOutput::Borrowed(Stored::Integer(number)),
-        ValueRef::Decimal(units, scale) => ToSqlOutput::Borrowed(Stored::Real(Decimal { units: units.get(), scale }.to_real())),
-        ValueRef::Real(number) => ToSqlOutput::Borrowed(Stored::Real(number)),
-        ValueRef::Text(text) => ToSqlOutput::Borrowed(Stored::Text(text.as_bytes())),
-        ValueRef::Boolean(truth) => ToSqlOutput::Borrowed(Stored::Integer(i64::from(truth))),
-        ValueRef::Date(days) => text(&format_date(days)),
-        ValueRef::Timestamp(micros) => text(&format_timestamp(micros)),
-        ValueRef::Uuid(_) => text(&value.to_string()),
-        ValueRef::Blob(bytes) => ToSqlOutput::Borrowed(Stored::Blob(bytes)),
+        ValueRef::Null => Stored::Null,
+        ValueRef::Integer(number) => Stored::Integer(number),
+        ValueRef::Decimal(units, scale) => Stored::Real(Decimal { units: units.get(), scale }.to_real()),
+        ValueRef::Real(number) => Stored::Real(number),
+        ValueRef::Text(text) => Stored::Text(text.as_bytes()),
+        ValueRef::Boolean(truth) => Stored::Integer(i64::from(truth)),
+        ValueRef::Date(days) => {
+            time = TimeText::date(days);
+            Stored::Text(time.as_str().as_bytes())
+        }
+        ValueRef::Timestamp(micros) => {
+            time = TimeText::timestamp(micros);
+            Stored::Text(time.as_str().as_bytes())
+        }
+        ValueRef::Uuid(_) => {
+            uuid = value.to_string();
+            Stored::Text(uuid.as_bytes())
+        }
+        ValueRef::Blob(bytes) => Stored::Blob(bytes),
     };
+    let stored = ToSqlOutput::Borrowed(stored);
     statement.raw_bind_parameter(at, stored)
 }
 

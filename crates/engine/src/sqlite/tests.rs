@@ -9,6 +9,7 @@ fn every_type_goes_in_and_comes_back_and_all_constraints_hold() {
     let ddl = "CREATE TABLE keeper (id UUID PRIMARY KEY, born DATE NOT NULL, fee DECIMAL(9, 2), active BOOLEAN NOT NULL, photo BLOB);
         CREATE TABLE visit (id INTEGER PRIMARY KEY, keeper_id UUID REFERENCES keeper, at TIMESTAMP NOT NULL, weight REAL, note TEXT UNIQUE,
           mites INTEGER CHECK (mites >= 0 AND mites < 40));
+        CREATE TABLE day (id INTEGER PRIMARY KEY, note TEXT);
         CREATE INDEX visit_keeper ON visit (keeper_id);";
     let schema = ddl::read(ddl).unwrap().schema;
     let blueprint = Blueprint::new(&schema, &Order { seed: 3, ..Order::default() }).unwrap();
@@ -24,6 +25,16 @@ fn every_type_goes_in_and_comes_back_and_all_constraints_hold() {
     let check = rusqlite::Connection::open(folder.path().join(FILE)).unwrap();
     let broken: i64 = check.query_row("SELECT count(*) FROM pragma_foreign_key_check", [], |row| row.get(0)).unwrap();
     assert_eq!(broken, 0);
+    // Statistics are as ANALYZE itself would leave them.
+    let statistics = |check: &rusqlite::Connection| {
+        let mut rows = check.prepare("SELECT tbl, idx, stat FROM sqlite_stat1 ORDER BY tbl, idx").unwrap();
+        let rows = rows.query_map([], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?))).unwrap();
+        rows.map(Result::unwrap).collect::<Vec<(String, Option<String>, String)>>()
+    };
+    let ours = statistics(&check);
+    check.execute_batch("BEGIN; ANALYZE").unwrap();
+    assert_eq!(ours, statistics(&check));
+    check.execute_batch("ROLLBACK").unwrap();
     let connection = Sqlite.connect(&folder.path().join(FILE).to_string_lossy(), &[]).unwrap();
     assert!(connection.sizes().unwrap().iter().any(|size| size.table == "visit" && size.bytes > 4096));
     let mut session = connection.session();

@@ -184,9 +184,15 @@ pub(super) fn whole(subject: &Subject<'_>) -> Guess {
                 let others: Vec<String> = others.map(|other| format!(", {other} 1")).collect();
                 guess(format!("pick({usual} 9{})", others.concat()), "its default")
             }
-            _ => guess(format!("{low}..{high}"), "its type"),
+            _ => guess(format!("{low}..{high}"), if checked(subject) { "a check" } else { "its type" }),
         },
     }
+}
+
+/// Whether a check, and not only its type, bounds a column of whole numbers.
+fn checked(subject: &Subject<'_>) -> bool {
+    let of_type = subject.column.limits.map(|(low, high)| (Some(Value::Integer(low)), Some(Value::Integer(high))));
+    of_type.unwrap_or_default() != (subject.bounds.least.clone(), subject.bounds.most.clone())
 }
 
 /// A guessed range, moved to where type and checks allow it.

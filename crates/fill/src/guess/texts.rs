@@ -316,7 +316,7 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
                 () => 160,
             };
             let most = most.min(room);
-            Some(if most < 12 { format!("words(1)") } else { format!("text({}..{most})", (most / 10).max(8).min(most)) })
+            Some(if most < 12 { "words(1)".to_owned() } else { format!("text({}..{most})", (most / 10).max(8).min(most)) })
         }
         () if has(&["subject", "title", "headline", "caption"]) => fitting("title(3..8)", 60).or_else(|| fitting("title(1..2)", 16)),
         () if has(&["author", "owner", "keeper", "manager", "editor", "creator", "contact", "assignee", "person"])

@@ -70,7 +70,7 @@ impl Replay<'_> {
                 action.next();
                 if action.takes(&["TO"]) || action.takes(&["AS"]) {
                     let new = action.object()?;
-                    self.rename_table(at, new);
+                    self.rename_table(at, &new);
                 } else if action.takes(&["CONSTRAINT"]) || action.takes_any(&["INDEX", "KEY"]) {
                     let old = action.name()?.text;
                     action.takes(&["TO"]);
@@ -87,7 +87,7 @@ impl Replay<'_> {
                     let old = action.name()?;
                     action.takes(&["TO"]);
                     let new = action.name()?;
-                    self.rename_column(at, &old, new)?;
+                    self.rename_column(at, &old, &new)?;
                 }
             }
             // Owners, storage, triggers, partitions, table options.
@@ -171,7 +171,7 @@ impl Replay<'_> {
         let Some(column) = self.tables[at].column(&name.text) else { return Err(self.no_column(at, &name)) };
         if how == "CHANGE" {
             let new = action.name()?;
-            self.rename_column(at, &name, new)?;
+            self.rename_column(at, &name, &new)?;
         }
         if how != "ALTER" {
             let named = |word: &str| self.meaning_of(word);
@@ -211,11 +211,11 @@ impl Replay<'_> {
         Ok(())
     }
 
-    fn rename_column(&mut self, at: usize, old: &Name, new: Name) -> Result<(), DdlError> {
+    fn rename_column(&mut self, at: usize, old: &Name, new: &Name) -> Result<(), DdlError> {
         let Some(column) = self.tables[at].column(&old.text) else { return Err(self.no_column(at, old)) };
         let own = self.tables[at].name.text.clone();
         let old_name = self.tables[at].columns[column].name.text.clone();
-        self.tables[at].rename_column(column, new.clone());
+        self.tables[at].rename_column(column, new);
         for constraint in self.tables.iter_mut().flat_map(|table| &mut table.constraints) {
             if let ConstraintKind::Refers { parent, parent_columns, .. } = &mut constraint.kind
                 && parent.text.eq_ignore_ascii_case(&own)
@@ -227,7 +227,7 @@ impl Replay<'_> {
         Ok(())
     }
 
-    pub(super) fn rename_table(&mut self, at: usize, new: Name) {
+    pub(super) fn rename_table(&mut self, at: usize, new: &Name) {
         let old = std::mem::replace(&mut self.tables[at].name, new.clone());
         for constraint in self.tables.iter_mut().flat_map(|table| &mut table.constraints) {
             if let ConstraintKind::Refers { parent, .. } = &mut constraint.kind
@@ -245,7 +245,7 @@ impl Replay<'_> {
             pair.takes(&["TO"]);
             let new = pair.object()?;
             let at = self.table_of(&old)?;
-            self.rename_table(at, new);
+            self.rename_table(at, &new);
         }
         Ok(())
     }

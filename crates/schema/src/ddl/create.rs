@@ -293,10 +293,7 @@ impl Replay<'_> {
             refers(item, columns)?
         } else if item.takes(&["CHECK"]) {
             ConstraintKind::Check(self.condition(item)?)
-        } else if item.takes_any(&["EXCLUDE"]) {
-            self.pass_over_part(span);
-            return Ok(());
-        } else if item.takes_any(&["FULLTEXT", "SPATIAL"]) {
+        } else if item.takes_any(&["EXCLUDE", "FULLTEXT", "SPATIAL"]) {
             self.pass_over_part(span);
             return Ok(());
         } else if item.takes_any(&["INDEX", "KEY"]) {

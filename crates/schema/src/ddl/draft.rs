@@ -183,7 +183,7 @@ impl DraftTable {
     }
 
     /// Gives a column another name, in the rules that name it too.
-    pub(super) fn rename_column(&mut self, at: usize, new: Name) {
+    pub(super) fn rename_column(&mut self, at: usize, new: &Name) {
         let old = std::mem::replace(&mut self.columns[at].name, new.clone()).text;
         for constraint in &mut self.constraints {
             match &mut constraint.kind {

@@ -89,7 +89,7 @@ impl Replay<'_> {
                     match terms.and_then(|terms| among.map(|among| (terms, among))) {
                         Ok((terms, among)) => table.unique_indexes.push(UniqueIndex { terms, among, span: constraint.span }),
                         Err(unknown) => {
-                            self.pass_over_because(constraint.span, &format!("a unique rule over {unknown}, which is not known here"))
+                            self.pass_over_because(constraint.span, &format!("a unique rule over {unknown}, which is not known here"));
                         }
                     }
                 }
