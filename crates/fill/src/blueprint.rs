@@ -8,6 +8,7 @@ use kampf_schema::expr::{Recipe, RowCount};
 use kampf_schema::{ColumnId, Decimal, LogicalType, Reference, Rule, Schema, Span, TableId, Value, ValueRef};
 
 use crate::batch::{BATCH_ROWS, Batch};
+use crate::guard;
 use crate::link::Link;
 use crate::maker::{Maker, Origin, Others};
 use crate::plan::{self, Planned};
@@ -175,7 +176,7 @@ impl Blueprint {
     pub fn new(schema: &Schema, order: &Order) -> Result<Blueprint, FillError> {
         let Planned { tables, counts, notes } = plan::tables(schema, order)?;
         let mut blueprint = Blueprint { tables, words: Vocabulary::new(order.seed), counts, notes };
-        plan::prove(schema, order, &mut blueprint)?;
+        guard::prove(schema, order, &mut blueprint)?;
         Ok(blueprint)
     }
 

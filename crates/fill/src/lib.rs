@@ -9,9 +9,14 @@ mod blueprint;
 mod bounds;
 mod connect;
 mod count;
+mod derived;
+mod guard;
 mod guess;
 mod link;
 mod maker;
+mod origins;
+mod parameter;
+mod period;
 mod plan;
 mod random;
 mod recipe;
@@ -23,8 +28,8 @@ mod vocabulary;
 pub use batch::{BATCH_ROWS, Batch};
 pub use blueprint::{Blueprint, FillError, FillSubject, Order, Way};
 pub use guess::rows as guessed_rows;
+pub use parameter::RecipeMaker;
 pub use random::Permutation;
-pub use recipe::RecipeMaker;
 
 /// Counted up whenever the same seed would give other content.
 pub const GENERATOR_VERSION: u32 = 3;

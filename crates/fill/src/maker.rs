@@ -5,9 +5,11 @@ use std::fmt::Write;
 use kampf_schema::{ColumnId, Decimal, Value, ValueRef};
 
 use crate::batch::Batch;
+use crate::derived::Derived;
+use crate::period::{DAY, Period, SECOND};
 use crate::random::{Permutation, Random, Zipf};
 use crate::shape::Shape;
-use crate::vocabulary::{Vocabulary, cut, plain};
+use crate::vocabulary::{Vocabulary, cut};
 
 /// Makes the values of a column that is neither a reference nor bound by a rule over several columns.
 #[derive(Clone, Debug)]
@@ -94,23 +96,6 @@ pub(crate) enum ListForm {
     Braces,
 }
 
-/// A span of time and how points of it are drawn: days or microseconds.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub(crate) struct Period {
-    pub(crate) low: i64,
-    pub(crate) high: i64,
-    pub(crate) manner: Manner,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub(crate) enum Manner {
-    Even,
-    /// The later, the more: nearly half of all in the last fifth.
-    Recent,
-    /// Mondays to Fridays, in the hours of the day.
-    Office,
-}
-
 /// Where another value comes from.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub(crate) enum Origin {
@@ -120,41 +105,12 @@ pub(crate) enum Origin {
     Parent(usize, ColumnId),
 }
 
-/// Values made from others.
-#[derive(Clone, Debug)]
-pub(crate) enum Derived {
-    /// Later by between so many and so many units of what it is, more often soon than late.
-    After(Origin, i64, i64),
-    /// Later than a parent's by its number among the parent's children times so much, give or take.
-    Step(Origin, i64, i64),
-    /// slope * other + intercept, and a normal deviation.
-    Linear {
-        of: Origin,
-        slope: f64,
-        intercept: f64,
-        noise: f64,
-        bounds: Option<(f64, f64)>,
-        kind: NumberKind,
-    },
-    /// By the value of another column; the last one, without a value, for all others.
-    When(Origin, Vec<(Option<Value>, Maker, u32)>),
-    /// An address or login from names.
-    Email(Vec<Origin>),
-    Slug(Origin),
-    /// The same value.
-    Same(Origin),
-}
-
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub(crate) enum NumberKind {
     Integer,
     Decimal(u8),
     Real,
 }
-
-/// Timestamps are whole seconds, as most that applications write are.
-const SECOND: i64 = 1_000_000;
-const DAY: i64 = 86_400 * SECOND;
 
 /// What derived values are made from.
 pub(crate) trait Others {
@@ -466,116 +422,8 @@ impl Distribution {
     }
 }
 
-impl Period {
-    /// A point of it; `day` units are a day, and points lie on whole seconds, or whole days.
-    fn draw(&self, random: &mut Random, day: i64) -> i64 {
-        let unit = if day == 1 { 1 } else { SECOND };
-        let (low, high) = (self.low / unit, self.high / unit);
-        let even = |random: &mut Random| random.between(low.into(), high.into()) as i64;
-        match self.manner {
-            Manner::Even => even(random) * unit,
-            Manner::Recent => {
-                let back = random.unit();
-                let back = back * back;
-                (high - ((high - low) as f64 * back) as i64) * unit
-            }
-            Manner::Office => {
-                let at = even(random) * unit;
-                let days = at.div_euclid(day);
-                // 1970-01-01 was a Thursday; Saturdays and Sundays go to the Friday before, or the Monday after.
-                let weekday = (days + 3).rem_euclid(7);
-                let workday = match weekday {
-                    5 => days - 1,
-                    6 => days + 1,
-                    _ => days,
-                };
-                let workday = if (workday * day) < self.low || (workday + 1) * day - 1 > self.high + day { days } else { workday };
-                if day == 1 {
-                    return workday;
-                }
-                // Most between eight and eighteen, around two peaks.
-                let peak = if random.below(2) == 0 { 10.0 } else { 14.5 };
-                let hours = (peak + 1.6 * random.normal()).clamp(7.0, 19.99);
-                (workday * day + (hours * 3600.0) as i64 * SECOND).clamp(self.low, self.high.max(self.low))
-            }
-        }
-    }
-}
-
-impl Derived {
-    fn make(&self, random: &mut Random, row: u64, words: &Vocabulary, others: &dyn Others, out: &mut Batch) {
-        match self {
-            Derived::After(of, low, high) => {
-                // Most follow soon: squared chances.
-                let soon = random.unit();
-                let later = low + ((high - low) as f64 * soon * soon) as i64;
-                out.push(moved(&others.value(*of), later).as_ref());
-            }
-            Derived::Step(of, low, high) => {
-                let link = if let Origin::Parent(link, _) = of { *link } else { 0 };
-                let ordinal = others.ordinal(link) as i64;
-                let later = ordinal * (low + high) / 2 + random.between((*low).into(), (*high).into()) as i64;
-                out.push(moved(&others.value(*of), later).as_ref());
-            }
-            Derived::Linear { of, slope, intercept, noise, bounds, kind } => match others.value(*of).as_ref().as_real() {
-                Some(other) => out.push(kind.value(bounded(slope * other + intercept + noise * random.normal(), *bounds)).as_ref()),
-                None => out.push(ValueRef::Null),
-            },
-            Derived::When(of, cases) => {
-                let other = others.value(*of);
-                let fits = |value: &Option<Value>| value.as_ref().is_none_or(|value| value.as_ref().order(other.as_ref()).is_eq());
-                match cases.iter().find(|(value, ..)| fits(value)) {
-                    Some((_, _, null_share)) if random.chance(*null_share) => out.push(ValueRef::Null),
-                    Some((_, maker, _)) => maker.make(random, row, words, others, out),
-                    None => out.push(ValueRef::Null),
-                }
-            }
-            Derived::Email(of) => {
-                let names: Vec<String> = of
-                    .iter()
-                    .map(|origin| others.value(*origin))
-                    .filter(|name| *name != Value::Null)
-                    .map(|name| name.to_string())
-                    .collect();
-                out.push_text(|out| {
-                    let start = out.len();
-                    for name in names.iter().flat_map(|name| name.split(' ')) {
-                        if out.len() > start {
-                            out.push('.');
-                        }
-                        plain(name, out);
-                    }
-                    out.push_str("@example.org");
-                });
-            }
-            Derived::Slug(of) => {
-                let other = others.value(*of);
-                match other {
-                    Value::Null => out.push(ValueRef::Null),
-                    other => out.push_text(|out| {
-                        let start = out.len();
-                        plain(&other.to_string(), out);
-                        cut(out, start, 48);
-                    }),
-                }
-            }
-            Derived::Same(of) => out.push(others.value(*of).as_ref()),
-        }
-    }
-}
-
-/// A date, a timestamp or seconds since 1970, so much later: `later` is in microseconds.
-fn moved(value: &Value, later: i64) -> Value {
-    match value {
-        Value::Date(days) => Value::Date(days.saturating_add(i32::try_from(later / DAY).unwrap_or(i32::MAX))),
-        Value::Timestamp(micros) => Value::Timestamp(micros.saturating_add(later / SECOND * SECOND)),
-        Value::Integer(seconds) => Value::Integer(seconds.saturating_add(later / SECOND)),
-        _ => Value::Null,
-    }
-}
-
 impl NumberKind {
-    fn value(self, number: f64) -> Value {
+    pub(crate) fn value(self, number: f64) -> Value {
         match self {
             NumberKind::Integer => Value::Integer(libm::round(number) as i64),
             NumberKind::Real => Value::Real(number),
@@ -595,7 +443,7 @@ impl NumberKind {
     }
 }
 
-fn bounded(number: f64, bounds: Option<(f64, f64)>) -> f64 {
+pub(crate) fn bounded(number: f64, bounds: Option<(f64, f64)>) -> f64 {
     bounds.map_or(number, |(low, high)| number.clamp(low, high))
 }
 

@@ -1,25 +1,25 @@
 //! Working the plan out: makers, links, unique rules and checks of all tables.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
 use std::sync::Arc;
 
-use kampf_schema::expr::{Name, Recipe, RowCount, Source as Written, read_recipe};
-use kampf_schema::{ColumnId, Form, LogicalType, Rule, Schema, Table, TableId, Term, Value, did_you_mean};
+use kampf_schema::expr::{Recipe, RowCount, Source as Written, read_recipe};
+use kampf_schema::{ColumnId, Form, LogicalType, Schema, Table, TableId, Value};
 
-use crate::blueprint::{Blueprint, ColumnPlan, FillError, FillSubject, Guard, Order, TablePlan, Way, as_kind};
+use crate::blueprint::{ColumnPlan, FillError, FillSubject, Order, TablePlan, Way};
 use crate::bounds::{Bounds, bounds};
 use crate::connect::{Connecting, counted_too};
 use crate::count::{Counted, count_all};
+use crate::derived::Derived;
+use crate::guard::guard;
 use crate::guess;
 use crate::link::{How, Link};
-use crate::maker::{Derived, ListForm, Maker, Origin};
+use crate::maker::{ListForm, Maker, Origin};
+use crate::origins::{OfTable, check_circles};
 use crate::random::{Permutation, key};
-use crate::recipe::{Columns, RecipeError, maker};
+use crate::recipe::maker;
 use crate::seeds::{self, Given};
 use crate::unique::{Draft, Source, faithful, settle, settle_once};
-
-/// Rows of each table that the checks are tried on.
-const TRIED: u64 = 48;
 
 /// The plans of all tables.
 pub(crate) struct Planned {
@@ -431,250 +431,4 @@ impl Draft {
 /// Whether a condition's text names a column.
 fn mentions(sql: &str, column: &str) -> bool {
     sql.split(|c: char| !(c.is_alphanumeric() || c == '_')).any(|word| word.eq_ignore_ascii_case(column))
-}
-
-/// Puts the columns of some checks under guards: those that share a column under the same one.
-fn guard(table: &Table, plan: &mut TablePlan, checks: &[usize]) {
-    let mut guards: Vec<(BTreeSet<ColumnId>, Vec<usize>)> = Vec::new();
-    for &at in checks {
-        let Ok(rule) = &table.checks[at].rule else { continue };
-        let mut columns: BTreeSet<ColumnId> = rule.column_set().into_iter().collect();
-        // What a column is made from is drawn anew with it, and so is what a reference brings along.
-        let mut more: Vec<ColumnId> = columns.iter().copied().collect();
-        while let Some(column) = more.pop() {
-            let own = plan.columns[column]
-                .maker
-                .origins()
-                .into_iter()
-                .filter_map(|origin| if let Origin::Own(other) = origin { Some(other) } else { None });
-            let computed = if let Source::Computed(term) = &plan.columns[column].source { term.column_set() } else { Vec::new() };
-            for other in own.chain(computed) {
-                if columns.insert(other) {
-                    more.push(other);
-                }
-            }
-        }
-        let mut checks = vec![at];
-        guards.retain(|(other, theirs)| {
-            let apart = other.is_disjoint(&columns);
-            if !apart {
-                columns.extend(other);
-                checks.extend(theirs);
-            }
-            apart
-        });
-        guards.push((columns, checks));
-    }
-    plan.columns.iter_mut().for_each(|column| column.guard = None);
-    plan.guards = guards
-        .into_iter()
-        .enumerate()
-        .map(|(at, (columns, checks))| {
-            columns.iter().for_each(|&column| plan.columns[column].guard = Some(at));
-            let rules: Vec<Rule> = checks.iter().filter_map(|&check| table.checks[check].rule.clone().ok()).collect();
-            let columns: Vec<ColumnId> = columns.into_iter().collect();
-            let hints = columns.iter().map(|&column| hints(table, column, &rules)).collect();
-            Guard { columns, rules, hints }
-        })
-        .collect();
-}
-
-/// The fixed values that rules compare a column with.
-fn hints(table: &Table, column: ColumnId, rules: &[Rule]) -> Vec<Value> {
-    fn walk(rule: &Rule, column: ColumnId, found: &mut Vec<Value>) {
-        let mut pair = |terms: &[&Term]| {
-            let names = terms.iter().any(|term| term.column_set().contains(&column));
-            let literals = terms.iter().filter_map(|term| if let Term::Literal(value) = term { Some(value.clone()) } else { None });
-            if names {
-                found.extend(literals);
-            }
-        };
-        match rule {
-            Rule::Compare(_, left, right) | Rule::Same(left, right) => pair(&[left, right]),
-            Rule::In(term, list) => pair(&std::iter::once(term).chain(list).collect::<Vec<_>>()),
-            Rule::Not(inner) => walk(inner, column, found),
-            Rule::And(rules) | Rule::Or(rules) => rules.iter().for_each(|rule| walk(rule, column, found)),
-            Rule::IsNull(_) | Rule::Matches(..) | Rule::Truth(_) => {}
-        }
-    }
-    let mut found = Vec::new();
-    rules.iter().for_each(|rule| walk(rule, column, &mut found));
-    let kind = table.columns[column].kind;
-    let mut fitting: Vec<Value> = found.into_iter().map(|value| as_kind(value, kind)).filter(|value| *value != Value::Null).collect();
-    fitting.retain(|value| matches!(value, Value::Text(_)) == matches!(kind, LogicalType::Text { .. }));
-    fitting.dedup();
-    fitting
-}
-
-/// Tries all checks on some rows of each table. Those that were thought to hold and do not come under a guard; where a guard
-/// cannot make them hold either, nobody can.
-pub(crate) fn prove(schema: &Schema, order: &Order, blueprint: &mut Blueprint) -> Result<(), FillError> {
-    for id in schema.ids() {
-        let table = schema.table(id);
-        let known: Vec<usize> = (0..table.checks.len()).filter(|&at| table.checks[at].rule.is_ok()).collect();
-        if known.is_empty() {
-            continue;
-        }
-        let mut under: Vec<usize> = known
-            .iter()
-            .copied()
-            .filter(|&at| {
-                blueprint.tables[id.0]
-                    .guards
-                    .iter()
-                    .any(|guard| table.checks[at].rule.as_ref().is_ok_and(|rule| guard.rules.contains(rule)))
-            })
-            .collect();
-        let failing = |blueprint: &Blueprint, checks: &[usize]| {
-            let plan = &blueprint.tables[id.0];
-            let (given, rows) = (plan.given.len() as u64, plan.rows);
-            let step = ((rows - given.min(rows)) / TRIED).max(1);
-            let tried = (given..rows).step_by(usize::try_from(step).unwrap_or(1));
-            let mut found = BTreeSet::new();
-            for row in tried {
-                let value = |column: ColumnId| blueprint.value(id, row, column);
-                found.extend(checks.iter().copied().filter(|&at| table.checks[at].rule.as_ref().is_ok_and(|rule| !rule.allows(&value))));
-            }
-            found
-        };
-        let first = failing(blueprint, &known);
-        if first.iter().any(|at| !under.contains(at)) {
-            under.extend(first.iter().filter(|at| !under.contains(at)).copied().collect::<Vec<_>>());
-            guard(table, &mut blueprint.tables[id.0], &under);
-            if let Some(&at) = failing(blueprint, &known).first() {
-                return Err(cannot(table, id, order, at));
-            }
-        } else if let Some(&at) = first.first() {
-            return Err(cannot(table, id, order, at));
-        }
-    }
-    Ok(())
-}
-
-fn cannot(table: &Table, id: TableId, order: &Order, at: usize) -> FillError {
-    let check = &table.checks[at];
-    let sql = check.sql.split_whitespace().collect::<Vec<_>>().join(" ");
-    let columns = check.rule.as_ref().map(Rule::column_set).unwrap_or_default();
-    if let Some(&column) = columns.iter().find(|&&column| order.values.contains_key(&(id, column))) {
-        let message = format!("nothing that this makes for `{}.{}` fulfils the check `{sql}`", table.name, table.columns[column].name);
-        return FillError::new(FillSubject::Values(id, column), message).hint("let it make what the check allows, or leave the line out");
-    }
-    let example = columns.first().map_or("…", |&column| table.columns[column].name.as_str());
-    FillError::new(FillSubject::Schema(check.span), format!("no values were found for `{}` that fulfil the check `{sql}`", table.name))
-        .hint(format!("say under [values] how to meet it, like `\"{}.{example}\" = \"…\"`", table.name))
-}
-
-/// The columns that recipes of a table can name.
-struct OfTable<'a> {
-    schema: &'a Schema,
-    table: TableId,
-    own: ColumnId,
-}
-
-impl Columns for OfTable<'_> {
-    fn origin(&self, path: &[Name]) -> Result<(Origin, LogicalType), RecipeError> {
-        let table = self.schema.table(self.table);
-        let wrong = |message: String, name: &Name, candidates: Vec<String>| RecipeError {
-            message,
-            hint: did_you_mean(&name.text, candidates.iter().map(String::as_str)),
-            span: Some(name.span),
-        };
-        let names = |table: &Table| table.columns.iter().map(|column| column.name.clone()).collect::<Vec<_>>();
-        match path {
-            [column] => match table.find(&column.text) {
-                Some(at) if at == self.own => Err(wrong("a column cannot be made from itself".to_owned(), column, Vec::new())),
-                Some(at) => Ok((Origin::Own(at), table.columns[at].kind)),
-                None => Err(wrong(format!("`{}` has no column `{}`", table.name, column.text), column, names(table))),
-            },
-            [parent, column] => {
-                let is = |name: &str| name.eq_ignore_ascii_case(&parent.text);
-                let of_column = |reference: &kampf_schema::Reference| {
-                    reference.columns.iter().any(|&at| {
-                        let name = &table.columns[at].name;
-                        is(name) || ["_id", "_uuid", "_key", "Id", "ID"].iter().any(|ending| name.strip_suffix(ending).is_some_and(is))
-                    })
-                };
-                let link = table
-                    .references
-                    .iter()
-                    .position(of_column)
-                    .or_else(|| table.references.iter().position(|reference| is(&self.schema.table(reference.parent).name)));
-                let Some(link) = link else {
-                    let parents = table.references.iter().map(|reference| self.schema.table(reference.parent).name.clone()).collect();
-                    return Err(wrong(format!("`{}` refers to nothing that is called `{}`", table.name, parent.text), parent, parents));
-                };
-                let of = self.schema.table(table.references[link].parent);
-                match of.find(&column.text) {
-                    Some(at) => Ok((Origin::Parent(link, at), of.columns[at].kind)),
-                    None => Err(wrong(format!("`{}` has no column `{}`", of.name, column.text), column, names(of))),
-                }
-            }
-            _ => Err(RecipeError {
-                message: "a column is named by itself, or behind a parent and a point".to_owned(),
-                hint: None,
-                span: path.first().map(|name| name.span),
-            }),
-        }
-    }
-}
-
-/// Values that are made from each other in a circle.
-fn check_circles(schema: &Schema, plans: &[TablePlan]) -> Result<(), FillError> {
-    type Node = (TableId, ColumnId);
-    let edges = |(table, column): Node| -> Vec<Node> {
-        let plan = &plans[table.0].columns[column];
-        let mut edges: Vec<Node> = Vec::new();
-        for origin in plan.maker.origins() {
-            match origin {
-                Origin::Own(other) => edges.push((table, other)),
-                // An earlier row of the same table is no circle.
-                Origin::Parent(link, other) => {
-                    let parent = plans[table.0].references[link].parent;
-                    if parent != table || !matches!(plans[table.0].links[link].how, How::Earlier) {
-                        edges.push((parent, other));
-                    }
-                }
-            }
-        }
-        match &plan.source {
-            Source::Computed(term) => edges.extend(term.column_set().into_iter().map(|other| (table, other))),
-            Source::Linked(link, place) => {
-                let reference = &plans[table.0].references[*link];
-                if reference.parent != table || !matches!(plans[table.0].links[*link].how, How::Earlier) {
-                    edges.push((reference.parent, reference.parent_columns[*place]));
-                }
-            }
-            _ => {}
-        }
-        edges
-    };
-    // 1 while what a node is made from is looked at, 2 when that is done.
-    let mut state: HashMap<Node, u8> = HashMap::new();
-    for id in schema.ids() {
-        for column in 0..schema.table(id).columns.len() {
-            let mut stack = vec![((id, column), false)];
-            while let Some((node, done)) = stack.pop() {
-                if done {
-                    state.insert(node, 2);
-                    continue;
-                }
-                match state.get(&node) {
-                    Some(2) => continue,
-                    Some(_) => {
-                        let table = schema.table(node.0);
-                        let message = format!(
-                            "the values of `{}.{}` are made from themselves, by way of others",
-                            table.name, table.columns[node.1].name
-                        );
-                        return Err(FillError::new(FillSubject::Values(node.0, node.1), message).hint("make one of them from nothing else"));
-                    }
-                    None => {}
-                }
-                state.insert(node, 1);
-                stack.push((node, true));
-                stack.extend(edges(node).into_iter().filter(|next| state.get(next) != Some(&2)).map(|next| (next, false)));
-            }
-        }
-    }
-    Ok(())
 }

@@ -19,7 +19,12 @@ const MOST_MOST: u64 = 50_000;
 /// The guess for a table, where nobody says anything about any table.
 pub fn rows(schema: &Schema, table: TableId) -> RowCount {
     let most = (ALTOGETHER / schema.tables.len().max(1) as u64).clamp(LEAST_MOST, MOST_MOST);
-    fn count(schema: &Schema, table: TableId, most: u64, above: &mut Vec<TableId>) -> (RowCount, u64) {
+    // The deeper the schema, the fewer children each has, so that those at the bottom are the most.
+    let levels = levels(schema).max(1);
+    let each = libm::pow(most as f64 / ROOT as f64, 1.0 / levels as f64) as u64;
+    let limits = Limits { most, each: each.clamp(2, 10) };
+    fn count(schema: &Schema, table: TableId, limits: Limits, above: &mut Vec<TableId>) -> (RowCount, u64) {
+        let most = limits.most;
         let model = schema.table(table);
         let seeds = model.seeds.len() as u64;
         if let Some(room) = most_by_rules(model) {
@@ -44,14 +49,14 @@ pub fn rows(schema: &Schema, table: TableId) -> RowCount {
             return (RowCount::Fixed(rows), rows);
         };
         above.push(table);
-        let (_, parents) = count(schema, reference.parent, most, above);
+        let (_, parents) = count(schema, reference.parent, limits, above);
         above.pop();
         let name = Name { text: schema.table(reference.parent).name.clone(), span: Span::default() };
         let per = |children: Children| RowCount::Per { children, share: 100, parent: name.clone() };
         if model.is_unique_key(&reference.columns) {
             return (per(Children::Between(Value::Integer(1), Value::Integer(1))), parents);
         }
-        let each: u64 = if is_junction(model) { 3 } else { 10 };
+        let each: u64 = if is_junction(model) { 3 } else { limits.each };
         let wanted = parents * each;
         if wanted > most {
             return match (most / parents.max(1)).min(each) {
@@ -60,10 +65,35 @@ pub fn rows(schema: &Schema, table: TableId) -> RowCount {
             };
         }
         // Some have very many: what people do is spread unevenly.
-        let children = if each == 10 { Children::Heavy(Value::Integer(10)) } else { Children::About(Value::Integer(3)) };
+        let mean = Value::Integer(each as i64);
+        let children = if is_junction(model) { Children::About(mean) } else { Children::Heavy(mean) };
         (per(children), wanted)
     }
-    count(schema, table, most, &mut Vec::new()).0
+    count(schema, table, limits, &mut Vec::new()).0
+}
+
+/// How large guesses may become.
+#[derive(Clone, Copy)]
+struct Limits {
+    /// Rows of a table.
+    most: u64,
+    /// Children of a parent.
+    each: u64,
+}
+
+/// How many tables lie one on top of the other, at most.
+fn levels(schema: &Schema) -> u64 {
+    let mut levels = vec![0_u64; schema.tables.len()];
+    for id in schema.parents_first() {
+        let table = schema.table(id);
+        let needed = table.references.iter().filter(|reference| {
+            reference.parent != id
+                && reference.columns.iter().all(|&column| !table.columns[column].nullable)
+                && !table.is_unique_key(&reference.columns)
+        });
+        levels[id.0] = needed.map(|reference| 1 + levels[reference.parent.0]).max().unwrap_or(0);
+    }
+    levels.into_iter().max().unwrap_or(0)
 }
 
 /// The reference by which children are counted: that to the largest parent that is needed and leads to no circle.

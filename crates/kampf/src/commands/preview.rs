@@ -103,7 +103,12 @@ fn text(project: &Project, table: TableId, rows: &[u64]) -> String {
 fn cell(value: &Value, room: usize) -> (Look, String) {
     match value {
         Value::Null => (Look::Quiet, "null".to_owned()),
-        other => (Look::Plain, cut(&other.to_string().replace(char::is_control, " "), room)),
+        other => {
+            let text = other.to_string().replace(char::is_control, " ");
+            // Whole seconds are shown as such.
+            let text = if let Value::Timestamp(_) = other { text.trim_end_matches(".000000") } else { &text };
+            (Look::Plain, cut(text, room))
+        }
     }
 }
 

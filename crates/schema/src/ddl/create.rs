@@ -278,9 +278,8 @@ impl Replay<'_> {
             ConstraintKind::Primary(parts)
         } else if item.takes(&["UNIQUE"]) {
             item.takes_any(&["KEY", "INDEX"]);
-            if item.takes(&["NULLS", "NOT", "DISTINCT"]) || item.takes(&["NULLS", "DISTINCT"]) {
-                // With nulls never alike or alike: generated values of such columns differ either way.
-            }
+            // Nulls alike or not: generated values of such columns differ either way.
+            let _ = item.takes(&["NULLS", "NOT", "DISTINCT"]) || item.takes(&["NULLS", "DISTINCT"]);
             let parts = self.parts(item, &mut name)?;
             ConstraintKind::Unique(parts, None)
         } else if item.takes(&["FOREIGN"]) {

@@ -212,10 +212,10 @@ impl Reading<'_> {
                         }
                         None => self.rule(&case.condition)?,
                     };
-                    cases.push((rule, self.value_or_rule(&case.result, want)?));
+                    cases.push((rule, self.term(&case.result, want)?));
                 }
                 if let Some(other) = else_result {
-                    cases.push((Rule::Truth(Term::Literal(Value::Boolean(true))), self.value_or_rule(other, want)?));
+                    cases.push((Rule::Truth(Term::Literal(Value::Boolean(true))), self.term(other, want)?));
                 }
                 Term::Choose(cases)
             }
@@ -237,11 +237,6 @@ impl Reading<'_> {
             | E::UnaryOp { op: UnaryOperator::Not, .. } => Term::Whether(Box::new(self.rule(expr)?)),
             other => return Err(format!("`{other}`")),
         })
-    }
-
-    /// What a case gives: a condition where conditions are asked for.
-    fn value_or_rule(&self, expr: &ast::Expr, want: Option<LogicalType>) -> Result<Term, Unknown> {
-        self.term(expr, want)
     }
 
     fn call(&self, function: &ast::Function) -> Result<Term, Unknown> {

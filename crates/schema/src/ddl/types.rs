@@ -163,11 +163,11 @@ fn known(written: &Written, dialect: SqlDialect) -> Option<Meaning> {
         Some(Meaning { limits, ..Meaning::of(LogicalType::Integer) })
     };
     let numbered = |meaning: Option<Meaning>| meaning.map(|meaning| Meaning { numbered: true, nullable: false, ..meaning });
-    let bytes = || {
-        Some(Meaning {
-            limits: number(written, 0).and_then(|most| i64::try_from(most).ok()).map(|most| (0, most)),
-            ..Meaning::of(LogicalType::Blob)
-        })
+    // Always as many bytes, one where nothing is said; or up to so many, where anything is said.
+    let bytes = |always: bool| {
+        let most = number(written, 0).and_then(|most| i64::try_from(most).ok()).or(always.then_some(1));
+        let limits = most.map(|most| (if always { most } else { 0 }, most));
+        Some(Meaning { limits, ..Meaning::of(LogicalType::Blob) })
     };
     let words = || {
         written
@@ -201,7 +201,6 @@ fn known(written: &Written, dialect: SqlDialect) -> Option<Meaning> {
         "DECIMAL" | "NUMERIC" | "DEC" | "FIXED" | "NUMBER" => Some(decimal(written, dialect)),
         "MONEY" | "SMALLMONEY" => Some(Meaning::of(LogicalType::Decimal { precision: 15, scale: 2 })),
         "REAL" | "FLOAT" | "DOUBLE" | "DOUBLE PRECISION" | "FLOAT4" | "FLOAT8" => Some(Meaning::of(LogicalType::Real)),
-        // Sixteen bytes under a text's name are how some store a UUID; that is the application's business.
         "CHAR" | "CHARACTER" | "NCHAR" | "BPCHAR" | "NATIONAL CHAR" | "NATIONAL CHARACTER" => sized(Some(1)),
         "VARCHAR"
         | "CHARACTER VARYING"
@@ -231,27 +230,8 @@ fn known(written: &Written, dialect: SqlDialect) -> Option<Meaning> {
         "TIME" | "TIMETZ" => text(Form::Time),
         name if name.starts_with("INTERVAL") => text(Form::Interval),
         "UUID" | "UNIQUEIDENTIFIER" => Some(Meaning::of(LogicalType::Uuid)),
-        "BLOB"
-        | "BYTEA"
-        | "BINARY"
-        | "VARBINARY"
-        | "TINYBLOB"
-        | "MEDIUMBLOB"
-        | "LONGBLOB"
-        | "IMAGE"
-        | "BYTES"
-        | "BINARY LARGE OBJECT"
-        | "CHARACTER BYTE" => {
-            let meaning = bytes();
-            if written.name == "BINARY" {
-                meaning.map(|meaning| Meaning {
-                    limits: Some((1, 1)).filter(|_| meaning.limits.is_none()).or(meaning.limits.map(|(_, most)| (most, most))),
-                    ..meaning
-                })
-            } else {
-                meaning
-            }
-        }
+        "BINARY" | "CHARACTER BYTE" => bytes(true),
+        "BLOB" | "BYTEA" | "VARBINARY" | "TINYBLOB" | "MEDIUMBLOB" | "LONGBLOB" | "IMAGE" | "BYTES" | "BINARY LARGE OBJECT" => bytes(false),
         "JSON" | "JSONB" => text(Form::Json),
         "XML" => text(Form::Xml),
         "INET" => text(Form::Address),

@@ -1,0 +1,106 @@
+//! Values made from other columns of the row, or from one of its parent.
+
+use kampf_schema::{Value, ValueRef};
+
+use crate::batch::Batch;
+use crate::maker::{Maker, NumberKind, Origin, Others, bounded};
+use crate::period::{DAY, SECOND};
+use crate::random::Random;
+use crate::vocabulary::{Vocabulary, cut, plain};
+
+/// Values made from others.
+#[derive(Clone, Debug)]
+pub(crate) enum Derived {
+    /// Later by between so many and so many units of what it is, more often soon than late.
+    After(Origin, i64, i64),
+    /// Later than a parent's by its number among the parent's children times so much, give or take.
+    Step(Origin, i64, i64),
+    /// slope * other + intercept, and a normal deviation.
+    Linear {
+        of: Origin,
+        slope: f64,
+        intercept: f64,
+        noise: f64,
+        bounds: Option<(f64, f64)>,
+        kind: NumberKind,
+    },
+    /// By the value of another column; the last one, without a value, for all others.
+    When(Origin, Vec<(Option<Value>, Maker, u32)>),
+    /// An address or login from names.
+    Email(Vec<Origin>),
+    Slug(Origin),
+    /// The same value.
+    Same(Origin),
+}
+
+impl Derived {
+    pub(crate) fn make(&self, random: &mut Random, row: u64, words: &Vocabulary, others: &dyn Others, out: &mut Batch) {
+        match self {
+            Derived::After(of, low, high) => {
+                // Most follow soon: squared chances.
+                let soon = random.unit();
+                let later = low + ((high - low) as f64 * soon * soon) as i64;
+                out.push(moved(&others.value(*of), later).as_ref());
+            }
+            Derived::Step(of, low, high) => {
+                let link = if let Origin::Parent(link, _) = of { *link } else { 0 };
+                let ordinal = others.ordinal(link) as i64;
+                let later = ordinal * (low + high) / 2 + random.between((*low).into(), (*high).into()) as i64;
+                out.push(moved(&others.value(*of), later).as_ref());
+            }
+            Derived::Linear { of, slope, intercept, noise, bounds, kind } => match others.value(*of).as_ref().as_real() {
+                Some(other) => out.push(kind.value(bounded(slope * other + intercept + noise * random.normal(), *bounds)).as_ref()),
+                None => out.push(ValueRef::Null),
+            },
+            Derived::When(of, cases) => {
+                let other = others.value(*of);
+                let fits = |value: &Option<Value>| value.as_ref().is_none_or(|value| value.as_ref().order(other.as_ref()).is_eq());
+                match cases.iter().find(|(value, ..)| fits(value)) {
+                    Some((_, _, null_share)) if random.chance(*null_share) => out.push(ValueRef::Null),
+                    Some((_, maker, _)) => maker.make(random, row, words, others, out),
+                    None => out.push(ValueRef::Null),
+                }
+            }
+            Derived::Email(of) => {
+                let names: Vec<String> = of
+                    .iter()
+                    .map(|origin| others.value(*origin))
+                    .filter(|name| *name != Value::Null)
+                    .map(|name| name.to_string())
+                    .collect();
+                out.push_text(|out| {
+                    let start = out.len();
+                    for name in names.iter().flat_map(|name| name.split(' ')) {
+                        if out.len() > start {
+                            out.push('.');
+                        }
+                        plain(name, out);
+                    }
+                    out.push_str("@example.org");
+                });
+            }
+            Derived::Slug(of) => {
+                let other = others.value(*of);
+                match other {
+                    Value::Null => out.push(ValueRef::Null),
+                    other => out.push_text(|out| {
+                        let start = out.len();
+                        plain(&other.to_string(), out);
+                        cut(out, start, 48);
+                    }),
+                }
+            }
+            Derived::Same(of) => out.push(others.value(*of).as_ref()),
+        }
+    }
+}
+
+/// A date, a timestamp or seconds since 1970, so much later: `later` is in microseconds.
+fn moved(value: &Value, later: i64) -> Value {
+    match value {
+        Value::Date(days) => Value::Date(days.saturating_add(i32::try_from(later / DAY).unwrap_or(i32::MAX))),
+        Value::Timestamp(micros) => Value::Timestamp(micros.saturating_add(later / SECOND * SECOND)),
+        Value::Integer(seconds) => Value::Integer(seconds.saturating_add(later / SECOND)),
+        _ => Value::Null,
+    }
+}

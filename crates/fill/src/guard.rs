@@ -1,0 +1,143 @@
+//! Checks that values are drawn again for until they hold, and the proof that they do.
+
+use std::collections::BTreeSet;
+
+use kampf_schema::{ColumnId, LogicalType, Rule, Schema, Table, TableId, Term, Value};
+
+use crate::blueprint::{Blueprint, FillError, FillSubject, Guard, Order, TablePlan, as_kind};
+use crate::maker::Origin;
+use crate::unique::Source;
+
+/// Rows of each table that the checks are tried on.
+const TRIED: u64 = 48;
+
+/// Puts the columns of some checks under guards: those that share a column under the same one.
+pub(crate) fn guard(table: &Table, plan: &mut TablePlan, checks: &[usize]) {
+    let mut guards: Vec<(BTreeSet<ColumnId>, Vec<usize>)> = Vec::new();
+    for &at in checks {
+        let Ok(rule) = &table.checks[at].rule else { continue };
+        let mut columns: BTreeSet<ColumnId> = rule.column_set().into_iter().collect();
+        // What a column is made from is drawn anew with it, and so is what a reference brings along.
+        let mut more: Vec<ColumnId> = columns.iter().copied().collect();
+        while let Some(column) = more.pop() {
+            let own = plan.columns[column]
+                .maker
+                .origins()
+                .into_iter()
+                .filter_map(|origin| if let Origin::Own(other) = origin { Some(other) } else { None });
+            let computed = if let Source::Computed(term) = &plan.columns[column].source { term.column_set() } else { Vec::new() };
+            for other in own.chain(computed) {
+                if columns.insert(other) {
+                    more.push(other);
+                }
+            }
+        }
+        let mut checks = vec![at];
+        guards.retain(|(other, theirs)| {
+            let apart = other.is_disjoint(&columns);
+            if !apart {
+                columns.extend(other);
+                checks.extend(theirs);
+            }
+            apart
+        });
+        guards.push((columns, checks));
+    }
+    plan.columns.iter_mut().for_each(|column| column.guard = None);
+    plan.guards = guards
+        .into_iter()
+        .enumerate()
+        .map(|(at, (columns, checks))| {
+            columns.iter().for_each(|&column| plan.columns[column].guard = Some(at));
+            let rules: Vec<Rule> = checks.iter().filter_map(|&check| table.checks[check].rule.clone().ok()).collect();
+            let columns: Vec<ColumnId> = columns.into_iter().collect();
+            let hints = columns.iter().map(|&column| hints(table, column, &rules)).collect();
+            Guard { columns, rules, hints }
+        })
+        .collect();
+}
+
+/// The fixed values that rules compare a column with.
+fn hints(table: &Table, column: ColumnId, rules: &[Rule]) -> Vec<Value> {
+    fn walk(rule: &Rule, column: ColumnId, found: &mut Vec<Value>) {
+        let mut pair = |terms: &[&Term]| {
+            let names = terms.iter().any(|term| term.column_set().contains(&column));
+            let literals = terms.iter().filter_map(|term| if let Term::Literal(value) = term { Some(value.clone()) } else { None });
+            if names {
+                found.extend(literals);
+            }
+        };
+        match rule {
+            Rule::Compare(_, left, right) | Rule::Same(left, right) => pair(&[left, right]),
+            Rule::In(term, list) => pair(&std::iter::once(term).chain(list).collect::<Vec<_>>()),
+            Rule::Not(inner) => walk(inner, column, found),
+            Rule::And(rules) | Rule::Or(rules) => rules.iter().for_each(|rule| walk(rule, column, found)),
+            Rule::IsNull(_) | Rule::Matches(..) | Rule::Truth(_) => {}
+        }
+    }
+    let mut found = Vec::new();
+    rules.iter().for_each(|rule| walk(rule, column, &mut found));
+    let kind = table.columns[column].kind;
+    let mut fitting: Vec<Value> = found.into_iter().map(|value| as_kind(value, kind)).filter(|value| *value != Value::Null).collect();
+    fitting.retain(|value| matches!(value, Value::Text(_)) == matches!(kind, LogicalType::Text { .. }));
+    fitting.dedup();
+    fitting
+}
+
+/// Tries all checks on some rows of each table. Those that were thought to hold and do not come under a guard; where a guard
+/// cannot make them hold either, nobody can.
+pub(crate) fn prove(schema: &Schema, order: &Order, blueprint: &mut Blueprint) -> Result<(), FillError> {
+    for id in schema.ids() {
+        let table = schema.table(id);
+        let known: Vec<usize> = (0..table.checks.len()).filter(|&at| table.checks[at].rule.is_ok()).collect();
+        if known.is_empty() {
+            continue;
+        }
+        let mut under: Vec<usize> = known
+            .iter()
+            .copied()
+            .filter(|&at| {
+                blueprint.tables[id.0]
+                    .guards
+                    .iter()
+                    .any(|guard| table.checks[at].rule.as_ref().is_ok_and(|rule| guard.rules.contains(rule)))
+            })
+            .collect();
+        let failing = |blueprint: &Blueprint, checks: &[usize]| {
+            let plan = &blueprint.tables[id.0];
+            let (given, rows) = (plan.given.len() as u64, plan.rows);
+            let step = ((rows - given.min(rows)) / TRIED).max(1);
+            let tried = (given..rows).step_by(usize::try_from(step).unwrap_or(1));
+            let mut found = BTreeSet::new();
+            for row in tried {
+                let value = |column: ColumnId| blueprint.value(id, row, column);
+                found.extend(checks.iter().copied().filter(|&at| table.checks[at].rule.as_ref().is_ok_and(|rule| !rule.allows(&value))));
+            }
+            found
+        };
+        let first = failing(blueprint, &known);
+        if first.iter().any(|at| !under.contains(at)) {
+            under.extend(first.iter().filter(|at| !under.contains(at)).copied().collect::<Vec<_>>());
+            guard(table, &mut blueprint.tables[id.0], &under);
+            if let Some(&at) = failing(blueprint, &known).first() {
+                return Err(cannot(table, id, order, at));
+            }
+        } else if let Some(&at) = first.first() {
+            return Err(cannot(table, id, order, at));
+        }
+    }
+    Ok(())
+}
+
+fn cannot(table: &Table, id: TableId, order: &Order, at: usize) -> FillError {
+    let check = &table.checks[at];
+    let sql = check.sql.split_whitespace().collect::<Vec<_>>().join(" ");
+    let columns = check.rule.as_ref().map(Rule::column_set).unwrap_or_default();
+    if let Some(&column) = columns.iter().find(|&&column| order.values.contains_key(&(id, column))) {
+        let message = format!("nothing that this makes for `{}.{}` fulfils the check `{sql}`", table.name, table.columns[column].name);
+        return FillError::new(FillSubject::Values(id, column), message).hint("let it make what the check allows, or leave the line out");
+    }
+    let example = columns.first().map_or("…", |&column| table.columns[column].name.as_str());
+    FillError::new(FillSubject::Schema(check.span), format!("no values were found for `{}` that fulfil the check `{sql}`", table.name))
+        .hint(format!("say under [values] how to meet it, like `\"{}.{example}\" = \"…\"`", table.name))
+}

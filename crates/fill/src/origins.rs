@@ -1,0 +1,127 @@
+//! The columns that values are made from.
+
+use std::collections::HashMap;
+
+use kampf_schema::expr::Name;
+use kampf_schema::{ColumnId, LogicalType, Schema, Table, TableId, did_you_mean};
+
+use crate::blueprint::{FillError, FillSubject, TablePlan};
+use crate::link::How;
+use crate::maker::Origin;
+use crate::recipe::{Columns, RecipeError};
+use crate::unique::Source;
+
+/// The columns that recipes of a table can name.
+pub(crate) struct OfTable<'a> {
+    pub(crate) schema: &'a Schema,
+    pub(crate) table: TableId,
+    pub(crate) own: ColumnId,
+}
+
+impl Columns for OfTable<'_> {
+    fn origin(&self, path: &[Name]) -> Result<(Origin, LogicalType), RecipeError> {
+        let table = self.schema.table(self.table);
+        let wrong = |message: String, name: &Name, candidates: Vec<String>| RecipeError {
+            message,
+            hint: did_you_mean(&name.text, candidates.iter().map(String::as_str)),
+            span: Some(name.span),
+        };
+        let names = |table: &Table| table.columns.iter().map(|column| column.name.clone()).collect::<Vec<_>>();
+        match path {
+            [column] => match table.find(&column.text) {
+                Some(at) if at == self.own => Err(wrong("a column cannot be made from itself".to_owned(), column, Vec::new())),
+                Some(at) => Ok((Origin::Own(at), table.columns[at].kind)),
+                None => Err(wrong(format!("`{}` has no column `{}`", table.name, column.text), column, names(table))),
+            },
+            [parent, column] => {
+                let is = |name: &str| name.eq_ignore_ascii_case(&parent.text);
+                let of_column = |reference: &kampf_schema::Reference| {
+                    reference.columns.iter().any(|&at| {
+                        let name = &table.columns[at].name;
+                        is(name) || ["_id", "_uuid", "_key", "Id", "ID"].iter().any(|ending| name.strip_suffix(ending).is_some_and(is))
+                    })
+                };
+                let link = table
+                    .references
+                    .iter()
+                    .position(of_column)
+                    .or_else(|| table.references.iter().position(|reference| is(&self.schema.table(reference.parent).name)));
+                let Some(link) = link else {
+                    let parents = table.references.iter().map(|reference| self.schema.table(reference.parent).name.clone()).collect();
+                    return Err(wrong(format!("`{}` refers to nothing that is called `{}`", table.name, parent.text), parent, parents));
+                };
+                let of = self.schema.table(table.references[link].parent);
+                match of.find(&column.text) {
+                    Some(at) => Ok((Origin::Parent(link, at), of.columns[at].kind)),
+                    None => Err(wrong(format!("`{}` has no column `{}`", of.name, column.text), column, names(of))),
+                }
+            }
+            _ => Err(RecipeError {
+                message: "a column is named by itself, or behind a parent and a point".to_owned(),
+                hint: None,
+                span: path.first().map(|name| name.span),
+            }),
+        }
+    }
+}
+
+/// Values that are made from each other in a circle.
+pub(crate) fn check_circles(schema: &Schema, plans: &[TablePlan]) -> Result<(), FillError> {
+    type Node = (TableId, ColumnId);
+    let edges = |(table, column): Node| -> Vec<Node> {
+        let plan = &plans[table.0].columns[column];
+        let mut edges: Vec<Node> = Vec::new();
+        for origin in plan.maker.origins() {
+            match origin {
+                Origin::Own(other) => edges.push((table, other)),
+                // An earlier row of the same table is no circle.
+                Origin::Parent(link, other) => {
+                    let parent = plans[table.0].references[link].parent;
+                    if parent != table || !matches!(plans[table.0].links[link].how, How::Earlier) {
+                        edges.push((parent, other));
+                    }
+                }
+            }
+        }
+        match &plan.source {
+            Source::Computed(term) => edges.extend(term.column_set().into_iter().map(|other| (table, other))),
+            Source::Linked(link, place) => {
+                let reference = &plans[table.0].references[*link];
+                if reference.parent != table || !matches!(plans[table.0].links[*link].how, How::Earlier) {
+                    edges.push((reference.parent, reference.parent_columns[*place]));
+                }
+            }
+            _ => {}
+        }
+        edges
+    };
+    // 1 while what a node is made from is looked at, 2 when that is done.
+    let mut state: HashMap<Node, u8> = HashMap::new();
+    for id in schema.ids() {
+        for column in 0..schema.table(id).columns.len() {
+            let mut stack = vec![((id, column), false)];
+            while let Some((node, done)) = stack.pop() {
+                if done {
+                    state.insert(node, 2);
+                    continue;
+                }
+                match state.get(&node) {
+                    Some(2) => continue,
+                    Some(_) => {
+                        let table = schema.table(node.0);
+                        let message = format!(
+                            "the values of `{}.{}` are made from themselves, by way of others",
+                            table.name, table.columns[node.1].name
+                        );
+                        return Err(FillError::new(FillSubject::Values(node.0, node.1), message).hint("make one of them from nothing else"));
+                    }
+                    None => {}
+                }
+                state.insert(node, 1);
+                stack.push((node, true));
+                stack.extend(edges(node).into_iter().filter(|next| state.get(next) != Some(&2)).map(|next| (next, false)));
+            }
+        }
+    }
+    Ok(())
+}
