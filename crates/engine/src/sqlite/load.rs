@@ -4,7 +4,7 @@ use std::path::Path;
 
 use kampf_contest::{Dialect, EngineError, EngineErrorKind};
 use kampf_fill::{Batch, Blueprint};
-use kampf_schema::{Column, ColumnId, LogicalType, Schema, Table};
+use kampf_schema::{ColumnId, LogicalType, Schema, Table};
 use rusqlite::OpenFlags;
 
 use super::dialect::SQLITE;
@@ -17,9 +17,6 @@ use crate::tables::{column_list, create_table, indexes, taken_names};
 
 /// Values of one insert statement at most: many rows a statement load faster, very many no more so.
 const INSERT_VALUES: usize = 240;
-/// Texts among them at most: the library keeps that many bound at a time in memory of the connection's own; for more it asks
-/// the allocator, under a lock, which costs more than the rows of a statement save.
-const INSERT_TEXTS: usize = 36;
 
 pub(super) fn load(
     path: &Path,
@@ -50,11 +47,7 @@ pub(super) fn load(
     let loaded = pump(schema, blueprint, progress, as_text, |id, rows| {
         let table = schema.table(id);
         if inserts[id.0].is_none() {
-            let is_text = |column: &&Column| {
-                !matches!(column.kind, LogicalType::Integer | LogicalType::Real | LogicalType::Boolean | LogicalType::Decimal { .. })
-            };
-            let texts = table.columns.iter().filter(is_text).count();
-            let many = (INSERT_VALUES / table.columns.len()).min(INSERT_TEXTS / texts.max(1)).max(1);
+            let many = (INSERT_VALUES / table.columns.len()).max(1);
             let prepare = |rows| {
                 let sql = insert(&SQLITE, table, rows);
                 connection.prepare(&sql).map_err(|error| engine_error(&error, Some(&sql)))
