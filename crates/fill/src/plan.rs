@@ -294,6 +294,16 @@ impl Planning<'_> {
                 drafts[column].source = Source::RowNumber(1);
             }
         }
+        // What the database would number is numbered, a key or not.
+        for (column, draft) in drafts.iter_mut().enumerate() {
+            if table.columns[column].numbered
+                && table.columns[column].kind == LogicalType::Integer
+                && matches!(draft.source, Source::Drawn)
+                && !draft.from_user
+            {
+                draft.source = Source::RowNumber(1);
+            }
+        }
         let mut rules: Vec<Vec<ColumnId>> = table.uniques.iter().map(|unique| unique.columns.clone()).collect();
         rules.push(table.primary_key.clone());
         rules.extend(

@@ -167,6 +167,14 @@ fn checks_of_many_forms_hold() {
 }
 
 #[test]
+fn what_a_database_would_number_is_numbered() {
+    let schema = schema("CREATE TABLE a (code TEXT PRIMARY KEY, nr SERIAL, other INTEGER NOT NULL DEFAULT nextval('a_seq'));");
+    let blueprint = Blueprint::new(&schema, &order(&schema, &[("a", "30")], &[])).unwrap();
+    let all = rows(&schema, &blueprint, "a");
+    assert!(all.iter().zip(1..).all(|(row, number)| row[1] == number.to_string() && row[2] == row[1]));
+}
+
+#[test]
 fn what_cannot_be_met_is_said_with_the_line_that_would_help() {
     let schema = schema(APIARY);
     let error = |rows: &[(&str, &str)], values: &[(&str, &str)]| {

@@ -196,10 +196,7 @@ impl Replay<'_> {
         } else if action.takes(&["DROP", "NOT", "NULL"]) {
             changed.nullable = true;
         } else if action.takes(&["SET", "DEFAULT"]) {
-            let default = action.default_expression()?;
-            // A sequence of its own is how PostgreSQL's dumps write a serial column.
-            changed.numbered |= default.to_string().to_ascii_lowercase().starts_with("nextval");
-            changed.default = Some(default);
+            changed.default = Some(action.default_expression()?);
         } else if action.takes(&["DROP", "DEFAULT"]) {
             changed.default = None;
         } else if action.takes(&["ADD", "GENERATED"]) {

@@ -129,7 +129,10 @@ fn columns(draft: &DraftTable) -> Result<Table, DdlError> {
     let mut columns = Vec::new();
     for column in &draft.columns {
         let meaning: &Meaning = column.meaning.as_ref().map_err(Clone::clone)?;
-        let default = column.default.as_ref().filter(|_| !column.numbered);
+        // A sequence as default is how a numbered column was written before there was a word for it.
+        let by_sequence = column.default.as_ref().is_some_and(|expr| expr.to_string().to_ascii_lowercase().starts_with("nextval"));
+        let numbered = column.numbered || by_sequence;
+        let default = column.default.as_ref().filter(|_| !numbered);
         columns.push(Column {
             name: column.name.text.clone(),
             quoted: column.name.quoted,
@@ -140,7 +143,7 @@ fn columns(draft: &DraftTable) -> Result<Table, DdlError> {
             nullable: column.nullable,
             default: default
                 .map(|expr| fixed(expr, Some(meaning.kind)).map_or_else(|| Default::Computed(expr.to_string()), Default::Value)),
-            numbered: column.numbered,
+            numbered,
             computed: None,
             span: column.name.span,
         });
