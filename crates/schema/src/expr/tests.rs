@@ -98,7 +98,8 @@ fn operand() -> impl Strategy<Value = Expr> {
         any::<bool>().prop_map(|truth| Node::Literal(Value::Boolean(truth))),
         Just(Node::Literal(Value::Null)),
         prop::collection::vec(name(), 1..4).prop_map(Node::Path),
-        name().prop_map(|name| Node::Parameter(name.text.replace(|c: char| !c.is_ascii_lowercase(), "p"))),
+        // Never a word of the grammar, which no parameter can be called by.
+        name().prop_map(|name| Node::Parameter(format!("p{}", name.text.replace(|c: char| !c.is_ascii_lowercase(), "p")))),
     ]
     .prop_map(expr);
     prop_oneof![
