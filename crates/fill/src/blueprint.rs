@@ -102,7 +102,7 @@ pub(crate) struct ColumnPlan {
     pub(crate) distinct: Option<Permutation>,
     pub(crate) longest: Option<u64>,
     pub(crate) kind: LogicalType,
-    /// Values that given rows have already, where all must differ.
+    /// Values that given rows have already, where all must differ, and which row has each.
     pub(crate) taken: Option<Arc<HashMap<String, u64>>>,
     /// Whether values may come from elsewhere than the recipe: nobody said how they look.
     pub(crate) free: bool,
@@ -226,7 +226,7 @@ impl Blueprint {
                 self.make(table, row, column, batch);
             }
         }
-        for guard in &plan.guards {
+        for guard in plan.guards.iter().filter(|guard| !guard.columns.is_empty()) {
             for row in first..end {
                 let values = self.guarded(table, row, guard).0;
                 for (&column, value) in guard.columns.iter().zip(&values) {
@@ -314,11 +314,12 @@ impl Blueprint {
         if share > 0 && random.chance(share) {
             return out.push(ValueRef::Null);
         }
-        let own = row.saturating_sub(given);
+        // What a given row leaves out is numbered behind all that is generated.
+        let own = if row < given { plan.rows - given + row } else { row - given };
         let others = Row { blueprint: self, table, row, attempt, under };
         let place = |link: usize| plan.links[link].place(row);
         match &of.source {
-            Source::RowNumber(first) => out.push(ValueRef::Integer(first + if row < given { row as i64 } else { own as i64 })),
+            Source::RowNumber(first) => out.push(ValueRef::Integer(first + own as i64)),
             Source::Linked(link, place) => match plan.links[*link].parent(&plan.links, row, attempt) {
                 Some(parent) => {
                     let reference = &plan.references[*link];
@@ -340,13 +341,13 @@ impl Blueprint {
             }
             Source::Distinct => {
                 let Some(distinct) = of.distinct else { return out.push(ValueRef::Null) };
-                self.distinct(of, &distinct, if row < given { plan.rows - 1 - row } else { own }, out);
+                self.distinct(of, &distinct, own, plan.rows - given, out);
             }
             Source::Numbered => {
                 of.maker.make(&mut random, own, &self.words, &others, out);
                 of.maker.number(own, of.longest, out);
                 let mut again = own;
-                while self.is_taken(of, out) {
+                while self.taken_by(of, out).is_some() {
                     again += plan.rows;
                     out.retract();
                     of.maker.make(&mut random, own, &self.words, &others, out);
@@ -389,20 +390,18 @@ impl Blueprint {
     }
 
     /// The value of a number, another one where a given row has it.
-    fn distinct(&self, of: &ColumnPlan, distinct: &Permutation, number: u64, out: &mut Batch) {
-        let room = of.maker.capacity().unwrap_or(u64::MAX);
+    fn distinct(&self, of: &ColumnPlan, distinct: &Permutation, number: u64, generated: u64, out: &mut Batch) {
         of.maker.nth(distinct.at(number), of.key, out);
-        // Each given value is met by one row at most, which then takes the number that this value has from behind.
-        while let Some(taken) = &of.taken
-            && let Some(instead) = taken.get(&out.last().to_string().to_lowercase())
-        {
+        // Each given value is met by one row at most. That row takes the number of the given row, which has no use for it.
+        while let Some(row) = self.taken_by(of, out) {
             out.retract();
-            of.maker.nth(distinct.at(room - 1 - instead), of.key, out);
+            of.maker.nth(distinct.at(generated + row), of.key, out);
         }
     }
 
-    fn is_taken(&self, of: &ColumnPlan, out: &Batch) -> bool {
-        of.taken.as_ref().is_some_and(|taken| taken.contains_key(&out.last().to_string().to_lowercase()))
+    /// The given row that has the value just made.
+    fn taken_by(&self, of: &ColumnPlan, out: &Batch) -> Option<u64> {
+        of.taken.as_ref()?.get(&out.last().to_string()).copied()
     }
 
     /// Cuts a text to the column's length.

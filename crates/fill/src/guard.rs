@@ -6,13 +6,15 @@ use kampf_schema::{ColumnId, LogicalType, Rule, Schema, Table, TableId, Term, Va
 
 use crate::blueprint::{Blueprint, FillError, FillSubject, Guard, Order, TablePlan, as_kind};
 use crate::maker::Origin;
+use crate::origins::check_circles;
 use crate::unique::Source;
 
 /// Rows of each table that the checks are tried on.
 const TRIED: u64 = 48;
 
 /// Puts the columns of some checks under guards: those that share a column under the same one.
-pub(crate) fn guard(table: &Table, plan: &mut TablePlan, checks: &[usize]) {
+pub(crate) fn guard(schema: &Schema, id: TableId, plan: &mut TablePlan, checks: &[usize]) {
+    let table = schema.table(id);
     let mut guards: Vec<(BTreeSet<ColumnId>, Vec<usize>)> = Vec::new();
     for &at in checks {
         let Ok(rule) = &table.checks[at].rule else { continue };
@@ -48,13 +50,33 @@ pub(crate) fn guard(table: &Table, plan: &mut TablePlan, checks: &[usize]) {
         .into_iter()
         .enumerate()
         .map(|(at, (columns, checks))| {
-            columns.iter().for_each(|&column| plan.columns[column].guard = Some(at));
             let rules: Vec<Rule> = checks.iter().filter_map(|&check| table.checks[check].rule.clone().ok()).collect();
-            let columns: Vec<ColumnId> = columns.into_iter().collect();
+            let columns = changeable(schema, id, plan, columns);
+            columns.iter().for_each(|&column| plan.columns[column].guard = Some(at));
             let hints = columns.iter().map(|&column| hints(table, column, &rules)).collect();
             Guard { columns, rules, hints }
         })
         .collect();
+}
+
+/// The columns that another attempt changes. Keys that others refer to stay as they are as long as something else can change:
+/// rows of other tables ask for them, and may be asked for something in their turn.
+fn changeable(schema: &Schema, id: TableId, plan: &TablePlan, columns: BTreeSet<ColumnId>) -> Vec<ColumnId> {
+    let is_key = |column: ColumnId| {
+        let references = schema.tables.iter().flat_map(|table| &table.references);
+        references.into_iter().any(|reference| reference.parent == id && reference.parent_columns.contains(&column))
+    };
+    let drawn = |column: &ColumnId| {
+        !matches!(
+            plan.columns[*column].source,
+            Source::RowNumber(_) | Source::Distinct | Source::Ordinal(_) | Source::DistinctWithin(_) | Source::Digit { .. }
+        )
+    };
+    let (keys, others): (Vec<ColumnId>, Vec<ColumnId>) = columns
+        .into_iter()
+        .filter(drawn)
+        .partition(|&column| matches!(plan.columns[column].source, Source::Numbered | Source::NumberedWithin(_)) && is_key(column));
+    if others.is_empty() { keys } else { others }
 }
 
 /// The fixed values that rules compare a column with.
@@ -118,7 +140,8 @@ pub(crate) fn prove(schema: &Schema, order: &Order, blueprint: &mut Blueprint) -
         let first = failing(blueprint, &known);
         if first.iter().any(|at| !under.contains(at)) {
             under.extend(first.iter().filter(|at| !under.contains(at)).copied().collect::<Vec<_>>());
-            guard(table, &mut blueprint.tables[id.0], &under);
+            guard(schema, id, &mut blueprint.tables[id.0], &under);
+            check_circles(schema, &blueprint.tables)?;
             if let Some(&at) = failing(blueprint, &known).first() {
                 return Err(cannot(table, id, order, at));
             }

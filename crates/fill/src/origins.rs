@@ -65,41 +65,50 @@ impl Columns for OfTable<'_> {
     }
 }
 
+type Node = (TableId, ColumnId);
+
+/// What the values of a column are made from.
+fn made_from(plans: &[TablePlan], (table, column): Node) -> Vec<Node> {
+    let plan = &plans[table.0];
+    // An earlier row of the same table is no circle.
+    let of_parent = |link: usize, theirs: ColumnId| {
+        let parent = plan.references[link].parent;
+        let earlier = parent == table && matches!(plan.links[link].how, How::Earlier);
+        (!earlier).then_some((parent, theirs))
+    };
+    let of_origin = |origin| match origin {
+        Origin::Own(other) => Some((table, other)),
+        Origin::Parent(link, theirs) => of_parent(link, theirs),
+    };
+    let column = &plan.columns[column];
+    let mut from: Vec<Node> = column.maker.origins().into_iter().filter_map(of_origin).collect();
+    match &column.source {
+        Source::Computed(term) => from.extend(term.column_set().into_iter().map(|other| (table, other))),
+        Source::Linked(link, place) => from.extend(of_parent(*link, plan.references[*link].parent_columns[*place])),
+        _ => {}
+    }
+    from
+}
+
 /// Values that are made from each other in a circle.
 pub(crate) fn check_circles(schema: &Schema, plans: &[TablePlan]) -> Result<(), FillError> {
-    type Node = (TableId, ColumnId);
-    let edges = |(table, column): Node| -> Vec<Node> {
-        let plan = &plans[table.0].columns[column];
-        let mut edges: Vec<Node> = Vec::new();
-        for origin in plan.maker.origins() {
-            match origin {
-                Origin::Own(other) => edges.push((table, other)),
-                // An earlier row of the same table is no circle.
-                Origin::Parent(link, other) => {
-                    let parent = plans[table.0].references[link].parent;
-                    if parent != table || !matches!(plans[table.0].links[link].how, How::Earlier) {
-                        edges.push((parent, other));
-                    }
-                }
+    // Columns under one guard are made together: the first stands for all of them.
+    let group = |(table, column): Node| plans[table.0].columns[column].guard.map(|guard| &plans[table.0].guards[guard].columns);
+    let first = |node: Node| (node.0, group(node).map_or(node.1, |columns| columns[0]));
+    let edges = |node: Node| -> Vec<Node> {
+        match group(node) {
+            None => made_from(plans, node).into_iter().map(first).collect(),
+            Some(columns) => {
+                let from = columns.iter().flat_map(|&column| made_from(plans, (node.0, column)));
+                from.map(first).filter(|other| *other != node).collect()
             }
         }
-        match &plan.source {
-            Source::Computed(term) => edges.extend(term.column_set().into_iter().map(|other| (table, other))),
-            Source::Linked(link, place) => {
-                let reference = &plans[table.0].references[*link];
-                if reference.parent != table || !matches!(plans[table.0].links[*link].how, How::Earlier) {
-                    edges.push((reference.parent, reference.parent_columns[*place]));
-                }
-            }
-            _ => {}
-        }
-        edges
     };
     // 1 while what a node is made from is looked at, 2 when that is done.
     let mut state: HashMap<Node, u8> = HashMap::new();
     for id in schema.ids() {
         for column in 0..schema.table(id).columns.len() {
-            let mut stack = vec![((id, column), false)];
+            let mut stack = vec![(first((id, column)), false)];
             while let Some((node, done)) = stack.pop() {
                 if done {
                     state.insert(node, 2);

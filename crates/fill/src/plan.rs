@@ -156,7 +156,7 @@ impl Planning<'_> {
             references: table.references.clone(),
             guards: Vec::new(),
         };
-        guard(table, &mut plan, &guarded);
+        guard(self.schema, self.id, &mut plan, &guarded);
         Ok(plan)
     }
 

@@ -83,14 +83,11 @@ fn text_of(row: &[Option<Value>], key: &[ColumnId]) -> Option<String> {
     Some(text)
 }
 
-/// The values that given rows have in a column, with a number for each.
+/// The values that given rows have in a column, with the row of each.
 pub(crate) fn taken(rows: &Given, column: ColumnId) -> Option<Arc<HashMap<String, u64>>> {
-    let values = rows
-        .iter()
-        .filter_map(|row| row[column].as_ref())
-        .filter(|value| **value != Value::Null)
-        .map(|value| value.to_string().to_lowercase());
-    let taken: HashMap<String, u64> = values.zip(0..).collect();
+    let values =
+        rows.iter().zip(0..).filter_map(|(row, at)| Some((row[column].as_ref().filter(|value| **value != Value::Null)?.to_string(), at)));
+    let taken: HashMap<String, u64> = values.collect();
     (!taken.is_empty()).then(|| Arc::new(taken))
 }
 

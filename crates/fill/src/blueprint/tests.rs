@@ -211,3 +211,39 @@ proptest::proptest! {
         }
     }
 }
+
+#[test]
+fn given_rows_get_what_they_leave_out_and_nobody_else_has_it() {
+    let schema = schema(
+        "CREATE TABLE a (id INTEGER PRIMARY KEY, nr INTEGER NOT NULL UNIQUE, code CHAR(2) NOT NULL UNIQUE CHECK (code ~ '^[a-c][x-z]$'),
+           name VARCHAR(30) NOT NULL UNIQUE);
+         INSERT INTO a (id) VALUES (1), (2), (5);
+         INSERT INTO a (id, code, name) VALUES (9, 'ax', 'hill 1'), (10, 'cz', 'hill 2');",
+    );
+    for seed in 0..40 {
+        let order = Order { seed, ..order(&schema, &[("a", "9")], &[]) };
+        let blueprint = Blueprint::new(&schema, &order).unwrap();
+        let all = rows(&schema, &blueprint, "a");
+        assert_eq!((all[3][2].as_str(), all[8][0].as_str()), ("ax", "14"));
+        for column in 0..4 {
+            assert_eq!(distinct(&all, &[column]), 9, "column {column} with seed {seed}: {all:?}");
+        }
+    }
+}
+
+#[test]
+fn checks_over_keys_of_tables_that_refer_to_each_other_come_to_an_end() {
+    let schema = schema(
+        "CREATE TABLE a (code VARCHAR(20) PRIMARY KEY, b_code VARCHAR(20) NOT NULL REFERENCES b, CHECK (code <> b_code));
+         CREATE TABLE b (code VARCHAR(20) PRIMARY KEY, a_code VARCHAR(20) NOT NULL REFERENCES a, CHECK (code <> a_code));
+         CREATE TABLE c (code VARCHAR(20) PRIMARY KEY, boss VARCHAR(20) REFERENCES c, CHECK (code <> boss));",
+    );
+    let blueprint = Blueprint::new(&schema, &order(&schema, &[("a", "50"), ("b", "50"), ("c", "200")], &[])).unwrap();
+    for table in ["a", "b", "c"] {
+        let all = rows(&schema, &blueprint, table);
+        assert_eq!(distinct(&all, &[0]), all.len());
+        assert!(all.iter().all(|row| row[0] != row[1]), "{table}");
+    }
+    let keys: HashSet<String> = rows(&schema, &blueprint, "b").into_iter().map(|row| row[0].clone()).collect();
+    assert!(rows(&schema, &blueprint, "a").iter().all(|row| keys.contains(&row[1])));
+}

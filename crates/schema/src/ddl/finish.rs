@@ -5,7 +5,7 @@ use sqlparser::ast;
 use super::draft::{Condition, Constraint, ConstraintKind, DraftTable, KeyPart, Meaning, Seed};
 use super::expression::{Reading, fixed, hex, number, typed};
 use super::read::{DdlError, Replay};
-use crate::model::{Check, Column, ColumnId, Default, Form, Index, Reference, Schema, Table, TableId, Unique, UniqueIndex};
+use crate::model::{Check, Column, ColumnId, Default, Form, Index, Reference, Schema, Table, Unique, UniqueIndex};
 use crate::names::did_you_mean;
 use crate::rule::{Function, Rule, Term};
 use crate::types::LogicalType;
@@ -322,12 +322,5 @@ fn fits(value: &Value, kind: LogicalType) -> bool {
         | (Value::Blob(_), LogicalType::Blob) => true,
         (Value::Text(text), LogicalType::Text { length }) => length.is_none_or(|length| text.chars().count() <= length as usize),
         _ => false,
-    }
-}
-
-impl Schema {
-    /// The tables with seed rows.
-    pub fn seeded(&self) -> impl Iterator<Item = TableId> {
-        self.ids().filter(|&id| !self.table(id).seeds.is_empty()).collect::<Vec<_>>().into_iter()
     }
 }

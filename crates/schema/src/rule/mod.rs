@@ -153,11 +153,7 @@ impl Rule {
 
     /// The columns, each once, in order.
     pub fn column_set(&self) -> Vec<ColumnId> {
-        let mut all = Vec::new();
-        self.columns(&mut |column| all.push(column));
-        all.sort_unstable();
-        all.dedup();
-        all
+        each_once(|each| self.columns(each))
     }
 }
 
@@ -184,12 +180,16 @@ impl Term {
 
     /// The columns, each once, in order.
     pub fn column_set(&self) -> Vec<ColumnId> {
-        let mut all = Vec::new();
-        self.columns(&mut |column| all.push(column));
-        all.sort_unstable();
-        all.dedup();
-        all
+        each_once(|each| self.columns(each))
     }
+}
+
+fn each_once(walk: impl FnOnce(&mut dyn FnMut(ColumnId))) -> Vec<ColumnId> {
+    let mut all = Vec::new();
+    walk(&mut |column| all.push(column));
+    all.sort_unstable();
+    all.dedup();
+    all
 }
 
 #[cfg(test)]
