@@ -182,14 +182,4 @@ fn bytes(subject: &Subject<'_>) -> Guess {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn names_are_cut_into_words() {
-        assert_eq!(name_words("created_at"), ["created", "at"]);
-        assert_eq!(name_words("createdAt"), ["created", "at"]);
-        assert_eq!(name_words("User ID"), ["user", "id"]);
-        assert_eq!(name_words("HTTPStatus2"), ["httpstatus2"]);
-    }
-}
+mod tests;

@@ -69,6 +69,7 @@ impl SqlDialect {
             ("create sequence", 3),
             ("alter table only", 4),
             ("bytea", 3),
+            ("[]", 3),
             ("jsonb", 3),
             ("character varying", 2),
             ("create type ", 3),
@@ -116,6 +117,7 @@ mod tests {
             ("CREATE TABLE t (id INT, n VARCHAR(8))", SqlDialect::Standard),
             ("CREATE TABLE `t` (`id` int(11) NOT NULL AUTO_INCREMENT) ENGINE=InnoDB", SqlDialect::Mysql),
             ("CREATE TABLE t (id SERIAL PRIMARY KEY, at TIMESTAMP WITH TIME ZONE DEFAULT now())", SqlDialect::Postgres),
+            ("CREATE TABLE t (id INTEGER PRIMARY KEY, tags TEXT[])", SqlDialect::Postgres),
             ("PRAGMA foreign_keys=OFF; CREATE TABLE [t] (id INTEGER PRIMARY KEY AUTOINCREMENT)", SqlDialect::Sqlite),
         ] {
             assert_eq!(SqlDialect::of(text), dialect, "{text}");

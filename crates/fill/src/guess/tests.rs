@@ -1,0 +1,100 @@
+use kampf_schema::expr::read_recipe;
+use kampf_schema::{TableId, ddl};
+
+use super::*;
+use crate::bounds::bounds;
+
+/// The recipe guessed for the last column of a table.
+fn guessed(table: &str, columns: &str) -> String {
+    let schema = ddl::read(&format!("CREATE TABLE {table} (id INTEGER PRIMARY KEY, {columns})")).unwrap().schema;
+    let model = &schema.tables[0];
+    let last = model.columns.len() - 1;
+    let guess = recipe(&schema, TableId(0), last, &bounds(model).0[last]);
+    assert!(read_recipe(&guess.recipe).is_ok(), "{} for {columns} is no recipe", guess.recipe);
+    guess.recipe
+}
+
+#[test]
+fn names_are_cut_into_words() {
+    assert_eq!(name_words("created_at"), ["created", "at"]);
+    assert_eq!(name_words("createdAt"), ["created", "at"]);
+    assert_eq!(name_words("User ID"), ["user", "id"]);
+    assert_eq!(name_words("HTTPStatus2"), ["httpstatus2"]);
+}
+
+#[test]
+fn names_types_defaults_and_checks_say_what_columns_look_like() {
+    for (column, recipe) in [
+        ("email VARCHAR(120) NOT NULL", "email"),
+        ("name VARCHAR(80)", "title(1..3)"),
+        ("phone VARCHAR(30)", "phone"),
+        ("password_hash CHAR(64)", "hex(64)"),
+        ("guid VARCHAR(36)", "uuid4"),
+        ("currency CHAR(3)", "pick('EUR' 6, 'USD' 3, 'GBP' 1, 'CHF' 1)"),
+        ("active CHAR(1) DEFAULT 'Y'", "pick('Y' 5, 'N' 1)"),
+        ("body TEXT", "text(120..1200)"),
+        ("note VARCHAR(10)", "words(1)"),
+        ("settings TEXT", "{ mode: pick('plain' 5, 'rich' 2), limit: exponential(40) in 1..500, tags: list(words(1), 0..3) }"),
+        ("whatever VARCHAR(2)", "code('@@')"),
+        ("whatever VARCHAR(200)", "words(1..3)"),
+        ("code VARCHAR(9) CHECK (code ~ '^[A-Z]{3}$')", "matching('^[A-Z]{3}$')"),
+        ("label TEXT CHECK (label = lower(label))", "slug(1..2)"),
+        ("state TEXT DEFAULT 'new' CHECK (state IN ('old', 'new', 'gone'))", "pick('old' 1, 'new' 6, 'gone' 1)"),
+        ("year INTEGER", "2000..2026"),
+        ("is_open SMALLINT", "pick(0 4, 1 1)"),
+        ("created_on BIGINT", "recent(2021-01-01..2026-06-30)"),
+        ("session_time BIGINT", "lognormal(600, 1.2) in 0..1_000_000"),
+        ("last_updated_by INTEGER", "1..500"),
+        ("boxes INTEGER CHECK (boxes BETWEEN 2 AND 5)", "2..5"),
+        ("tiny SMALLINT NOT NULL DEFAULT 0", "pick(0 6, 1 1)"),
+        ("price DECIMAL(6, 2) CHECK (price > 0)", "lognormal(38, 1) in 0.01..9999.99"),
+        ("latitude REAL", "47..55"),
+        ("deleted BOOLEAN", "share(4)"),
+        ("open BOOLEAN DEFAULT true", "share(85)"),
+        ("born DATE", "1940-01-01..2008-12-31"),
+        ("seen TIMESTAMP CHECK (seen > '2030-01-01')", "recent(2030-01-01T00:00:01.000000..2035-06-30T00:00:01.000000)"),
+        ("created TIMESTAMP NOT NULL, closed TIMESTAMP", "after(created, '1 minute'..'60 days')"),
+        ("opened DATE NOT NULL, expires DATE", "after(opened, '7 days'..'2 years')"),
+        ("digest BYTEA", "bytes(16..64)"),
+        ("host INET", "address"),
+        ("tags TEXT[]", "list(words(1), 0..4)"),
+    ] {
+        assert_eq!(guessed("thing", column), recipe, "{column}");
+    }
+    assert_eq!(guessed("customer", "name VARCHAR(80)"), "name", "whose rows are people");
+    let person = "first_name VARCHAR(40) NOT NULL, last_name VARCHAR(40) NOT NULL, email VARCHAR(120)";
+    assert_eq!(guessed("customer", person), "email(first_name, last_name)");
+}
+
+#[test]
+fn children_come_after_their_parents_and_tables_that_refer_to_each_other_do_not() {
+    let guess = |ddl: &str| {
+        let schema = ddl::read(ddl).unwrap().schema;
+        let table = schema.find("hive").unwrap();
+        let column = schema.table(table).find("created").unwrap();
+        recipe(&schema, table, column, &bounds(schema.table(table)).0[column]).recipe
+    };
+    let apiary = |more: &str| format!("CREATE TABLE apiary (id INTEGER PRIMARY KEY, created DATE NOT NULL{more});");
+    let hive = "CREATE TABLE hive (id INTEGER PRIMARY KEY, apiary_id INTEGER NOT NULL REFERENCES apiary, created DATE NOT NULL);";
+    assert_eq!(guess(&format!("{}{hive}", apiary(""))), "after(apiary.created, '0 days'..'200 days')");
+    assert_eq!(guess(&format!("{}{hive}", apiary(", first INTEGER REFERENCES hive"))), "recent(2021-01-01..2026-06-30)");
+}
+
+#[test]
+fn row_counts_follow_from_the_place_in_the_schema() {
+    let schema = ddl::read(
+        "CREATE TABLE kind (id INTEGER PRIMARY KEY, name TEXT);
+         CREATE TABLE keeper (id INTEGER PRIMARY KEY, name TEXT, born DATE, town TEXT);
+         CREATE TABLE hive (id INTEGER PRIMARY KEY, keeper_id INTEGER NOT NULL REFERENCES keeper, kind_id INTEGER NOT NULL REFERENCES kind);
+         CREATE TABLE keeper_kind (keeper_id INTEGER NOT NULL REFERENCES keeper, kind_id INTEGER NOT NULL REFERENCES kind, PRIMARY KEY (keeper_id, kind_id));
+         CREATE TABLE passport (hive_id INTEGER PRIMARY KEY REFERENCES hive, issued DATE);
+         CREATE TABLE switch (id BOOLEAN PRIMARY KEY CHECK (id));
+         CREATE TABLE log (id INTEGER PRIMARY KEY, a TEXT, b TEXT, c TEXT, d TEXT);",
+    )
+    .unwrap()
+    .schema;
+    let counts: Vec<String> = schema.ids().map(|id| rows(&schema, id).to_string()).collect();
+    assert_eq!(counts[..2], ["24", "500"]);
+    assert!(counts[2].starts_with("heavy(") && counts[2].ends_with(" per keeper") || counts[2] == "3 per keeper", "{}", counts[2]);
+    assert_eq!(counts[3..], ["3 per keeper", "1..1 per hive", "1", "2000"]);
+}
