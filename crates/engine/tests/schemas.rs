@@ -260,7 +260,7 @@ proptest! {
 
 #[test]
 fn hostile_names_are_quoted_on_servers_too() {
-    let names = ["select", "a b", "quote\"d", "it's", "semi;colon", "ünï→", "UPPER", "Camel", "x--y", "$1", "名前"];
+    let names = ["select", "a b", "quote\"d", "it's", "semi;colon", "ünï→", "UPPER", "Camel", "x--y", "$1", "名前", "kampf_rows"];
     let quoted = |name: &str| format!("\"{}\"", name.replace('"', "\"\""));
     let mut ddl = String::new();
     for (at, name) in names.iter().enumerate() {
@@ -276,4 +276,15 @@ fn hostile_names_are_quoted_on_servers_too() {
     for engine in engines() {
         load(engine, &schema, &blueprint).unwrap_or_else(|error| panic!("{error}"));
     }
+}
+
+#[test]
+fn tables_of_very_many_columns_load_beside_narrow_ones() {
+    let columns: Vec<String> =
+        (0..900).map(|at| format!("c{at} {}", ["INTEGER", "TEXT", "UUID", "DECIMAL(8,2)", "DATE", "BYTEA"][at % 6])).collect();
+    let ddl = format!("CREATE TABLE narrow (id INTEGER PRIMARY KEY); CREATE TABLE wide (id INTEGER PRIMARY KEY, {});", columns.join(", "));
+    let schema = ddl::read(&ddl).unwrap().schema;
+    let rows = schema.ids().map(|id| (id, read_row_count("600").unwrap())).collect();
+    let blueprint = Blueprint::new(&schema, &Order { rows, ..Order::default() }).unwrap();
+    load(engine("sqlite").unwrap(), &schema, &blueprint).unwrap_or_else(|error| panic!("{error}"));
 }

@@ -1,5 +1,7 @@
 //! Rows in a reused buffer, column by column.
 
+use std::fmt::Write;
+
 use kampf_schema::{ColumnId, TimeText, Units, ValueRef};
 
 use crate::random::mix;
@@ -140,17 +142,17 @@ impl Batch {
         }
     }
 
-    /// Makes dates and timestamps texts, for engines that keep them so.
-    pub fn write_times(&mut self) {
+    /// Makes dates, timestamps and uuids texts, for engines that keep them so.
+    pub fn write_texts(&mut self) {
         for column in &mut self.columns {
             for cell in column {
-                let time = match cell {
-                    Cell::Date(days) => TimeText::date(*days),
-                    Cell::Timestamp(micros) => TimeText::timestamp(*micros),
-                    _ => continue,
-                };
                 let start = self.text.len() as u32;
-                self.text.push_str(time.as_str());
+                match cell {
+                    Cell::Date(days) => self.text.push_str(TimeText::date(*days).as_str()),
+                    Cell::Timestamp(micros) => self.text.push_str(TimeText::timestamp(*micros).as_str()),
+                    Cell::Uuid(bytes) => drop(write!(self.text, "{}", ValueRef::Uuid(*bytes))),
+                    _ => continue,
+                }
                 *cell = Cell::Text(start, self.text.len() as u32);
             }
         }

@@ -8,7 +8,7 @@ use serde_json::Value as Json;
 type Allowed = (&'static str, &'static [&'static str], Option<&'static [&'static str]>);
 
 const ALLOWED: [Allowed; 8] = [
-    ("kampf-schema", &[], Some(&["regex", "serde", "sqlparser", "strsim", "winnow"])),
+    ("kampf-schema", &[], Some(&["regex", "serde", "sqlparser", "strsim", "uuid", "winnow"])),
     ("kampf-fill", &["kampf-schema"], Some(&["libm", "regex-syntax", "serde"])),
     ("kampf-contest", &["kampf-schema"], Some(&["serde", "serde_json"])),
     ("kampf-race", &[], Some(&["statrs"])),

@@ -333,15 +333,7 @@ impl fmt::Display for ValueRef<'_> {
             ValueRef::Boolean(truth) => write!(f, "{truth}"),
             ValueRef::Date(days) => f.write_str(&format_date(days)),
             ValueRef::Timestamp(micros) => f.write_str(&format_timestamp(micros)),
-            ValueRef::Uuid(bytes) => {
-                for (at, byte) in bytes.iter().enumerate() {
-                    if matches!(at, 4 | 6 | 8 | 10) {
-                        f.write_str("-")?;
-                    }
-                    write!(f, "{byte:02x}")?;
-                }
-                Ok(())
-            }
+            ValueRef::Uuid(bytes) => uuid::Uuid::from_bytes(bytes).fmt(f),
             ValueRef::Blob(bytes) => bytes.iter().try_for_each(|byte| write!(f, "{byte:02x}")),
         }
     }

@@ -169,7 +169,7 @@ impl Home {
     fn lock(&self) -> Result<File, EngineError> {
         let path = self.folder.join("lock");
         let file = File::create(&path).map_err(|error| io("write", &path, &error))?;
-        match file.try_lock() {
+        match lock_soon(&file) {
             Ok(()) => Ok(file),
             Err(TryLockError::WouldBlock) => Err(EngineError {
                 kind: EngineErrorKind::Busy,
@@ -238,13 +238,25 @@ impl Home {
     /// Removes all files, unless another Kampf uses them; false then.
     pub(super) fn remove(self) -> bool {
         // Held until all is gone.
-        let lock = File::create(self.folder.join("lock")).ok().filter(|lock| lock.try_lock().is_ok());
+        let lock = File::create(self.folder.join("lock")).ok().filter(|lock| lock_soon(lock).is_ok());
         if lock.is_some() {
             self.end_left_over();
             let _ = fs::remove_dir_all(&self.sockets);
             let _ = fs::remove_dir_all(&self.folder);
         }
         lock.is_some()
+    }
+}
+
+/// Locks a file that nobody uses. A process that is just being started by another thread holds this one's files, with their
+/// locks, until it runs its own program, so the lock of a server that has just ended may be seen for a moment longer.
+fn lock_soon(file: &File) -> Result<(), TryLockError> {
+    let deadline = Instant::now() + Duration::from_millis(500);
+    loop {
+        match file.try_lock() {
+            Err(TryLockError::WouldBlock) if Instant::now() < deadline => std::thread::sleep(Duration::from_millis(10)),
+            locked => return locked,
+        }
     }
 }
 

@@ -2,21 +2,23 @@
 
 use std::path::Path;
 
-use kampf_contest::{Dialect, EngineError, EngineErrorKind};
+use kampf_contest::{EngineError, EngineErrorKind};
 use kampf_fill::{Batch, Blueprint};
 use kampf_schema::{ColumnId, LogicalType, Schema, Table};
 use rusqlite::OpenFlags;
 
 use super::dialect::SQLITE;
 use super::error::engine_error;
-use super::session::bind;
+use super::rows::BatchTable;
 use super::{MARK, apply};
 use crate::engine::{Loaded, Setting};
 use crate::load::{LoadEvent, pump};
 use crate::tables::{column_list, create_table, indexes, taken_names};
 
-/// Values of one insert statement at most: many rows a statement load faster, very many no more so.
-const INSERT_VALUES: usize = 240;
+/// KiB of pages kept while rows go in anywhere among the others, and while indexes are sorted.
+const LARGE_CACHE: i64 = 64_000;
+/// KiB of pages kept while rows go in at the end: what is written there is not read again, and few pages stay near the core.
+const SMALL_CACHE: i64 = 2_000;
 
 pub(super) fn load(
     path: &Path,
@@ -32,48 +34,37 @@ pub(super) fn load(
     apply(&connection, settings)?;
     // References hold by construction; checking each row would ask for indexes that are only made afterwards.
     connection.pragma_update(None, "foreign_keys", false).map_err(plain)?;
-    connection.pragma_update(None, "cache_size", -64_000).map_err(plain)?;
+    let cache = |kibibytes: i64| connection.pragma_update(None, "cache_size", -kibibytes).map_err(plain);
     let batch = |sql: &str| connection.execute_batch(sql).map_err(|error| engine_error(&error, Some(sql)));
     batch("BEGIN")?;
     for table in &schema.tables {
         batch(&create_table(&SQLITE, schema, table, true)?)?;
     }
-    let mut inserts: Vec<Option<(rusqlite::Statement<'_>, rusqlite::Statement<'_>, usize)>> = schema.tables.iter().map(|_| None).collect();
-    // Dates and timestamps are kept as texts; they are written on the other thread, which has less to do.
-    let as_text = |_, mut rows: Batch| {
-        rows.write_times();
+    let mut names = taken_names(schema);
+    let width = schema.tables.iter().map(|table| table.columns.len()).max().unwrap_or_default();
+    let made = BatchTable::new(&connection, &names, width).map_err(plain)?;
+    let mut inserts: Vec<Option<rusqlite::Statement<'_>>> = schema.tables.iter().map(|_| None).collect();
+    let as_kept = |_, mut rows: Batch| {
+        rows.write_texts();
         Ok((rows, None))
     };
-    let loaded = pump(schema, blueprint, progress, as_text, |id, rows| {
+    let loaded = pump(schema, blueprint, progress, as_kept, |id, rows| {
         let table = schema.table(id);
-        if inserts[id.0].is_none() {
-            let many = (INSERT_VALUES / table.columns.len()).max(1);
-            let prepare = |rows| {
-                let sql = insert(&SQLITE, table, rows);
-                connection.prepare(&sql).map_err(|error| engine_error(&error, Some(&sql)))
-            };
-            inserts[id.0] = Some((prepare(1)?, prepare(many)?, many));
-        }
-        let Some((one, several, many)) = &mut inserts[id.0] else { return Ok(None) };
-        let mut row = 0;
-        while row < rows.rows() {
-            let (statement, count) = if row + *many <= rows.rows() { (&mut *several, *many) } else { (&mut *one, 1) };
-            let failed = |error: rusqlite::Error| broken_rule(&error, table);
-            let mut at = 0;
-            for row in row..row + count {
-                for value in rows.row(row) {
-                    at += 1;
-                    bind(statement, at, value).map_err(failed)?;
-                }
+        let insert = match &mut inserts[id.0] {
+            Some(insert) => insert,
+            none => {
+                cache(if has_key_index(table) { LARGE_CACHE } else { SMALL_CACHE })?;
+                let sql = insert(table, &made);
+                none.insert(connection.prepare(&sql).map_err(|error| engine_error(&error, Some(&sql)))?)
             }
-            statement.raw_execute().map_err(failed)?;
-            row += count;
-        }
+        };
+        let (done, rows) = made.with(rows, || insert.raw_execute());
+        done.map_err(|error| broken_rule(&error, table))?;
         Ok(Some(rows))
     })?;
     drop(inserts);
     progress(LoadEvent::Indexes);
-    let mut names = taken_names(schema);
+    cache(LARGE_CACHE)?;
     for table in &schema.tables {
         for sql in indexes(&SQLITE, table, &mut names) {
             connection.execute_batch(&sql).map_err(|error| broken_rule(&error, table))?;
@@ -97,13 +88,15 @@ pub(super) fn load(
     Ok(loaded)
 }
 
-/// Whether SQLite keeps an index for the table; a key of one whole number is the table's own order.
-fn has_index(table: &Table) -> bool {
+/// Whether SQLite keeps an index for the table's key; a key of one whole number is the table's own order.
+fn has_key_index(table: &Table) -> bool {
     let own_order = matches!(table.primary_key[..], [key] if table.columns[key].kind == LogicalType::Integer);
     !(own_order || table.primary_key.is_empty())
-        || !table.uniques.is_empty()
-        || !table.unique_indexes.is_empty()
-        || !table.indexes.is_empty()
+}
+
+/// Whether SQLite keeps any index for the table.
+fn has_index(table: &Table) -> bool {
+    has_key_index(table) || !table.uniques.is_empty() || !table.unique_indexes.is_empty() || !table.indexes.is_empty()
 }
 
 /// A rule of the schema that generated rows break: only recipes of the user's can do that.
@@ -115,13 +108,7 @@ fn broken_rule(error: &rusqlite::Error, table: &Table) -> EngineError {
     error
 }
 
-fn insert(dialect: &Dialect, table: &Table, rows: usize) -> String {
+fn insert(table: &Table, rows: &BatchTable) -> String {
     let columns: Vec<ColumnId> = (0..table.columns.len()).collect();
-    let row = format!("({})", vec!["?"; columns.len()].join(", "));
-    format!(
-        "INSERT INTO {} ({}) VALUES {}",
-        (dialect.quote)(&table.name),
-        column_list(dialect, table, &columns),
-        vec![row; rows].join(", ")
-    )
+    format!("INSERT INTO {} ({}) {}", (SQLITE.quote)(&table.name), column_list(&SQLITE, table, &columns), rows.query(columns.len()))
 }

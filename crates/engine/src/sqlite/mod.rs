@@ -3,6 +3,7 @@
 mod dialect;
 mod error;
 mod load;
+mod rows;
 mod session;
 
 use std::path::Path;

@@ -251,7 +251,13 @@ impl Session for SqliteSession<'_> {
 }
 
 /// Binds a value in the form its type is stored in.
-pub(super) fn bind(statement: &mut rusqlite::Statement<'_>, at: usize, value: ValueRef<'_>) -> Result<(), rusqlite::Error> {
+fn bind(statement: &mut rusqlite::Statement<'_>, at: usize, value: ValueRef<'_>) -> Result<(), rusqlite::Error> {
+    with_stored(value, |stored| statement.raw_bind_parameter(at, stored))
+}
+
+/// Hands on a value in the form in which SQLite keeps it.
+#[inline]
+pub(super) fn with_stored<T>(value: ValueRef<'_>, take: impl FnOnce(ToSqlOutput<'_>) -> T) -> T {
     let time;
     let uuid;
     let stored = match value {
@@ -275,8 +281,7 @@ pub(super) fn bind(statement: &mut rusqlite::Statement<'_>, at: usize, value: Va
         }
         ValueRef::Blob(bytes) => Stored::Blob(bytes),
     };
-    let stored = ToSqlOutput::Borrowed(stored);
-    statement.raw_bind_parameter(at, stored)
+    take(ToSqlOutput::Borrowed(stored))
 }
 
 /// Puts a stored value where it is wanted, as its column's type means it; false where it is no such value. The place holds
