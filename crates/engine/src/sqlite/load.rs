@@ -44,6 +44,7 @@ pub(super) fn load(
     let width = schema.tables.iter().map(|table| table.columns.len()).max().unwrap_or_default();
     let made = BatchTable::new(&connection, &names, width).map_err(plain)?;
     let mut inserts: Vec<Option<rusqlite::Statement<'_>>> = schema.tables.iter().map(|_| None).collect();
+    // What SQLite keeps as text is written on the other thread, which has less to do.
     let as_kept = |_, mut rows: Batch| {
         rows.write_texts();
         Ok((rows, None))
