@@ -167,13 +167,17 @@ impl Options {
     }
 }
 
-/// Whether fetching only what is needed differs from fetching everything, in any way of loading: keys that link rows are
-/// needed where the application puts them together, and not where the database does.
+/// Whether fetching only what is needed differs from fetching everything, in any way of loading and wherever the work is done:
+/// keys that link rows, and what rows are chosen and sorted by, are needed where the application does that, and not where the
+/// database does.
 fn columns_matter(schema: &Schema, need: &Need, dialect: &Dialect) -> bool {
-    let work = need.has_selection().then_some(Work::Database);
-    [Loading::Batched, Loading::Joined, Loading::Computed].into_iter().any(|loading| {
+    let mut ways = [Loading::Batched, Loading::Joined, Loading::Computed]
+        .into_iter()
+        .flat_map(|loading| Work::ALL.iter().map(move |&work| (loading, work)));
+    ways.any(|(loading, work)| {
         let kept = |columns| {
             let loading = need.has_relations().then_some(loading);
+            let work = need.has_selection().then_some(work);
             let choices = Choices { loading, work, columns: Some(columns), hydration: Hydration::Record };
             derive(schema, need, dialect, &choices).layouts.iter().map(|layout| layout.columns.len()).sum::<usize>()
         };

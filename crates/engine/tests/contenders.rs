@@ -152,3 +152,22 @@ fn parameters_are_bound_wherever_the_work_is_done() {
         assert_eq!(compare(&reference, None, &collect.rows), Agreement::Same, "{choices}");
     }
 }
+
+#[test]
+fn rows_that_only_the_application_sorts_by_keep_what_tells_them_apart() {
+    let schema = ddl::read(APIARY).unwrap().schema;
+    let rows = [("strain", "12"), ("hive", "5 per strain"), ("inspection", "3 per hive")];
+    let rows = rows.iter().map(|(table, rows)| (schema.find(table).unwrap(), expr::read_row_count(rows).unwrap())).collect();
+    let blueprint = Blueprint::new(&schema, &Order { rows, ..Order::default() }).unwrap();
+    let loaded = Loaded::new(&schema, &blueprint);
+    let text = NeedText {
+        from: "strain".into(),
+        // All columns of its own table, and of the others only some.
+        give: vec!["id".into(), "name".into(), "origin".into()],
+        order: vec!["sum(hive.inspection.temper) desc".into(), "id".into()],
+        ..NeedText::default()
+    };
+    let need = resolve(&schema, &Relations::of(&schema), &text).unwrap();
+    let checked = check_need(sqlite(), loaded.connect().as_ref(), &schema, &need, &blueprint, "");
+    assert!(checked > 20, "{checked}");
+}

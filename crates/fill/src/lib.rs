@@ -32,4 +32,4 @@ pub use parameter::RecipeMaker;
 pub use random::Permutation;
 
 /// Counted up whenever the same seed would give other content.
-pub const GENERATOR_VERSION: u32 = 3;
+pub const GENERATOR_VERSION: u32 = 4;

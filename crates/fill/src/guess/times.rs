@@ -1,12 +1,13 @@
 //! Guesses for dates and timestamps: things are made, then changed, then closed; what belongs to another is made after it.
 
-use kampf_schema::{Column, ColumnId, LogicalType, TableId, Value};
+use kampf_schema::expr::Comparison;
+use kampf_schema::{Column, ColumnId, LogicalType, Rule, TableId, Term, Value};
 
 use super::numbers::{MOMENTS, is_moment};
 use super::{Guess, Subject, guess, name_words, named, written};
 
 /// Words that name the beginning of something.
-const BEGINNINGS: [&str; 22] = [
+const BEGINNINGS: [&str; 36] = [
     "created",
     "start",
     "starts",
@@ -29,10 +30,24 @@ const BEGINNINGS: [&str; 22] = [
     "ctime",
     "creation",
     "born",
+    "placed",
+    "submitted",
+    "posted",
+    "published",
+    "requested",
+    "booked",
+    "bought",
+    "purchased",
+    "uploaded",
+    "signed",
+    "made",
+    "logged",
+    "measured",
+    "recorded",
 ];
 
 /// Words that name something that comes later.
-const LATER: [&str; 34] = [
+const LATER: [&str; 52] = [
     "updated",
     "modified",
     "changed",
@@ -67,6 +82,24 @@ const LATER: [&str; 34] = [
     "received",
     "sold",
     "died",
+    "returned",
+    "refunded",
+    "confirmed",
+    "approved",
+    "accepted",
+    "rejected",
+    "processed",
+    "verified",
+    "archived",
+    "dispatched",
+    "fulfilled",
+    "revoked",
+    "removed",
+    "used",
+    "activated",
+    "left",
+    "answered",
+    "reviewed",
 ];
 
 /// Where nothing else is known, things happened in these years.
@@ -92,24 +125,56 @@ fn is_time(subject: &Subject<'_>, at: ColumnId, kind: LogicalType) -> bool {
     column.kind == kind && (kind != LogicalType::Integer || seconds())
 }
 
-/// The column of the same row with the beginning of what this one comes later than.
+/// The column of the same row that this one comes later than.
 fn own_beginning(subject: &Subject<'_>) -> Option<ColumnId> {
-    if !is_later(subject.column) {
+    let beginning = beginning_of(subject, subject.id)?;
+    // Where names and checks contradict each other nothing comes first.
+    let mut at = beginning;
+    for _ in &subject.schema.table(subject.table).columns {
+        match beginning_of(subject, at) {
+            Some(earlier) if earlier == subject.id => return None,
+            Some(earlier) => at = earlier,
+            None => break,
+        }
+    }
+    Some(beginning)
+}
+
+/// What a column of the subject's table comes later than, by a check or by their names.
+fn beginning_of(subject: &Subject<'_>, id: ColumnId) -> Option<ColumnId> {
+    let table = subject.schema.table(subject.table);
+    let column = &table.columns[id];
+    let fits = |at: ColumnId| {
+        let other = &table.columns[at];
+        at != id && is_time(subject, at, column.kind) && other.computed.is_none() && (column.nullable || !other.nullable)
+    };
+    let rules = table.checks.iter().filter_map(|check| check.rule.as_ref().ok());
+    if let Some(earlier) = rules.filter_map(|rule| not_before(rule, id)).find(|&at| fits(at)) {
+        return Some(earlier);
+    }
+    if !is_later(column) {
         return None;
     }
-    let table = subject.schema.table(subject.table);
     let is_reference = |at: ColumnId| table.references.iter().any(|reference| reference.columns.contains(&at));
-    let beginnings = (0..table.columns.len())
-        .filter(|&at| {
-            at != subject.id && is_time(subject, at, subject.column.kind) && is_beginning(&table.columns[at]) && !is_reference(at)
-        })
-        .filter(|&at| table.columns[at].computed.is_none() && (subject.column.nullable || !table.columns[at].nullable));
+    let beginnings = (0..table.columns.len()).filter(|&at| fits(at) && is_beginning(&table.columns[at]) && !is_reference(at));
     // What is said to be made then comes before what merely starts then.
     beginnings.min_by_key(|&at| {
         let words = name_words(&table.columns[at].name);
         let made = ["created", "creation", "inserted", "entered", "added", "registered", "ctime"];
         !words.iter().any(|word| made.contains(&word.as_str()))
     })
+}
+
+/// The column that a rule says another does not come before.
+fn not_before(rule: &Rule, later: ColumnId) -> Option<ColumnId> {
+    match rule {
+        Rule::Compare(Comparison::GreaterOrEqual | Comparison::Greater, Term::Column(one), Term::Column(other)) if *one == later => {
+            Some(*other)
+        }
+        Rule::Compare(Comparison::LessOrEqual | Comparison::Less, Term::Column(one), Term::Column(other)) if *other == later => Some(*one),
+        Rule::And(rules) | Rule::Or(rules) => rules.iter().find_map(|rule| not_before(rule, later)),
+        _ => None,
+    }
 }
 
 /// The column of a parent with the time when that was made.

@@ -231,9 +231,15 @@ impl Reading<'_> {
             | E::Like { .. }
             | E::ILike { .. }
             | E::RLike { .. }
+            | E::SimilarTo { .. }
             | E::AnyOp { .. }
+            | E::AllOp { .. }
             | E::IsTrue(_)
             | E::IsFalse(_)
+            | E::IsNotTrue(_)
+            | E::IsNotFalse(_)
+            | E::IsDistinctFrom(..)
+            | E::IsNotDistinctFrom(..)
             | E::UnaryOp { op: UnaryOperator::Not, .. } => Term::Whether(Box::new(self.rule(expr)?)),
             other => return Err(format!("`{other}`")),
         })

@@ -38,10 +38,7 @@ impl Rule {
                 format!("{} IN ({})", term.sql(table, spelling)?, list?.join(", "))
             }
             Rule::IsNull(term) => format!("{} IS NULL", term.sql(table, spelling)?),
-            Rule::Same(left, right) => {
-                let (left, right) = (left.sql(table, spelling)?, right.sql(table, spelling)?);
-                format!("({left} = {right} OR ({left} IS NULL AND {right} IS NULL))")
-            }
+            Rule::Same(left, right) => format!("{} IS NOT DISTINCT FROM {}", left.sql(table, spelling)?, right.sql(table, spelling)?),
             Rule::Matches(term, pattern) => {
                 let term = term.sql(table, spelling)?;
                 match &pattern.like {
