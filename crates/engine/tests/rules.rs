@@ -176,10 +176,8 @@ fn conditions_mean_what_postgresql_says_they_mean() {
         let _ = writeln!(std::io::stderr(), "skipped: {missing}");
         return;
     }
-    // Numbers that look drawn by chance and are the same each time.
-    let mixed = |number: u64| (number.wrapping_mul(0x9e37_79b9_7f4a_7c15).rotate_left(23).wrapping_mul(0xbf58_476d_1ce4_e5b9) >> 33) as u32;
     let conditions: Vec<String> =
-        (0..CONDITIONS).map(|at| condition(&mut Dice((0..60).map(|roll| mixed(at * 97 + roll + 1)).collect(), 0), 3)).collect();
+        (0..CONDITIONS).map(|at| condition(&mut Dice((0..60).map(|roll| common::mixed(at * 97 + roll)).collect(), 0), 3)).collect();
     let (schema, rows, blueprint) = checked(&conditions);
     let folder = tempfile::tempdir().unwrap();
     let place = Place { folder: folder.path(), server: None, name: "test" };

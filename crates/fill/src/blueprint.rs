@@ -5,7 +5,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use kampf_schema::expr::{Recipe, RowCount};
-use kampf_schema::{ColumnId, Decimal, LogicalType, Reference, Rule, Schema, Span, TableId, Value, ValueRef};
+use kampf_schema::{ColumnId, Decimal, LogicalType, Reference, Rule, Schema, Span, TableId, Term, Value, ValueRef};
 
 use crate::batch::{BATCH_ROWS, Batch};
 use crate::guard;
@@ -118,20 +118,41 @@ pub(crate) struct Guard {
     pub(crate) rules: Vec<Rule>,
     /// Values that the checks speak of, for each column in order.
     pub(crate) hints: Vec<Vec<Value>>,
+    /// What the checks compare each of them with on the same row.
+    pub(crate) beside: Vec<Vec<Term>>,
+    /// The least and the largest value of each of them.
+    pub(crate) within: Vec<(Option<Value>, Option<Value>)>,
+    /// Other checks about them, which hold of themselves where values are made as the columns are meant to be.
+    pub(crate) others: Vec<Rule>,
 }
 
 impl Guard {
-    /// A value that the checks speak of, or one between two of them; where chance alone does not find what they want.
-    fn hinted(&self, at: usize, key: u64, row: u64, attempt: u64) -> Option<Value> {
-        let hints = &self.hints[at];
+    /// A value that the checks speak of, or one between two of them; where chance alone does not find what they want. In the end
+    /// one next to what the column is compared with on this row.
+    fn hinted(&self, at: usize, kind: LogicalType, key: u64, row: u64, attempt: u64, others: &dyn Fn(ColumnId) -> Value) -> Option<Value> {
         let mut random = Random::at(mix(key ^ attempt), row);
-        if attempt < 4 || hints.is_empty() || random.below(2) == 0 {
+        if attempt < 4 || random.below(2) == 0 {
+            return None;
+        }
+        let small = random.below(128) as i64 >> random.below(8);
+        let small = if random.below(2) == 0 { small } else { -small };
+        if attempt >= 32 && random.below(4) == 0 {
+            // Few rules of arithmetic hold for none of the small numbers.
+            return Some(as_kind(Value::Integer(small), kind)).filter(|value| kind.is_number() && self.is_within(at, value));
+        }
+        let beside: Vec<Value>;
+        let mut hints = self.hints[at].as_slice();
+        if attempt >= 16 && !self.beside[at].is_empty() && (hints.is_empty() || random.below(2) == 0) {
+            beside = self.beside[at].iter().map(|term| as_kind(term.value(&others), kind)).filter(|value| *value != Value::Null).collect();
+            hints = &beside;
+        }
+        if hints.is_empty() {
             return None;
         }
         let mut pick = || &hints[random.below(hints.len() as u64) as usize];
         let (one, other) = (pick(), pick());
         let between = |low: i128, high: i128, random: &mut Random| random.between(low.min(high) - 1, low.max(high) + 1);
-        Some(match (one, other) {
+        let hinted = match (one, other) {
             (Value::Integer(low), Value::Integer(high)) => Value::Integer(between((*low).into(), (*high).into(), &mut random) as i64),
             (Value::Date(low), Value::Date(high)) => Value::Date(between((*low).into(), (*high).into(), &mut random) as i32),
             (Value::Timestamp(low), Value::Timestamp(high)) => {
@@ -141,7 +162,14 @@ impl Guard {
                 Value::Decimal(between(low.get(), high.get(), &mut random).into(), *scale)
             }
             (one, _) => one.clone(),
-        })
+        };
+        self.is_within(at, &hinted).then_some(hinted)
+    }
+
+    fn is_within(&self, at: usize, value: &Value) -> bool {
+        let (least, most) = &self.within[at];
+        least.as_ref().is_none_or(|least| least.as_ref().order(value.as_ref()).is_le())
+            && most.as_ref().is_none_or(|most| most.as_ref().order(value.as_ref()).is_ge())
     }
 }
 
@@ -156,7 +184,10 @@ pub(crate) struct TablePlan {
 }
 
 /// So often values are drawn for a check until it counts as one that cannot be met.
-pub(crate) const ATTEMPTS: u64 = 500;
+pub(crate) const ATTEMPTS: u64 = 4_000;
+
+/// So often only those are drawn again that need not differ.
+const OTHERS_FIRST: u64 = 64;
 
 /// A dataset that can be made.
 #[derive(Clone, Debug)]
@@ -266,15 +297,27 @@ impl Blueprint {
 
     /// The values of the columns under a guard, drawn until its checks hold; and whether they do.
     pub(crate) fn guarded(&self, table: TableId, row: u64, guard: &Guard) -> (Vec<Value>, bool) {
-        let given = row < self.tables[table.0].given.len() as u64;
+        let given = usize::try_from(row).ok().and_then(|row| self.tables[table.0].given.get(row));
+        let said = |column: ColumnId| given.is_some_and(|given| given[column].is_some());
+        // A given row that says all of it says what it says.
+        let settled = guard.columns.iter().all(|&column| said(column));
         let mut values: Vec<Option<Value>> = Vec::new();
         for attempt in 0..ATTEMPTS {
             values = vec![None; guard.columns.len()];
+            let mut is_hinted = false;
             for at in 0..guard.columns.len() {
                 if values[at].is_none() {
                     let of = &self.tables[table.0].columns[guard.columns[at]];
-                    let free = !given && of.free && matches!(of.source, Source::Drawn);
-                    let hinted = if free { guard.hinted(at, of.key, row, attempt) } else { None };
+                    let free = !said(guard.columns[at]) && of.free && matches!(of.source, Source::Drawn);
+                    let others = |column: ColumnId| match guard.columns.iter().position(|own| *own == column) {
+                        Some(at) => values[at].clone().unwrap_or(Value::Null),
+                        None => self.value(table, row, column),
+                    };
+                    let hinted = if free { guard.hinted(at, of.kind, of.key, row, attempt, &others) } else { None };
+                    // Neither a hint nor a number further on was made with the other checks in mind.
+                    is_hinted |= hinted.is_some() || attempt > 0 && matches!(of.source, Source::RowNumber(_));
+                    // What must differ changes only where the others alone do not find what the checks want.
+                    let attempt = if of.source.counts() && attempt < OTHERS_FIRST { 0 } else { attempt };
                     let value = hinted.unwrap_or_else(|| self.drawn(table, row, guard.columns[at], attempt, Some((guard, &values))));
                     values[at] = Some(value);
                 }
@@ -283,10 +326,11 @@ impl Blueprint {
                 Some(at) => values[at].clone().unwrap_or(Value::Null),
                 None => self.value(table, row, column),
             };
-            if guard.rules.iter().all(|rule| rule.allows(&value)) {
+            let others = if is_hinted { guard.others.as_slice() } else { &[] };
+            if guard.rules.iter().chain(others).all(|rule| rule.allows(&value)) {
                 return (values.into_iter().map(|value| value.unwrap_or(Value::Null)).collect(), true);
             }
-            if given && attempt > 64 {
+            if settled {
                 break;
             }
         }
@@ -316,17 +360,20 @@ impl Blueprint {
         }
         // What a given row leaves out is numbered behind all that is generated.
         let own = if row < given { plan.rows - given + row } else { row - given };
+        // With another attempt a row takes a number further on, which no other row has: each has those of its own, `rows` apart.
+        let another = |room: u64| own + attempt % (room / plan.rows.max(1)).max(1) * plan.rows;
         let others = Row { blueprint: self, table, row, attempt, under };
         let place = |link: usize| plan.links[link].place(row);
         match &of.source {
-            Source::RowNumber(first) => out.push(ValueRef::Integer(first + own as i64)),
+            Source::RowNumber(first) => out.push(ValueRef::Integer(first + another(u64::MAX) as i64)),
             Source::Linked(link, place) => match plan.links[*link].parent(&plan.links, row, attempt) {
                 Some(parent) => {
                     let reference = &plan.references[*link];
                     let theirs = reference.parent_columns[*place];
                     // Whole numbers in order are by far the most common keys.
-                    match &self.tables[reference.parent.0].columns[theirs].source {
-                        Source::RowNumber(first) if parent >= self.tables[reference.parent.0].given.len() as u64 => {
+                    let key = &self.tables[reference.parent.0].columns[theirs];
+                    match &key.source {
+                        Source::RowNumber(first) if key.guard.is_none() && parent >= self.tables[reference.parent.0].given.len() as u64 => {
                             let given = self.tables[reference.parent.0].given.len() as u64;
                             out.push(ValueRef::Integer(first + (parent - given) as i64));
                         }
@@ -341,7 +388,7 @@ impl Blueprint {
             }
             Source::Distinct => {
                 let Some(distinct) = of.distinct else { return out.push(ValueRef::Null) };
-                self.distinct(of, &distinct, own, plan.rows - given, out);
+                self.distinct(of, &distinct, another(of.maker.capacity().unwrap_or(0)), plan.rows - given, out);
             }
             Source::Numbered => {
                 of.maker.make(&mut random, own, &self.words, &others, out);
@@ -366,7 +413,7 @@ impl Blueprint {
                 of.maker.number(place(*link).1, of.longest, out);
             }
             Source::Digit { link, all, worth, steps, key } => {
-                let (parent, number) = link.map_or((0, own), place);
+                let (parent, number) = link.map_or_else(|| (0, another(*all)), place);
                 let number = Permutation::new(*all, mix(key ^ parent)).at(number % all);
                 of.maker.nth(number / worth % steps, of.key, out);
                 self.fit(of, out);

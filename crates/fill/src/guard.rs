@@ -5,16 +5,21 @@ use std::collections::BTreeSet;
 use kampf_schema::{ColumnId, LogicalType, Rule, Schema, Table, TableId, Term, Value};
 
 use crate::blueprint::{Blueprint, FillError, FillSubject, Guard, Order, TablePlan, as_kind};
+use crate::bounds::{Bounds, bounds};
+use crate::link::How;
 use crate::maker::Origin;
 use crate::origins::check_circles;
 use crate::unique::Source;
 
 /// Rows of each table that the checks are tried on.
 const TRIED: u64 = 48;
+/// And as many of the first ones where a column counts.
+const TRIED_IN_ORDER: u64 = 1_000;
 
 /// Puts the columns of some checks under guards: those that share a column under the same one.
 pub(crate) fn guard(schema: &Schema, id: TableId, plan: &mut TablePlan, checks: &[usize]) {
     let table = schema.table(id);
+    let (bounds, _) = bounds(table);
     let mut guards: Vec<(BTreeSet<ColumnId>, Vec<usize>)> = Vec::new();
     for &at in checks {
         let Ok(rule) = &table.checks[at].rule else { continue };
@@ -28,7 +33,7 @@ pub(crate) fn guard(schema: &Schema, id: TableId, plan: &mut TablePlan, checks: 
                 .into_iter()
                 .filter_map(|origin| if let Origin::Own(other) = origin { Some(other) } else { None });
             let computed = if let Source::Computed(term) = &plan.columns[column].source { term.column_set() } else { Vec::new() };
-            for other in own.chain(computed) {
+            for other in own.chain(computed).chain(drawn_together(plan, column)) {
                 if columns.insert(other) {
                     more.push(other);
                 }
@@ -54,28 +59,44 @@ pub(crate) fn guard(schema: &Schema, id: TableId, plan: &mut TablePlan, checks: 
             let columns = changeable(schema, id, plan, columns);
             columns.iter().for_each(|&column| plan.columns[column].guard = Some(at));
             let hints = columns.iter().map(|&column| hints(table, column, &rules)).collect();
-            Guard { columns, rules, hints }
+            let beside = columns.iter().map(|&column| beside(column, &rules)).collect();
+            let within = columns.iter().map(|&column| within(table.columns[column].kind, &bounds[column])).collect();
+            let about = |rule: &&Rule| !rules.contains(rule) && rule.column_set().iter().any(|column| columns.contains(column));
+            let others = table.checks.iter().filter_map(|check| check.rule.as_ref().ok()).filter(about).cloned().collect();
+            Guard { columns, rules, hints, beside, within, others }
         })
         .collect();
 }
 
+/// Columns of the same reference, and of references that are found by way of it; digits of the same number.
+fn drawn_together(plan: &TablePlan, column: ColumnId) -> Vec<ColumnId> {
+    if let Source::Digit { key, .. } = plan.columns[column].source {
+        let digit = |other: &ColumnId| matches!(plan.columns[*other].source, Source::Digit { key: of, .. } if of == key);
+        return (0..plan.columns.len()).filter(digit).collect();
+    }
+    let linked = |column: ColumnId| if let Source::Linked(link, _) = plan.columns[column].source { Some(link) } else { None };
+    let Some(link) = linked(column) else { return Vec::new() };
+    let through = |one: usize, other: usize| matches!(plan.links[one].how, How::Cousin { through, .. } if through == other);
+    let together = |other: usize| other == link || through(other, link) || through(link, other);
+    (0..plan.columns.len()).filter(|&other| linked(other).is_some_and(together)).collect()
+}
+
 /// The columns that another attempt changes. Keys that others refer to stay as they are as long as something else can change:
-/// rows of other tables ask for them, and may be asked for something in their turn.
+/// rows of other tables ask for them, and may be asked for something in their turn. What differs among the rows of a parent
+/// always stays.
 fn changeable(schema: &Schema, id: TableId, plan: &TablePlan, columns: BTreeSet<ColumnId>) -> Vec<ColumnId> {
     let is_key = |column: ColumnId| {
         let references = schema.tables.iter().flat_map(|table| &table.references);
         references.into_iter().any(|reference| reference.parent == id && reference.parent_columns.contains(&column))
     };
-    let drawn = |column: &ColumnId| {
-        !matches!(
-            plan.columns[*column].source,
-            Source::RowNumber(_) | Source::Distinct | Source::Ordinal(_) | Source::DistinctWithin(_) | Source::Digit { .. }
-        )
+    let differs = |column: ColumnId| {
+        let source = &plan.columns[column].source;
+        source.counts() || matches!(source, Source::Numbered | Source::NumberedWithin(_))
     };
     let (keys, others): (Vec<ColumnId>, Vec<ColumnId>) = columns
         .into_iter()
-        .filter(drawn)
-        .partition(|&column| matches!(plan.columns[column].source, Source::Numbered | Source::NumberedWithin(_)) && is_key(column));
+        .filter(|&column| !plan.columns[column].source.counts_within())
+        .partition(|&column| differs(column) && is_key(column));
     if others.is_empty() { keys } else { others }
 }
 
@@ -101,9 +122,48 @@ fn hints(table: &Table, column: ColumnId, rules: &[Rule]) -> Vec<Value> {
     rules.iter().for_each(|rule| walk(rule, column, &mut found));
     let kind = table.columns[column].kind;
     let mut fitting: Vec<Value> = found.into_iter().map(|value| as_kind(value, kind)).filter(|value| *value != Value::Null).collect();
+    if let LogicalType::Text { length: Some(length) } = kind {
+        fitting.retain(|value| value.to_string().chars().count() <= length as usize);
+    }
     fitting.retain(|value| matches!(value, Value::Text(_)) == matches!(kind, LogicalType::Text { .. }));
     fitting.dedup();
     fitting
+}
+
+/// The least and the largest value of a column, by its checks or else by its digits.
+fn within(kind: LogicalType, bounds: &Bounds) -> (Option<Value>, Option<Value>) {
+    let most = match kind {
+        LogicalType::Decimal { precision, scale } => {
+            10_i128.checked_pow(precision.into()).map(|above| Value::Decimal((above - 1).into(), scale))
+        }
+        _ => None,
+    };
+    let least = most
+        .as_ref()
+        .map(|most| if let Value::Decimal(units, scale) = most { Value::Decimal((-units.get()).into(), *scale) } else { Value::Null });
+    (bounds.least.clone().or(least), bounds.most.clone().or(most))
+}
+
+/// The terms of other columns that rules compare a column with.
+fn beside(column: ColumnId, rules: &[Rule]) -> Vec<Term> {
+    fn walk(rule: &Rule, column: ColumnId, found: &mut Vec<Term>) {
+        match rule {
+            Rule::Compare(_, left, right) | Rule::Same(left, right) => {
+                for (one, other) in [(left, right), (right, left)] {
+                    let columns = other.column_set();
+                    if *one == Term::Column(column) && !columns.is_empty() && !columns.contains(&column) {
+                        found.push(other.clone());
+                    }
+                }
+            }
+            Rule::Not(inner) => walk(inner, column, found),
+            Rule::And(rules) | Rule::Or(rules) => rules.iter().for_each(|rule| walk(rule, column, found)),
+            Rule::In(..) | Rule::IsNull(_) | Rule::Matches(..) | Rule::Truth(_) => {}
+        }
+    }
+    let mut found = Vec::new();
+    rules.iter().for_each(|rule| walk(rule, column, &mut found));
+    found
 }
 
 /// Tries all checks on some rows of each table. Those that were thought to hold and do not come under a guard; where a guard
@@ -129,11 +189,19 @@ pub(crate) fn prove(schema: &Schema, order: &Order, blueprint: &mut Blueprint) -
             let plan = &blueprint.tables[id.0];
             let (given, rows) = (plan.given.len() as u64, plan.rows);
             let step = ((rows - given.min(rows)) / TRIED).max(1);
-            let tried = (given..rows).step_by(usize::try_from(step).unwrap_or(1));
             let mut found = BTreeSet::new();
-            for row in tried {
-                let value = |column: ColumnId| blueprint.value(id, row, column);
-                found.extend(checks.iter().copied().filter(|&at| table.checks[at].rule.as_ref().is_ok_and(|rule| !rule.allows(&value))));
+            for &at in checks {
+                let Ok(rule) = &table.checks[at].rule else { continue };
+                // Chance alone shows itself in few rows; numbers in order may meet the one value that is not allowed.
+                let counted = rule.column_set().iter().any(|&column| {
+                    let source = &plan.columns[column].source;
+                    source.counts() || source.counts_within()
+                });
+                let first = if counted { given..rows.min(given + TRIED_IN_ORDER) } else { 0..0 };
+                let mut tried = first.chain((given..rows).step_by(usize::try_from(step).unwrap_or(1)));
+                if tried.any(|row| !rule.allows(&|column: ColumnId| blueprint.value(id, row, column))) {
+                    found.insert(at);
+                }
             }
             found
         };

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use kampf_schema::expr::{Recipe, RowCount, Source as Written, read_recipe};
-use kampf_schema::{ColumnId, Form, LogicalType, Schema, Table, TableId, Value};
+use kampf_schema::{ColumnId, Form, LogicalType, Rule, Schema, Table, TableId, Value};
 
 use crate::blueprint::{ColumnPlan, FillError, FillSubject, Order, TablePlan, Way};
 use crate::bounds::{Bounds, bounds};
@@ -19,7 +19,7 @@ use crate::origins::{OfTable, check_circles};
 use crate::random::{Permutation, key};
 use crate::recipe::maker;
 use crate::seeds::{self, Given};
-use crate::unique::{Draft, Source, faithful, settle, settle_once};
+use crate::unique::{Draft, Filled, Source, faithful, settle, settle_once};
 
 /// The plans of all tables.
 pub(crate) struct Planned {
@@ -33,13 +33,14 @@ pub(crate) struct Planned {
 /// Plans all tables.
 pub(crate) fn tables(schema: &Schema, order: &Order) -> Result<Planned, FillError> {
     let mut notes = Vec::new();
-    let mut given = seeds::keep(schema);
+    let mut kept = schema.clone();
+    need_what_is_referred_to(&mut kept);
+    let mut given = seeds::keep(&kept);
     for (table, kept) in schema.tables.iter().zip(&given) {
         if kept.len() < table.seeds.len() {
             notes.push(format!("{} of {} rows that the schema file puts into `{}` are kept", kept.len(), table.seeds.len(), table.name));
         }
     }
-    let mut kept = schema.clone();
     for (table, given) in kept.tables.iter_mut().zip(&given) {
         table.seeds = given.to_vec();
     }
@@ -59,6 +60,28 @@ pub(crate) fn tables(schema: &Schema, order: &Order) -> Result<Planned, FillErro
                 }
                 fewer.insert(id, less);
             }
+        }
+    }
+}
+
+/// Columns that may be null, but that a column refers to which may not, get no nulls: every row of theirs can be a parent.
+fn need_what_is_referred_to(schema: &mut Schema) {
+    loop {
+        let needed: Vec<(TableId, ColumnId)> = schema
+            .tables
+            .iter()
+            .flat_map(|table| table.references.iter().map(move |reference| (table, reference)))
+            .flat_map(|(table, reference)| {
+                let pairs = reference.columns.iter().zip(&reference.parent_columns);
+                pairs.filter(|(own, _)| !table.columns[**own].nullable).map(|(_, theirs)| (reference.parent, *theirs))
+            })
+            .filter(|(parent, column)| schema.table(*parent).columns[*column].nullable)
+            .collect();
+        if needed.is_empty() {
+            return;
+        }
+        for (parent, column) in needed {
+            schema.tables[parent.0].columns[column].nullable = false;
         }
     }
 }
@@ -145,6 +168,8 @@ impl Planning<'_> {
                 guarded.push(at);
             }
         }
+        let asking = guarded.iter().filter_map(|&at| table.checks[at].rule.as_ref().ok());
+        asking.flat_map(Rule::column_set).for_each(|column| drafts[column].checked = true);
         self.differ(&mut drafts, &links)?;
         let columns =
             drafts.into_iter().zip(ways).enumerate().map(|(at, (draft, way))| self.column(at, draft, way, &bounds[at], &links)).collect();
@@ -174,8 +199,15 @@ impl Planning<'_> {
             && !bounds.upper
             && bounds.shortest <= 1
             && column.form == Form::Plain;
-        let draft =
-            |maker, source| Draft { maker, from_user: asked.is_some(), free: free && asked.is_none(), instead: None, source, longest };
+        let draft = |maker, source| Draft {
+            maker,
+            from_user: asked.is_some(),
+            free: free && asked.is_none(),
+            checked: false,
+            instead: None,
+            source,
+            longest,
+        };
         let way = |how: String, why: &str| Way { how, more: "", is_recipe: false, why: why.to_owned(), null_share: 0 };
         if let Some((link, place)) = made_by {
             let parent = &self.schema.table(table.references[link].parent).name;
@@ -311,28 +343,20 @@ impl Planning<'_> {
                 .filter(|&column| self.order.values.get(&(self.id, column)).is_some_and(|recipe| recipe.unique))
                 .map(|column| vec![column]),
         );
-        let mut partial = Vec::new();
-        for index in &table.unique_indexes {
-            let columns = faithful(index, drafts);
-            match &index.among {
-                None => rules.push(columns),
-                Some(among) => partial.push((columns, among)),
-            }
-        }
-        rules.retain(|rule| !rule.is_empty());
-        rules.sort_by_key(Vec::len);
+        let mut rules: Vec<(Vec<ColumnId>, Option<&Rule>)> = rules.into_iter().map(|rule| (rule, None)).collect();
+        rules.extend(table.unique_indexes.iter().map(|index| (faithful(index, drafts), index.among.as_ref())));
+        rules.retain(|(rule, _)| !rule.is_empty());
+        // What makes rows differ in fewer columns makes them differ in more.
+        rules.sort_by_key(|(rule, among)| (rule.len(), among.is_some()));
         let settled = |drafts: &mut [Draft], rule: &[ColumnId]| {
             let names: Vec<&str> = rule.iter().map(|&column| table.columns[column].name.as_str()).collect();
             let seed = key(self.order.seed, &format!("{}.{}", table.name, names.join("+")));
-            settle(table, rule, drafts, links, self.rows, given, seed)
+            let left_out = self.given.iter().any(|row| rule.iter().any(|&column| row[column].is_none()));
+            settle(table, rule, drafts, links, Filled { rows: self.rows, given, left_out }, seed)
         };
-        for rule in rules {
-            settled(drafts, &rule).map_err(|column| self.too_alike(&rule, column))?;
-        }
-        for (rule, among) in partial {
-            let once = rule.iter().any(|&column| matches!(drafts[column].source, Source::Linked(..)))
-                && settle_once(table, &rule, among, drafts, links);
-            if !once && !rule.is_empty() {
+        for (rule, among) in rules {
+            let once = among.is_some_and(|among| settle_once(table, &rule, among, drafts, links));
+            if !once {
                 settled(drafts, &rule).map_err(|column| self.too_alike(&rule, column))?;
             }
         }

@@ -35,6 +35,18 @@ pub(crate) enum Source {
     Computed(Term),
 }
 
+impl Source {
+    /// Whether rows differ in it by their number.
+    pub(crate) fn counts(&self) -> bool {
+        matches!(self, Source::RowNumber(_) | Source::Distinct | Source::Digit { link: None, .. })
+    }
+
+    /// Whether those of the same parent do by theirs.
+    pub(crate) fn counts_within(&self) -> bool {
+        matches!(self, Source::Ordinal(_) | Source::DistinctWithin(_) | Source::Digit { link: Some(_), .. })
+    }
+}
+
 /// A column on its way to a plan.
 #[derive(Clone, Debug)]
 pub(crate) struct Draft {
@@ -42,6 +54,8 @@ pub(crate) struct Draft {
     pub(crate) from_user: bool,
     /// Whether it may as well look otherwise: neither the user nor a check says how.
     pub(crate) free: bool,
+    /// Whether a check asks for more than its bounds say.
+    pub(crate) checked: bool,
     /// The recipe by which it does.
     pub(crate) instead: Option<String>,
     pub(crate) source: Source,
@@ -96,14 +110,23 @@ pub(crate) fn faithful(index: &UniqueIndex, drafts: &mut [Draft]) -> Vec<ColumnI
     columns
 }
 
+/// The rows among which a unique rule holds.
+#[derive(Clone, Copy)]
+pub(crate) struct Filled {
+    pub(crate) rows: u64,
+    /// How many of them are given.
+    pub(crate) given: u64,
+    /// Whether some of those leave out a column of the rule.
+    pub(crate) left_out: bool,
+}
+
 /// Makes the columns of a unique rule differ; the column to give a recipe where it cannot be done.
 pub(crate) fn settle(
     table: &Table,
     rule: &[ColumnId],
     drafts: &mut [Draft],
     links: &[Link],
-    rows: u64,
-    given: u64,
+    Filled { rows, given, left_out }: Filled,
     key: u64,
 ) -> Result<(), ColumnId> {
     let generated = rows - given;
@@ -111,7 +134,7 @@ pub(crate) fn settle(
         Source::Linked(link, _) => Some(link),
         _ => None,
     };
-    if generated == 0 || generated == 1 && given == 0 || rule.iter().any(|&column| drafts[column].differs_alone()) {
+    if generated == 0 && !left_out || rows <= 1 || rule.iter().any(|&column| drafts[column].differs_alone()) {
         return Ok(());
     }
     let used: Vec<usize> = rule.iter().filter_map(|&column| linked(drafts, column)).collect();
@@ -122,10 +145,10 @@ pub(crate) fn settle(
         _ => false,
     });
     let combined = rule.iter().any(|&column| match drafts[column].source {
-        Source::Digit { link, all, .. } => {
-            let digits =
-                rule.iter().filter(|&&column| matches!(drafts[column].source, Source::Digit { all: other, .. } if other == all)).count();
-            digits > 1 && link.is_none_or(|link| used.contains(&link))
+        Source::Digit { link, key, .. } => {
+            let of_it = |draft: &Draft| matches!(draft.source, Source::Digit { key: other, .. } if other == key);
+            let whole = drafts.iter().enumerate().all(|(column, draft)| !of_it(draft) || rule.contains(&column));
+            whole && link.is_none_or(|link| used.contains(&link))
         }
         Source::Ordinal(link) | Source::DistinctWithin(link) | Source::NumberedWithin(link) => used.contains(&link),
         _ => false,
@@ -133,7 +156,9 @@ pub(crate) fn settle(
     if distinct || combined {
         return Ok(());
     }
-    let drawn: Vec<ColumnId> = rule.iter().copied().filter(|&column| drafts[column].is_drawn()).collect();
+    let mut drawn: Vec<ColumnId> = rule.iter().copied().filter(|&column| drafts[column].is_drawn()).collect();
+    // What is numbered cannot be drawn again for a check.
+    drawn.sort_by_key(|&column| drafts[column].checked);
     let spread = used.iter().copied().find_map(|link| links[link].spread().map(|spread| (link, spread.most())));
     let most = spread.map_or(generated, |(_, most)| most);
     if most <= 1 && spread.is_some() {
@@ -144,7 +169,7 @@ pub(crate) fn settle(
         let room = draft.maker.capacity();
         let numbers = table.columns[column].kind == LogicalType::Integer
             && !draft.from_user
-            && room.is_none_or(|room| room >= most || is_plain_number(table, column));
+            && (is_plain_number(table, column) || room.is_none_or(|room| room >= most) && counts_up_to(table, column, most));
         let source = match spread {
             Some((link, most)) => match () {
                 () if numbers => Source::Ordinal(link),
@@ -191,7 +216,7 @@ pub(crate) fn settle(
         drawn.iter().map(|&column| drafts[column].maker.capacity().map(|room| (column, room))).collect();
     if let Some(rooms) = rooms.filter(|rooms| rooms.len() > 1) {
         let all = rooms.iter().fold(1_u64, |all, (_, room)| all.saturating_mul(*room));
-        if all >= most && all < u64::MAX {
+        if all >= most.saturating_add(given) && all < u64::MAX {
             let mut worth = 1;
             for (column, steps) in rooms {
                 drafts[column].source = Source::Digit { link: spread.map(|(link, _)| link), all, worth, steps, key };
@@ -211,6 +236,16 @@ fn is_plain_number(table: &Table, column: ColumnId) -> bool {
             Some((low, high)) => bounds[column].least == Some(Value::Integer(low)) && bounds[column].most == Some(Value::Integer(high)),
             None => bounds[column].least.is_none() && bounds[column].most.is_none(),
         }
+}
+
+/// Whether the numbers from 1 up to `most` are within a column's bounds.
+fn counts_up_to(table: &Table, column: ColumnId, most: u64) -> bool {
+    let (bounds, _) = crate::bounds::bounds(table);
+    let most = Value::Integer(i64::try_from(most).unwrap_or(i64::MAX));
+    let bounds = &bounds[column];
+    bounds.one_of.is_none()
+        && bounds.least.as_ref().is_none_or(|least| least.as_ref().order(Value::Integer(1).as_ref()).is_le())
+        && bounds.most.as_ref().is_none_or(|highest| highest.as_ref().order(most.as_ref()).is_ge())
 }
 
 /// Whether texts can carry a number up to `most` within their length.

@@ -17,6 +17,11 @@ impl Dice {
     }
 }
 
+/// Numbers that look drawn by chance and are the same each time.
+pub(crate) fn mixed(number: u64) -> u32 {
+    (number.wrapping_add(1).wrapping_mul(0x9e37_79b9_7f4a_7c15).rotate_left(23).wrapping_mul(0xbf58_476d_1ce4_e5b9) >> 33) as u32
+}
+
 fn random_ddl(dice: &mut Dice) -> String {
     let tables = 1 + dice.roll(4);
     let mut ddl = String::new();
