@@ -317,7 +317,7 @@ impl Blueprint {
                     // Neither a hint nor a number further on was made with the other checks in mind.
                     is_hinted |= hinted.is_some() || attempt > 0 && matches!(of.source, Source::RowNumber(_));
                     // What must differ changes only where the others alone do not find what the checks want.
-                    let attempt = if of.source.counts() && attempt < OTHERS_FIRST { 0 } else { attempt };
+                    let attempt = if (of.source.counts() || of.source.counts_within()) && attempt < OTHERS_FIRST { 0 } else { attempt };
                     let value = hinted.unwrap_or_else(|| self.drawn(table, row, guard.columns[at], attempt, Some((guard, &values))));
                     values[at] = Some(value);
                 }

@@ -83,7 +83,7 @@ fn drawn_together(plan: &TablePlan, column: ColumnId) -> Vec<ColumnId> {
 
 /// The columns that another attempt changes. Keys that others refer to stay as they are as long as something else can change:
 /// rows of other tables ask for them, and may be asked for something in their turn. What differs among the rows of a parent
-/// always stays.
+/// stays, but may be null or not.
 fn changeable(schema: &Schema, id: TableId, plan: &TablePlan, columns: BTreeSet<ColumnId>) -> Vec<ColumnId> {
     let is_key = |column: ColumnId| {
         let references = schema.tables.iter().flat_map(|table| &table.references);
@@ -95,7 +95,7 @@ fn changeable(schema: &Schema, id: TableId, plan: &TablePlan, columns: BTreeSet<
     };
     let (keys, others): (Vec<ColumnId>, Vec<ColumnId>) = columns
         .into_iter()
-        .filter(|&column| !plan.columns[column].source.counts_within())
+        .filter(|&column| !plan.columns[column].source.counts_within() || plan.columns[column].null_share > 0)
         .partition(|&column| differs(column) && is_key(column));
     if others.is_empty() { keys } else { others }
 }

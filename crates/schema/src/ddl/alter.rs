@@ -292,31 +292,43 @@ impl Replay<'_> {
         Ok(())
     }
 
-    /// Behind ALTER TYPE: `ADD VALUE 'word'`.
+    /// Behind ALTER TYPE: `ADD VALUE 'word'`, `RENAME VALUE 'word' TO 'other'`, `RENAME TO name`.
     pub(super) fn alter_type(&mut self, tokens: &mut Tokens<'_>) -> Result<(), DdlError> {
         let name = tokens.object()?;
         if tokens.takes(&["ADD", "VALUE"]) {
             tokens.takes(&["IF", "NOT", "EXISTS"]);
             if let Token::SingleQuotedString(word) = tokens.next() {
-                let known = self.types.iter_mut().filter(|(known, _)| known.eq_ignore_ascii_case(&name.text));
-                known.for_each(|(_, meaning)| meaning.words.push(word.clone()));
-                let columns = self.tables.iter_mut().flat_map(|table| &mut table.columns);
-                let words = self.types.iter().find(|(known, _)| known.eq_ignore_ascii_case(&name.text)).map(|(_, meaning)| &meaning.words);
-                if let Some(words) = words {
-                    let before = &words[..words.len() - 1];
-                    for column in columns {
-                        if let Ok(meaning) = &mut column.meaning
-                            && meaning.words == before
-                        {
-                            meaning.words.clone_from(words);
-                        }
-                    }
-                }
+                self.change_words(&name.text, |words| words.push(word.clone()));
             }
+        } else if tokens.takes(&["RENAME", "VALUE"]) {
+            if let Token::SingleQuotedString(old) = tokens.next()
+                && tokens.takes(&["TO"])
+                && let Token::SingleQuotedString(new) = tokens.next()
+            {
+                self.change_words(&name.text, |words| words.iter_mut().filter(|word| **word == old).for_each(|word| word.clone_from(&new)));
+            }
+        } else if tokens.takes(&["RENAME", "TO"]) {
+            let new = tokens.name()?;
+            let known = self.types.iter_mut().filter(|(known, _)| known.eq_ignore_ascii_case(&name.text));
+            known.for_each(|(known, _)| known.clone_from(&new.text));
         } else {
             self.pass_over();
         }
         Ok(())
+    }
+
+    /// Changes the words of a type, and those of columns that are of it.
+    fn change_words(&mut self, name: &str, change: impl Fn(&mut Vec<String>)) {
+        let Some((_, meaning)) = self.types.iter_mut().find(|(known, _)| known.eq_ignore_ascii_case(name)) else { return };
+        let before = meaning.words.clone();
+        change(&mut meaning.words);
+        for column in self.tables.iter_mut().flat_map(|table| &mut table.columns) {
+            if let Ok(of) = &mut column.meaning
+                && of.words == before
+            {
+                of.words.clone_from(&meaning.words);
+            }
+        }
     }
 
     /// Behind CREATE DOMAIN.

@@ -274,13 +274,13 @@ impl Replay<'_> {
             if !item.takes(&["KEY"]) {
                 return Err(item.unexpected("KEY"));
             }
-            let parts = self.parts(item, &mut name)?;
+            let parts = self.parts_or_index(table, item, &mut name)?;
             ConstraintKind::Primary(parts)
         } else if item.takes(&["UNIQUE"]) {
             item.takes_any(&["KEY", "INDEX"]);
             // Nulls alike or not: generated values of such columns differ either way.
             let _ = item.takes(&["NULLS", "NOT", "DISTINCT"]) || item.takes(&["NULLS", "DISTINCT"]);
-            let parts = self.parts(item, &mut name)?;
+            let parts = self.parts_or_index(table, item, &mut name)?;
             ConstraintKind::Unique(parts, None)
         } else if item.takes(&["FOREIGN"]) {
             item.takes(&["KEY"]);
@@ -308,6 +308,25 @@ impl Replay<'_> {
         };
         table.constraints.push(Constraint { name, kind, span });
         Ok(())
+    }
+
+    /// The columns of a key: named, or those of a unique index that becomes the key.
+    fn parts_or_index(
+        &mut self,
+        table: &mut DraftTable,
+        item: &mut Tokens<'_>,
+        name: &mut Option<String>,
+    ) -> Result<Vec<KeyPart>, DdlError> {
+        if !item.takes(&["USING", "INDEX"]) {
+            return self.parts(item, name);
+        }
+        let index = item.name()?;
+        let named = |constraint: &Constraint| constraint.name.as_ref().is_some_and(|name| name.eq_ignore_ascii_case(&index.text));
+        let known = table.constraints.iter().position(|rule| named(rule) && matches!(rule.kind, ConstraintKind::Unique(_, None)));
+        match known.map(|at| table.constraints.remove(at).kind) {
+            Some(ConstraintKind::Unique(parts, _)) => Ok(parts),
+            _ => Err(DdlError::new(format!("`{}` has no unique index `{}`", table.name.text, index.text), index.span)),
+        }
     }
 
     /// The columns of a key or an index, its own name before them where it has one.
@@ -349,7 +368,7 @@ impl Replay<'_> {
 fn inline_as(tokens: &mut Tokens<'_>) -> Option<DdlError> {
     let span = tokens.span();
     (tokens.sees(&["AS", "SELECT"]) || tokens.sees(&["SELECT"]))
-        .then(|| DdlError::new("a table made from a query has no columns to fill", span).hint("write the table with its columns"))
+        .then(|| DdlError::new("columns that come from a query are not known here", span).hint("write the table with its columns"))
 }
 
 fn conflict_clause(item: &mut Tokens<'_>) {
