@@ -169,7 +169,9 @@ pub(crate) fn settle(
         let room = draft.maker.capacity();
         let numbers = table.columns[column].kind == LogicalType::Integer
             && !draft.from_user
-            && (is_plain_number(table, column) || room.is_none_or(|room| room >= most) && counts_up_to(table, column, most));
+            // Numbers in order begin behind the given ones, wherever those end.
+            && (is_plain_number(table, column)
+                || given == 0 && room.is_none_or(|room| room >= most) && counts_up_to(table, column, most));
         let source = match spread {
             Some((link, most)) => match () {
                 () if numbers => Source::Ordinal(link),
