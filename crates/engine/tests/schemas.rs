@@ -1,6 +1,6 @@
 //! Schemas of many kinds, filled whole: their rules are looked after by the databases themselves.
 
-use std::io::Write;
+mod common;
 
 use kampf_engine::{Engine, Place, engine, names};
 use kampf_fill::{Blueprint, Order};
@@ -67,18 +67,7 @@ fn plan(ddl: &str, rows: &[(&str, &str)], values: &[(&str, &str)]) -> (Schema, B
 
 /// The engines that can be had here; where servers are required, all of them.
 fn engines() -> Vec<&'static dyn Engine> {
-    let here = |name: &str| {
-        let engine = engine(name).unwrap();
-        match engine.version(None) {
-            Ok(_) => Some(engine),
-            Err(missing) => {
-                assert!(std::env::var("KAMPF_REQUIRE_SERVERS").as_deref() != Ok("1"), "{missing}");
-                let _ = writeln!(std::io::stderr(), "skipped: {missing}");
-                None
-            }
-        }
-    };
-    names().filter_map(here).collect()
+    names().map(|name| engine(name).unwrap()).filter(|engine| common::is_here(*engine)).collect()
 }
 
 /// Loads on an engine; references are checked as the engine does that. On SQLite, that is by its own check afterwards.

@@ -5,10 +5,10 @@ use std::fmt;
 use std::sync::Arc;
 
 use kampf_schema::expr::{Recipe, RowCount};
-use kampf_schema::{ColumnId, Decimal, LogicalType, Reference, Rule, Schema, Span, TableId, Term, Value, ValueRef};
+use kampf_schema::{ColumnId, Decimal, LogicalType, Reference, Schema, Span, TableId, Value, ValueRef};
 
 use crate::batch::{BATCH_ROWS, Batch};
-use crate::guard;
+use crate::guard::{self, Guard};
 use crate::link::Link;
 use crate::maker::{Maker, Origin, Others};
 use crate::plan::{self, Planned};
@@ -111,68 +111,6 @@ pub(crate) struct ColumnPlan {
     pub(crate) way: Way,
 }
 
-/// Checks that values are drawn for until they hold.
-#[derive(Clone, Debug)]
-pub(crate) struct Guard {
-    pub(crate) columns: Vec<ColumnId>,
-    pub(crate) rules: Vec<Rule>,
-    /// Values that the checks speak of, for each column in order.
-    pub(crate) hints: Vec<Vec<Value>>,
-    /// What the checks compare each of them with on the same row.
-    pub(crate) beside: Vec<Vec<Term>>,
-    /// The least and the largest value of each of them.
-    pub(crate) within: Vec<(Option<Value>, Option<Value>)>,
-    /// Other checks about them, which hold of themselves where values are made as the columns are meant to be.
-    pub(crate) others: Vec<Rule>,
-}
-
-impl Guard {
-    /// A value that the checks speak of, or one between two of them; where chance alone does not find what they want. In the end
-    /// one next to what the column is compared with on this row.
-    fn hinted(&self, at: usize, kind: LogicalType, key: u64, row: u64, attempt: u64, others: &dyn Fn(ColumnId) -> Value) -> Option<Value> {
-        let mut random = Random::at(mix(key ^ attempt), row);
-        if attempt < 4 || random.below(2) == 0 {
-            return None;
-        }
-        let small = random.below(128) as i64 >> random.below(8);
-        let small = if random.below(2) == 0 { small } else { -small };
-        if attempt >= 32 && random.below(4) == 0 {
-            // Few rules of arithmetic hold for none of the small numbers.
-            return Some(as_kind(Value::Integer(small), kind)).filter(|value| kind.is_number() && self.is_within(at, value));
-        }
-        let beside: Vec<Value>;
-        let mut hints = self.hints[at].as_slice();
-        if attempt >= 16 && !self.beside[at].is_empty() && (hints.is_empty() || random.below(2) == 0) {
-            beside = self.beside[at].iter().map(|term| as_kind(term.value(&others), kind)).filter(|value| *value != Value::Null).collect();
-            hints = &beside;
-        }
-        if hints.is_empty() {
-            return None;
-        }
-        let mut pick = || &hints[random.below(hints.len() as u64) as usize];
-        let (one, other) = (pick(), pick());
-        let between = |low: i128, high: i128, random: &mut Random| random.between(low.min(high) - 1, low.max(high) + 1);
-        let hinted = match (one, other) {
-            (Value::Integer(low), Value::Integer(high)) => Value::Integer(between((*low).into(), (*high).into(), &mut random) as i64),
-            (Value::Date(low), Value::Date(high)) => Value::Date(between((*low).into(), (*high).into(), &mut random) as i32),
-            (Value::Timestamp(low), Value::Timestamp(high)) => {
-                Value::Timestamp(between((*low / 1_000_000).into(), (*high / 1_000_000).into(), &mut random) as i64 * 1_000_000)
-            }
-            (Value::Decimal(low, scale), Value::Decimal(high, _)) => {
-                Value::Decimal(between(low.get(), high.get(), &mut random).into(), *scale)
-            }
-            (one, _) => one.clone(),
-        };
-        self.is_within(at, &hinted).then_some(hinted)
-    }
-
-    fn is_within(&self, at: usize, value: &Value) -> bool {
-        let (least, most) = &self.within[at];
-        least.as_ref().is_none_or(|least| least.as_ref().order(value.as_ref()).is_le())
-            && most.as_ref().is_none_or(|most| most.as_ref().order(value.as_ref()).is_ge())
-    }
-}
-
 #[derive(Clone, Debug)]
 pub(crate) struct TablePlan {
     pub(crate) rows: u64,
@@ -259,7 +197,7 @@ impl Blueprint {
         }
         for guard in plan.guards.iter().filter(|guard| !guard.columns.is_empty()) {
             for row in first..end {
-                let values = self.guarded(table, row, guard).0;
+                let values = self.guarded(table, row, guard);
                 for (&column, value) in guard.columns.iter().zip(&values) {
                     batch.begin(column);
                     batch.push(value.as_ref());
@@ -288,15 +226,15 @@ impl Blueprint {
             None => self.draw(table, row, column, 0, None, out),
             Some(guard) => {
                 let guard = &plan.guards[guard];
-                let values = self.guarded(table, row, guard).0;
+                let values = self.guarded(table, row, guard);
                 let at = guard.columns.iter().position(|own| *own == column).unwrap_or(0);
                 out.push(values[at].as_ref());
             }
         }
     }
 
-    /// The values of the columns under a guard, drawn until its checks hold; and whether they do.
-    pub(crate) fn guarded(&self, table: TableId, row: u64, guard: &Guard) -> (Vec<Value>, bool) {
+    /// The values of the columns under a guard, drawn until its checks hold, or the last ones drawn.
+    fn guarded(&self, table: TableId, row: u64, guard: &Guard) -> Vec<Value> {
         let given = usize::try_from(row).ok().and_then(|row| self.tables[table.0].given.get(row));
         let said = |column: ColumnId| given.is_some_and(|given| given[column].is_some());
         // A given row that says all of it says what it says.
@@ -305,36 +243,29 @@ impl Blueprint {
         for attempt in 0..ATTEMPTS {
             values = vec![None; guard.columns.len()];
             let mut is_hinted = false;
-            for at in 0..guard.columns.len() {
-                if values[at].is_none() {
-                    let of = &self.tables[table.0].columns[guard.columns[at]];
-                    let free = !said(guard.columns[at]) && of.free && matches!(of.source, Source::Drawn);
-                    let others = |column: ColumnId| match guard.columns.iter().position(|own| *own == column) {
-                        Some(at) => values[at].clone().unwrap_or(Value::Null),
-                        None => self.value(table, row, column),
-                    };
-                    let hinted = if free { guard.hinted(at, of.kind, of.key, row, attempt, &others) } else { None };
-                    // Neither a hint nor a number further on was made with the other checks in mind.
-                    is_hinted |= hinted.is_some() || attempt > 0 && matches!(of.source, Source::RowNumber(_));
-                    // What must differ changes only where the others alone do not find what the checks want.
-                    let attempt = if (of.source.counts() || of.source.counts_within()) && attempt < OTHERS_FIRST { 0 } else { attempt };
-                    let value = hinted.unwrap_or_else(|| self.drawn(table, row, guard.columns[at], attempt, Some((guard, &values))));
-                    values[at] = Some(value);
-                }
-            }
-            let value = |column: ColumnId| match guard.columns.iter().position(|own| *own == column) {
+            let value_of = |values: &[Option<Value>], column: ColumnId| match guard.columns.iter().position(|own| *own == column) {
                 Some(at) => values[at].clone().unwrap_or(Value::Null),
                 None => self.value(table, row, column),
             };
-            let others = if is_hinted { guard.others.as_slice() } else { &[] };
-            if guard.rules.iter().chain(others).all(|rule| rule.allows(&value)) {
-                return (values.into_iter().map(|value| value.unwrap_or(Value::Null)).collect(), true);
+            for (at, &column) in guard.columns.iter().enumerate() {
+                let of = &self.tables[table.0].columns[column];
+                let free = !said(column) && of.free && matches!(of.source, Source::Drawn);
+                let so_far = |other: ColumnId| value_of(&values, other);
+                let hinted = if free { guard.hinted(at, of.kind, of.key, row, attempt, &so_far) } else { None };
+                // Neither a hint nor a number further on was made with the other checks in mind.
+                is_hinted |= hinted.is_some() || attempt > 0 && matches!(of.source, Source::RowNumber(_));
+                // What must differ changes only where the others alone do not find what the checks want.
+                let attempt = if (of.source.counts() || of.source.counts_within()) && attempt < OTHERS_FIRST { 0 } else { attempt };
+                let value = hinted.unwrap_or_else(|| self.drawn(table, row, column, attempt, Some((guard, &values))));
+                values[at] = Some(value);
             }
-            if settled {
+            let value = |column: ColumnId| value_of(&values, column);
+            let others = if is_hinted { guard.others.as_slice() } else { &[] };
+            if guard.rules.iter().chain(others).all(|rule| rule.allows(&value)) || settled {
                 break;
             }
         }
-        (values.into_iter().map(|value| value.unwrap_or(Value::Null)).collect(), false)
+        values.into_iter().map(|value| value.unwrap_or(Value::Null)).collect()
     }
 
     fn drawn(&self, table: TableId, row: u64, column: ColumnId, attempt: u64, under: Under<'_>) -> Value {

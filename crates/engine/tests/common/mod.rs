@@ -2,6 +2,8 @@
 
 #![allow(dead_code, reason = "each test uses its part")]
 
+use std::io::Write;
+
 use kampf_contest::{Agreement, Collect, Execution, Field, Need, NeedText, Restriction, Touch, compare, derive, evaluate};
 use kampf_engine::{Connection, Engine, GeneratedRows};
 use kampf_fill::{Blueprint, Order};
@@ -15,6 +17,18 @@ impl Dice {
         self.1 += 1;
         self.0.get(self.1 - 1).map_or(0, |number| *number as usize % sides)
     }
+}
+
+/// Whether an engine can be had here; where servers are required, its absence is a failure.
+pub(crate) fn is_here(engine: &dyn Engine) -> bool {
+    let missing = match engine.version(None) {
+        Ok(_) => return true,
+        Err(error) => error,
+    };
+    assert!(std::env::var("KAMPF_REQUIRE_SERVERS").as_deref() != Ok("1"), "{missing}");
+    // Not by a macro, whose words the tests' runner would keep to itself.
+    let _ = writeln!(std::io::stderr(), "skipped: {missing}");
+    false
 }
 
 /// Numbers that look drawn by chance and are the same each time.
