@@ -67,8 +67,10 @@ pub enum EngineErrorKind {
     Constraint,
     /// No room: disk or memory.
     Full,
-    /// The data cannot be reached: missing, locked, unreadable, gone.
+    /// The data cannot be reached: locked, unreadable, its server does not answer.
     Unreachable,
+    /// What Kampf made is not there any more, or is not what it made: only making it anew helps.
+    Gone,
     /// Another Kampf is at work on the same data; it will be free once that has ended.
     Busy,
     /// The data came in a form that its type does not allow.
@@ -115,6 +117,22 @@ pub trait Session {
 
     /// Ends the transaction and keeps its changes.
     fn commit(&mut self) -> Result<(), EngineError>;
+
+    /// Begins something in which nothing can be written, whatever statements come; a transaction begun meanwhile is a part of it.
+    ///
+    /// # Errors
+    /// Those of the engine.
+    fn begin_reading(&mut self) -> Result<(), EngineError> {
+        Ok(())
+    }
+
+    /// Ends it, and makes sure that the session still may not write outside of it either.
+    ///
+    /// # Errors
+    /// When a statement has changed that.
+    fn end_reading(&mut self) -> Result<(), EngineError> {
+        Ok(())
+    }
 
     /// Starts counting from zero; rows and bytes are counted only from here on.
     fn count(&mut self);

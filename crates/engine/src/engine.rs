@@ -55,8 +55,21 @@ pub struct Place<'a> {
     pub folder: &'a Path,
     /// The URL of a server that is there already, where the user names one.
     pub server: Option<&'a str>,
-    /// Its name: letters and digits.
+    /// Its name: letters, digits and underscores.
     pub name: &'a str,
+    /// Whose it is, where several have data on one server: a word for the project's folder on this machine.
+    pub owner: &'a str,
+}
+
+/// What became of the datasets that a server holds.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Swept {
+    /// Removed.
+    pub removed: usize,
+    /// Left, because another Kampf is using them.
+    pub in_use: usize,
+    /// Left, because they belong to other folders or machines.
+    pub of_others: usize,
 }
 
 /// Where a server listens.
@@ -78,6 +91,17 @@ pub trait Served {
 
     /// Where it is, for people.
     fn place(&self) -> String;
+
+    /// A text that stays the same for as long as nobody changes the data.
+    ///
+    /// # Errors
+    /// When the data cannot be reached.
+    fn stamp(&self) -> Result<String, EngineError>;
+
+    /// What keeps contenders from writing elsewhere is not known, in words for the user: their rights could not be narrowed.
+    fn caution(&self) -> Option<String> {
+        None
+    }
 
     /// Keeps its server on one core of the processor from now on, connections to come included; false where it is not ours.
     fn pin(&self, core: usize) -> bool;
@@ -122,7 +146,8 @@ pub trait Engine: Sync {
     /// Makes a loaded dataset reachable, where need be by starting a server.
     ///
     /// # Errors
-    /// When it is not there, was not made by [`Engine::load`], or its server does not start.
+    /// [`kampf_contest::EngineErrorKind::Gone`] when it is not there or was not made by [`Engine::load`]; others when its server
+    /// does not start or answer.
     fn serve(&self, place: &Place<'_>, settings: &[Setting]) -> Result<Box<dyn Served>, EngineError>;
 
     /// Removes what a dataset has outside its folder; false where another Kampf is using it.
@@ -130,6 +155,16 @@ pub trait Engine: Sync {
     /// # Errors
     /// When it cannot be reached, or is not of Kampf's making.
     fn remove(&self, place: &Place<'_>) -> Result<bool, EngineError>;
+
+    /// Removes what an owner has on a server, known here or not, and what Kampf has elsewhere for folders that are gone; what is in use
+    /// is left.
+    ///
+    /// # Errors
+    /// When the server cannot be reached, or something that Kampf did not make hangs on a dataset.
+    fn sweep(&self, server: Option<&str>, owner: &str) -> Result<Swept, EngineError> {
+        let _ = (server, owner);
+        Ok(Swept::default())
+    }
 
     /// A URL as it may be shown: without a password.
     fn shown(&self, url: &str) -> String;

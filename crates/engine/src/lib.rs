@@ -4,13 +4,14 @@
 //! Nothing above this crate asks which engine it has: [`engine`] gives one by name.
 
 mod engine;
+pub mod fault;
 mod generated;
 mod load;
 mod postgres;
 mod sqlite;
 mod tables;
 
-pub use engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, TableSize, Work, engine, names};
+pub use engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, Swept, TableSize, Work, engine, names};
 pub use generated::GeneratedRows;
 pub use load::LoadEvent;
 

@@ -19,6 +19,8 @@ pub enum LoadEvent<'a> {
     Statistics,
     /// Another Kampf is using the dataset; this one waits for it.
     Waiting,
+    /// The data is not what it was when it was loaded; it is loaded anew.
+    Changed,
 }
 
 /// Batches waiting to be loaded at a time; more would only cost memory.

@@ -27,7 +27,7 @@ impl Loaded {
     }
 
     fn place(&self) -> Place<'_> {
-        Place { folder: self.0.path(), server: None, name: "test" }
+        Place { folder: self.0.path(), server: None, name: "test", owner: "test" }
     }
 
     fn connect(&self) -> Box<dyn Connection> {

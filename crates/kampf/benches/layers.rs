@@ -40,7 +40,7 @@ fn main() {
     let blueprint = Blueprint::new(&schema, &Order { rows, seed: 5, ..Order::default() }).expect("the order is right");
     let folder = tempfile::tempdir().expect("a temporary folder");
     let sqlite = engine("sqlite").expect("SQLite is always there");
-    let place = Place { folder: folder.path(), server: None, name: "bench" };
+    let place = Place { folder: folder.path(), server: None, name: "bench", owner: "test" };
     sqlite.load(&place, &schema, &blueprint, &[], &mut |_| {}).expect("the rows load");
     let file = sqlite.serve(&place, &[]).expect("the file is there").url().to_owned();
     let connection = Connection::open(&file).expect("the file opens");
@@ -259,7 +259,7 @@ fn fill(schema: &Schema, blueprint: &Blueprint) {
     compare("fill 150,000 rows", None, 7, floor, || {
         let folder = tempfile::tempdir().expect("a temporary folder");
         sqlite
-            .load(&Place { folder: folder.path(), server: None, name: "bench" }, schema, blueprint, &[], &mut |_| {})
+            .load(&Place { folder: folder.path(), server: None, name: "bench", owner: "test" }, schema, blueprint, &[], &mut |_| {})
             .expect("the rows load");
     });
     let (mut batch, mut first) = (Batch::default(), 0);

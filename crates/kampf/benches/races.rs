@@ -29,7 +29,7 @@ fn main() {
         return;
     }
     let folder = tempfile::tempdir().expect("a temporary folder");
-    let place = Place { folder: folder.path(), server: None, name: "bench" };
+    let place = Place { folder: folder.path(), server: None, name: "bench", owner: "test" };
     let schema = ddl::read("CREATE TABLE hive (id INTEGER PRIMARY KEY);").expect("the DDL is right").schema;
     let order = Order { rows: HashMap::from([(TableId(0), RowCount::Fixed(1))]), values: HashMap::new(), seed: 1 };
     let blueprint = Blueprint::new(&schema, &order).expect("one row can be made");

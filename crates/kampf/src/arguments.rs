@@ -116,6 +116,9 @@ pub(crate) struct Selection {
     /// Enter only contenders whose name fits; * stands for anything; may be given several times
     #[arg(long, value_name = "PATTERN")]
     pub(crate) only: Vec<String>,
+    /// Leave out contenders that are programs (`command` in kampf.toml); nothing of the project's is started then
+    #[arg(long)]
+    pub(crate) no_programs: bool,
 }
 
 /// Limits on each contender.

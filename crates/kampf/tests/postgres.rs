@@ -244,7 +244,7 @@ fn connection_of(server: &str) -> Option<String> {
         let stat = std::fs::read_to_string(entry.path().join("stat")).ok()?;
         let parent = stat.rsplit_once(')')?.1.split_whitespace().nth(1)?;
         let words = std::fs::read_to_string(entry.path().join("cmdline")).ok()?;
-        (parent == server && words.starts_with("postgres: kampf ")).then(|| entry.file_name().to_string_lossy().into_owned())
+        (parent == server && words.starts_with("postgres: kampf_reader ")).then(|| entry.file_name().to_string_lossy().into_owned())
     })
 }
 

@@ -11,6 +11,9 @@ pub const VERSION: u32 = 1;
 /// How every line of the protocol begins.
 pub const PREFIX: &str = "{\"kampf\":1,";
 
+/// Bytes of a line at most, without its end; a contender sends more rows as more lines.
+pub const LONGEST_LINE: usize = 64 << 20;
+
 /// A line of the protocol.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 struct Line<M> {

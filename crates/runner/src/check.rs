@@ -9,8 +9,9 @@ use kampf_schema::Value;
 
 use crate::contest::{Contest, Entry, EntryWay, Setup};
 use crate::event::Event;
-use crate::process::{Inbox, Trouble};
-use crate::talk::Talk;
+use crate::inbox::Inbox;
+use crate::process::Trouble;
+use crate::talk::{Flow, Talk};
 
 /// More generated rows than this, over all parameter sets, and the database itself gives the reference.
 const PLAIN_EVALUATION_ROWS: u64 = 500_000;
@@ -100,15 +101,14 @@ fn check_entry(
     probe: bool,
 ) -> Result<(CheckedVerdict, Option<Probe>), Trouble> {
     let begun = Instant::now();
-    let mut talk = Talk::start(inbox, setup, contest, entry)?;
+    let talk = Talk::start(inbox, setup, contest, entry)?;
     let start = begun.elapsed();
-    let done = talk.run(Mode::Answer, sets, 1, 1)?;
-    let verdict = verdict_on(contest, references, &done.answers);
-    if !probe || verdict != CheckedVerdict::Agrees || !talk.can(Mode::Time) {
+    let can_be_timed = talk.can(Mode::Time);
+    let verdict = compared(talk, contest, sets, references)?;
+    if !probe || verdict != CheckedVerdict::Agrees || !can_be_timed {
         return Ok((verdict, None));
     }
     // The answer is fetched and thrown away by another code path; a fresh process shows what a round will look like.
-    drop(talk);
     let mut talk = Talk::start(inbox, setup, contest, entry)?;
     let cold = talk.run(Mode::Time, &sets[..1], 1, 1)?;
     let later = talk.run(Mode::Time, sets, 1, 1)?;
@@ -116,16 +116,92 @@ fn check_entry(
     Ok((verdict, Some(Probe { start, cold_ns: mean(&cold.ran.spans_ns), call_ns: mean(&later.ran.spans_ns) })))
 }
 
-/// Compares the answers to all parameter sets.
-pub(crate) fn verdict_on(contest: &Contest, references: &[Reference], answers: &[Vec<Vec<Value>>]) -> CheckedVerdict {
-    for (set, (reference, answer)) in references.iter().zip(answers).enumerate() {
-        match compare(reference, contest.limit(), answer) {
-            Agreement::Same => {}
-            Agreement::Differs(difference) => return CheckedVerdict::Disagrees(set, Box::new(difference)),
-            Agreement::Undecided => return CheckedVerdict::Undecided,
+/// Rows of a contender's answer that are looked at where so many are right: enough to tell a join that doubles rows from one that
+/// never ends.
+pub fn most_rows(right: usize) -> usize {
+    right.saturating_mul(2).saturating_add(1_000)
+}
+
+/// Bytes of an answer's values that are taken where the right ones come to so many.
+fn most_bytes(right: u64) -> u64 {
+    right.saturating_mul(4).saturating_add(16 << 20)
+}
+
+/// Room that rows take.
+fn bytes_of(rows: &[Vec<Value>]) -> u64 {
+    rows.iter().flatten().map(|value| value.as_ref().size() + 8).sum()
+}
+
+/// Fetches a contender's answers and compares each with its reference as soon as it is there. One that is far longer or larger than
+/// is right is not taken to its end, so that no answer takes more memory than the right one allows.
+pub(crate) fn compared(
+    talk: Talk<'_>,
+    contest: &Contest,
+    sets: &[Vec<Value>],
+    references: &[Reference],
+) -> Result<CheckedVerdict, Trouble> {
+    let mut answer: Vec<Vec<Value>> = Vec::new();
+    let (mut current, mut bytes) = (0, 0);
+    let mut verdict = CheckedVerdict::Agrees;
+    let mut up_to = |set: usize, current: &mut usize, answer: &mut Vec<Vec<Value>>| {
+        while *current < set && verdict == CheckedVerdict::Agrees {
+            verdict = verdict_on(contest, *current, &references[*current], answer);
+            answer.clear();
+            *current += 1;
         }
+        verdict.clone()
+    };
+    let mut limits = (0, 0);
+    let mut limited = usize::MAX;
+    talk.answers(sets, &mut |set, rows| {
+        if up_to(set, &mut current, &mut answer) != CheckedVerdict::Agrees {
+            return Ok(Flow::Stop);
+        }
+        if limited != set {
+            let right = references[set].answer(contest.limit());
+            limits = (most_rows(right.len()), most_bytes(bytes_of(right)));
+            (limited, bytes) = (set, 0);
+        }
+        bytes += bytes_of(&rows);
+        answer.extend(rows);
+        if bytes > limits.1 {
+            return Err(Trouble::Refused("its answer is many times larger than the right one".to_owned()));
+        }
+        Ok(if answer.len() > limits.0 { Flow::Stop } else { Flow::More })
+    })?;
+    Ok(up_to(sets.len(), &mut current, &mut answer))
+}
+
+/// Compares the answer to one parameter set.
+fn verdict_on(contest: &Contest, set: usize, reference: &Reference, answer: &[Vec<Value>]) -> CheckedVerdict {
+    match compare(reference, contest.limit(), answer) {
+        Agreement::Same => CheckedVerdict::Agrees,
+        Agreement::Differs(difference) => CheckedVerdict::Disagrees(set, Box::new(difference)),
+        Agreement::Undecided => CheckedVerdict::Undecided,
     }
-    CheckedVerdict::Agrees
+}
+
+/// Rows and bytes of values that an answer may have which is the reference itself.
+const LARGEST_REFERENCE: (usize, u64) = (5_000_000, 1 << 30);
+
+/// All answers of one contender, which others are to be compared with.
+fn whole_answers(talk: Talk<'_>, sets: &[Vec<Value>]) -> Result<Vec<Vec<Vec<Value>>>, Trouble> {
+    let mut answers: Vec<Vec<Vec<Value>>> = vec![Vec::new(); sets.len()];
+    let (mut rows_so_far, mut bytes) = (0, 0);
+    talk.answers(sets, &mut |set, rows| {
+        rows_so_far += rows.len();
+        bytes += bytes_of(&rows);
+        answers[set].extend(rows);
+        if rows_so_far > LARGEST_REFERENCE.0 || bytes > LARGEST_REFERENCE.1 {
+            return Err(Trouble::Refused(format!(
+                "the answer has more than {} rows or {} MiB, which is more than Kampf compares; add a limit",
+                LARGEST_REFERENCE.0,
+                LARGEST_REFERENCE.1 >> 20
+            )));
+        }
+        Ok(Flow::More)
+    })?;
+    Ok(answers)
 }
 
 /// The right answer for each set, and who gave it.
@@ -155,7 +231,7 @@ pub(crate) fn references(
         Some((longer, _)) => &Contest { need: Some(longer.clone()), ..contest.clone() },
         None => contest,
     };
-    let answers = Talk::start(inbox, setup, asked, &entry)?.run(Mode::Answer, sets, 1, 1)?.answers;
+    let answers = whole_answers(Talk::start(inbox, setup, asked, &entry)?, sets)?;
     let references = answers.into_iter().map(|answer| reference_of(contest, answer, keys)).collect();
     let by = if keys { "the leanest derived contender, asked for its sort keys too".to_owned() } else { entry.name };
     Ok((references, by))

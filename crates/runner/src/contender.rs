@@ -4,12 +4,13 @@ use std::hint::black_box;
 use std::io::{BufRead, Write};
 use std::time::{Duration, Instant};
 
-use kampf_contest::{Collect, EngineError, Execution, Plan, Session, Touch, value_from_json, value_to_json};
+use kampf_contest::{Consumer, EngineError, Execution, Plan, Session, Touch, value_from_json, value_to_json};
 use kampf_engine::{Engine, Setting, engine};
 use kampf_protocol::{Counts, Failed, Hello, Mode, Ran, Ready, Reply, Request, Rows, Run, read_request, reply_line};
-use kampf_schema::{LogicalType, Value};
+use kampf_schema::{LogicalType, Value, ValueRef};
 use rustix::time::{ClockId, clock_gettime};
 use serde::{Deserialize, Serialize};
+use serde_json::Value as Json;
 
 use crate::allocator::count_heap;
 use crate::delayed::Delayed;
@@ -19,6 +20,9 @@ use crate::delayed::Delayed;
 pub struct OwnContender {
     /// The plan.
     pub plan: Plan,
+    /// Whether its SQL is the user's own, which is not known to only read.
+    #[serde(default)]
+    pub is_own_sql: bool,
     /// Settings of the engine.
     pub settings: Vec<Setting>,
     /// Types of the parameters.
@@ -28,8 +32,9 @@ pub struct OwnContender {
     pub simulated_trip_ns: u64,
 }
 
-/// Rows of an answer on one line.
+/// Rows of an answer on one line, and bytes of their values after which one is full.
 const ROWS_PER_LINE: usize = 200;
+const BYTES_PER_LINE: u64 = 1 << 20;
 
 /// Serves one contender until the runner says stop or goes away.
 ///
@@ -67,6 +72,7 @@ pub fn serve(mut input: impl BufRead, mut output: impl Write) -> std::io::Result
             trip => Box::new(Delayed::new(connection.session(), Duration::from_nanos(trip))),
         },
         execution: Execution::new(own.plan),
+        is_own_sql: own.is_own_sql,
         kinds: own.parameters,
         output: &mut output,
     };
@@ -94,6 +100,7 @@ struct Contender<'a> {
     engine: &'static dyn Engine,
     session: Box<dyn Session + 'a>,
     execution: Execution,
+    is_own_sql: bool,
     kinds: Vec<LogicalType>,
     output: &'a mut dyn Write,
 }
@@ -102,6 +109,10 @@ impl Contender<'_> {
     fn say(&mut self, reply: &Reply) -> std::io::Result<()> {
         self.output.write_all(reply_line(reply).as_bytes())?;
         self.output.flush()
+    }
+
+    fn refuse(&mut self, error: &EngineError) -> std::io::Result<()> {
+        self.say(&Reply::Failed(Failed { reason: error.to_string() }))
     }
 
     fn run(&mut self, run: &Run) -> std::io::Result<()> {
@@ -121,22 +132,32 @@ impl Contender<'_> {
         };
         match done {
             Ok(ran) => self.say(&Reply::Ran(ran)),
-            Err(error) => self.say(&Reply::Failed(Failed { reason: error.to_string() })),
+            Err(error) => self.refuse(&error),
         }
     }
 
     fn answer(&mut self, id: u64, sets: &[Vec<Value>]) -> std::io::Result<()> {
         let mut count = 0;
         for (set, parameters) in sets.iter().enumerate() {
-            let mut collect = Collect::default();
-            if let Err(error) = self.execution.call(self.session.as_mut(), parameters, &mut collect) {
-                return self.say(&Reply::Failed(Failed { reason: error.to_string() }));
+            // What may write is first tried where nothing can be written, and must leave the session as it was.
+            if self.is_own_sql
+                && let Err(error) = self.session.begin_reading()
+            {
+                return self.refuse(&error);
             }
-            count += collect.rows.len() as u64;
-            for rows in collect.rows.chunks(ROWS_PER_LINE) {
-                let rows = rows.iter().map(|row| row.iter().map(|value| value_to_json(value.as_ref())).collect()).collect();
-                self.say(&Reply::Rows(Rows { id, set, rows }))?;
+            let mut lines = Lines { id, set, rows: Vec::new(), bytes: 0, count: 0, output: &mut *self.output, written: Ok(()) };
+            let called = self.execution.call(self.session.as_mut(), parameters, &mut lines);
+            lines.flush();
+            let Lines { count: rows, written, .. } = lines;
+            written?;
+            let called = match self.is_own_sql {
+                true => called.and_then(|()| self.session.end_reading()),
+                false => called,
+            };
+            if let Err(error) = called {
+                return self.refuse(&error);
             }
+            count += rows;
         }
         self.say(&Reply::Ran(Ran { id, rows: count, ..Ran::default() }))
     }
@@ -181,6 +202,46 @@ impl Contender<'_> {
         }
         let cpu_ns = processor_time().saturating_sub(cpu);
         Ok(Ran { id: run.id, spans_ns, cpu_ns, rows, counts: None })
+    }
+}
+
+/// Sends the rows of an answer as they come, so that none is too long for this process.
+struct Lines<'a> {
+    id: u64,
+    set: usize,
+    rows: Vec<Vec<Json>>,
+    bytes: u64,
+    count: u64,
+    output: &'a mut dyn Write,
+    /// The first failure to write; nothing is written after it.
+    written: std::io::Result<()>,
+}
+
+impl Lines<'_> {
+    fn flush(&mut self) {
+        let rows = std::mem::take(&mut self.rows);
+        self.bytes = 0;
+        if self.written.is_ok() && !rows.is_empty() {
+            let line = reply_line(&Reply::Rows(Rows { id: self.id, set: self.set, rows }));
+            self.written = self.output.write_all(line.as_bytes()).and_then(|()| self.output.flush());
+        }
+    }
+}
+
+impl Consumer for Lines<'_> {
+    fn row(&mut self) {
+        if self.rows.len() >= ROWS_PER_LINE || self.bytes >= BYTES_PER_LINE {
+            self.flush();
+        }
+        self.count += 1;
+        self.rows.push(Vec::new());
+    }
+
+    fn value(&mut self, value: ValueRef<'_>) {
+        self.bytes += value.size();
+        if let Some(row) = self.rows.last_mut() {
+            row.push(value_to_json(value));
+        }
     }
 }
 

@@ -67,8 +67,19 @@ pub struct Entry {
 pub enum EntryWay {
     /// By Kampf's own layers.
     Plan(Box<Plan>),
-    /// By a program: its words, and the folder it runs in.
-    Program(Vec<String>, PathBuf),
+    /// By a program from outside.
+    Program(Program),
+}
+
+/// A program that takes part.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Program {
+    /// Its name or path, and its arguments.
+    pub words: Vec<String>,
+    /// The folder it runs in.
+    pub folder: PathBuf,
+    /// Names of environment variables that it gets besides those that every contender gets.
+    pub environment: Vec<String>,
 }
 
 impl Entry {

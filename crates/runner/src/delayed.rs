@@ -58,6 +58,14 @@ impl Session for Delayed<'_> {
         self.inner.commit()
     }
 
+    fn begin_reading(&mut self) -> Result<(), EngineError> {
+        self.inner.begin_reading()
+    }
+
+    fn end_reading(&mut self) -> Result<(), EngineError> {
+        self.inner.end_reading()
+    }
+
     fn count(&mut self) {
         self.inner.count();
     }

@@ -1,17 +1,24 @@
-//! One child process at a time, heard through one inbox.
+//! One child process at a time, talked to without ever waiting longer than a limit.
+//!
+//! All pipes are polled together from the runner's one thread: what the child says is read while a long request still waits to
+//! be taken, and nothing of what it may do or leave undone keeps the runner from its deadline.
 
+use std::ffi::OsString;
 use std::fmt;
-use std::io::{BufRead, BufReader, Read, Write};
+use std::io::{ErrorKind, Read, Write};
+use std::os::fd::AsFd;
 use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::path::PathBuf;
-use std::process::{Child, ChildStdin, Command, ExitStatus, Stdio};
-use std::sync::atomic::{AtomicBool, AtomicI32, AtomicU64, Ordering};
-use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
-use std::sync::{Arc, Mutex};
+use std::process::{Child, ChildStderr, ChildStdin, ChildStdout, Command, ExitStatus, Stdio};
 use std::time::{Duration, Instant};
 
-use kampf_protocol::{Received, Reply, Request, read_reply, request_line};
-use rustix::process::{Pid, Resource, Rlimit};
+use kampf_protocol::{LONGEST_LINE, Received, Reply, Request, read_reply, request_line};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::process::{Pid, Resource, Rlimit, Signal, kill_process_group};
+
+use crate::inbox::Inbox;
+use crate::leash::Leash;
+use crate::lines::{Line, Lines};
 
 /// What can happen to a contender.
 #[derive(Clone, Debug, PartialEq)]
@@ -49,205 +56,231 @@ impl fmt::Display for Trouble {
 
 impl std::error::Error for Trouble {}
 
-enum Incoming {
-    Line(u64, String),
-    Closed(u64),
-    Interrupt,
-}
-
-/// Where lines of children and the user's wish to stop arrive.
-pub struct Inbox {
-    sender: Sender<Incoming>,
-    receiver: Receiver<Incoming>,
-    interrupted: Arc<AtomicBool>,
-    heeding: AtomicBool,
-    children: AtomicU64,
-    /// Process group of the child that runs now; 0 where none does.
-    running: Arc<AtomicI32>,
-}
-
-/// Exit status of a program that was told twice to stop.
-const STOPPED: i32 = 3;
-
-impl Inbox {
-    /// An inbox that only children write to.
-    pub fn new() -> Inbox {
-        let (sender, receiver) = channel();
-        Inbox {
-            sender,
-            receiver,
-            interrupted: Arc::default(),
-            heeding: AtomicBool::new(false),
-            children: AtomicU64::new(0),
-            running: Arc::default(),
-        }
-    }
-
-    /// From now on the first Ctrl-C or termination signal asks the race to end, and a second one ends the program at once, with
-    /// the child that runs.
-    /// Asked again, nothing more happens.
-    ///
-    /// # Errors
-    /// When the system does not let signals be caught.
-    pub fn heed_signals(&self) -> std::io::Result<()> {
-        use signal_hook::consts::{SIGINT, SIGTERM};
-        if self.heeding.swap(true, Ordering::Relaxed) {
-            return Ok(());
-        }
-        for signal in [SIGINT, SIGTERM] {
-            signal_hook::flag::register(signal, self.interrupted.clone())?;
-        }
-        let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM])?;
-        let (sender, running) = (self.sender.clone(), self.running.clone());
-        std::thread::spawn(move || {
-            for (before, _) in signals.forever().enumerate() {
-                if before > 0 {
-                    if let Some(group) = Pid::from_raw(running.load(Ordering::Relaxed)) {
-                        let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
-                    }
-                    std::process::exit(STOPPED);
-                }
-                let _ = sender.send(Incoming::Interrupt);
-            }
-        });
-        Ok(())
-    }
-
-    /// Whether the user wants to stop.
-    pub fn is_interrupted(&self) -> bool {
-        self.interrupted.load(Ordering::Relaxed)
-    }
-}
-
-impl Default for Inbox {
-    fn default() -> Self {
-        Inbox::new()
-    }
-}
-
 /// A program to start.
 pub(crate) struct Launch {
     pub(crate) program: PathBuf,
-    pub(crate) arguments: Vec<String>,
+    pub(crate) arguments: Vec<OsString>,
     pub(crate) folder: Option<PathBuf>,
+    /// All of its environment.
+    pub(crate) environment: Vec<(OsString, OsString)>,
     pub(crate) memory_limit: Option<u64>,
     /// The core of the processor that it is kept on.
     pub(crate) core: Option<usize>,
+    /// The own binary, where what the program starts has to be held and ended with it.
+    pub(crate) warden: Option<PathBuf>,
 }
 
-/// A running child. It is killed when dropped.
+/// A running child. It is killed when dropped, with everything that it has started.
 pub(crate) struct Process<'a> {
     inbox: &'a Inbox,
-    number: u64,
     child: Child,
+    /// Leads to the warden, where there is one; the child is the warden then.
+    leash: Option<Leash>,
+    /// The process that does the work.
+    worker: Pid,
     stdin: Option<ChildStdin>,
-    words: Arc<Mutex<String>>,
+    stdout: Option<ChildStdout>,
+    stderr: Option<ChildStderr>,
+    /// What was not taken yet of what it is told.
+    unsent: Vec<u8>,
+    lines: Lines,
+    words: Vec<u8>,
     memory_limit: Option<u64>,
 }
 
 /// Characters kept of what a child says on standard error.
 const WORDS: usize = 400;
+/// Read at a time.
+const PIECE: usize = 64 * 1024;
+/// How long a child whose output has ended may take to end itself.
+const FAREWELL: Duration = Duration::from_millis(500);
+/// How long a child that was killed may take to be gone.
+const BURIAL: Duration = Duration::from_secs(5);
 
 impl<'a> Process<'a> {
-    pub(crate) fn start(inbox: &'a Inbox, launch: &Launch) -> Result<Process<'a>, Trouble> {
+    /// Starts a program. A warden that holds it has until the deadline to have it running.
+    pub(crate) fn start(inbox: &'a Inbox, launch: &Launch, deadline: Instant) -> Result<Process<'a>, Trouble> {
         if inbox.is_interrupted() {
             return Err(Trouble::Interrupted);
         }
-        let mut command = Command::new(&launch.program);
+        let failed = |error: std::io::Error| Trouble::NotStarted(format!("{}: {error}", launch.program.display()));
+        let (mut command, leash) = match &launch.warden {
+            None => (Command::new(&launch.program), None),
+            Some(warden) => {
+                let mut command = Command::new(warden);
+                let leash = Leash::tie(&mut command).map_err(failed)?;
+                command.arg(&launch.program);
+                (command, Some(leash))
+            }
+        };
         // A group of its own: Ctrl-C is for the runner, which ends its children itself.
-        command.args(&launch.arguments).process_group(0).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        command.args(&launch.arguments).process_group(0).env_clear().envs(launch.environment.iter().cloned());
+        command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
         if let Some(folder) = &launch.folder {
             command.current_dir(folder);
         }
-        let mut child = command.spawn().map_err(|error| Trouble::NotStarted(format!("{}: {error}", launch.program.display())))?;
-        inbox.running.store(i32::try_from(child.id()).unwrap_or(0), Ordering::Relaxed);
-        if let (Some(limit), Some(pid)) = (launch.memory_limit, i32::try_from(child.id()).ok().and_then(Pid::from_raw)) {
-            let limit = Rlimit { current: Some(limit), maximum: Some(limit) };
-            if let Err(error) = rustix::process::prlimit(Some(pid), Resource::Data, limit) {
-                let _ = child.kill();
-                let _ = child.wait();
-                return Err(Trouble::NotStarted(format!("its memory cannot be limited: {error}")));
-            }
+        let mut child = command.spawn().map_err(failed)?;
+        let own = i32::try_from(child.id()).ok().and_then(Pid::from_raw).unwrap_or(Pid::INIT);
+        inbox.runs(own.as_raw_pid());
+        let (stdin, stdout, stderr) = (child.stdin.take(), child.stdout.take(), child.stderr.take());
+        let mut process = Process {
+            inbox,
+            child,
+            leash,
+            worker: own,
+            stdin,
+            stdout,
+            stderr,
+            unsent: Vec::new(),
+            lines: Lines::default(),
+            words: Vec::new(),
+            memory_limit: launch.memory_limit,
+        };
+        let ends =
+            [process.stdin.as_ref().map(AsFd::as_fd), process.stdout.as_ref().map(AsFd::as_fd), process.stderr.as_ref().map(AsFd::as_fd)];
+        for end in ends.into_iter().flatten() {
+            rustix::io::ioctl_fionbio(end, true).map_err(|error| Trouble::NotStarted(error.to_string()))?;
         }
-        if let (Some(core), Some(pid)) = (launch.core, i32::try_from(child.id()).ok().and_then(Pid::from_raw)) {
-            let mut cores = rustix::thread::CpuSet::new();
-            cores.set(core);
-            if let Err(error) = rustix::thread::sched_setaffinity(Some(pid), &cores) {
-                let _ = child.kill();
-                let _ = child.wait();
-                return Err(Trouble::NotStarted(format!("it cannot be kept on core {core}: {error}")));
-            }
+        if let Some(leash) = &mut process.leash {
+            process.worker =
+                leash.began(deadline).map_err(|reason| Trouble::NotStarted(format!("{}: {reason}", launch.program.display())))?;
         }
-        let number = inbox.children.fetch_add(1, Ordering::Relaxed);
-        let stdin = child.stdin.take();
-        let words = Arc::new(Mutex::new(String::new()));
-        if let Some(stdout) = child.stdout.take() {
-            let sender = inbox.sender.clone();
-            std::thread::spawn(move || {
-                for line in BufReader::new(stdout).lines().map_while(Result::ok) {
-                    if sender.send(Incoming::Line(number, line)).is_err() {
-                        return;
-                    }
-                }
-                let _ = sender.send(Incoming::Closed(number));
-            });
-        }
-        if let Some(mut stderr) = child.stderr.take() {
-            let words = words.clone();
-            std::thread::spawn(move || {
-                let mut piece = [0; 1024];
-                while let Ok(length @ 1..) = stderr.read(&mut piece) {
-                    let Ok(mut words) = words.lock() else { return };
-                    words.push_str(&String::from_utf8_lossy(&piece[..length]));
-                    let long = words.len().saturating_sub(8 * WORDS);
-                    let cut = (long..words.len()).find(|&at| words.is_char_boundary(at)).unwrap_or(0);
-                    words.drain(..cut);
-                }
-            });
-        }
-        Ok(Process { inbox, number, child, stdin, words, memory_limit: launch.memory_limit })
+        process.limit(launch)?;
+        Ok(process)
     }
 
-    pub(crate) fn send(&mut self, request: &Request) -> Result<(), Trouble> {
-        let line = request_line(request);
-        let sent = self.stdin.as_mut().map_or(Ok(()), |stdin| stdin.write_all(line.as_bytes()).and_then(|()| stdin.flush()));
-        match sent {
-            Ok(()) => Ok(()),
-            Err(_) => Err(self.ended()),
+    fn limit(&self, launch: &Launch) -> Result<(), Trouble> {
+        if let Some(limit) = launch.memory_limit {
+            let limit = Rlimit { current: Some(limit), maximum: Some(limit) };
+            rustix::process::prlimit(Some(self.worker), Resource::Data, limit)
+                .map_err(|error| Trouble::NotStarted(format!("its memory cannot be limited: {error}")))?;
         }
+        if let Some(core) = launch.core {
+            let mut cores = rustix::thread::CpuSet::new();
+            cores.set(core);
+            rustix::thread::sched_setaffinity(Some(self.worker), &cores)
+                .map_err(|error| Trouble::NotStarted(format!("it cannot be kept on core {core}: {error}")))?;
+        }
+        Ok(())
+    }
+
+    /// Sends a request; one that the child does not take whole until the deadline has timed out.
+    pub(crate) fn send(&mut self, request: &Request, deadline: Instant, limit: Duration) -> Result<(), Trouble> {
+        self.unsent.extend_from_slice(request_line(request).as_bytes());
+        self.write()?;
+        while !self.unsent.is_empty() {
+            self.wait(deadline, limit)?;
+        }
+        Ok(())
     }
 
     /// The next reply, until the deadline.
     pub(crate) fn receive(&mut self, deadline: Instant, limit: Duration) -> Result<Reply, Trouble> {
         loop {
-            let left = deadline.saturating_duration_since(Instant::now());
-            match self.inbox.receiver.recv_timeout(left) {
-                Ok(Incoming::Line(number, line)) if number == self.number => match read_reply(&line) {
+            match self.lines.next() {
+                Some(Line::Whole(line)) => match read_reply(&line) {
                     Received::Reply(Reply::Failed(failed)) => return Err(self.refused(failed.reason)),
                     Received::Reply(reply) => return Ok(reply),
                     Received::Log => {}
                     Received::Broken(what) => return Err(Trouble::Broken(what)),
                 },
-                Ok(Incoming::Closed(number)) if number == self.number => return Err(self.ended()),
-                Ok(Incoming::Interrupt) => return Err(Trouble::Interrupted),
-                // What a child before this one said too late.
-                Ok(_) => {}
-                Err(RecvTimeoutError::Timeout) => return Err(Trouble::TimedOut(limit)),
-                Err(RecvTimeoutError::Disconnected) => return Err(Trouble::Interrupted),
+                Some(Line::TooLong) => {
+                    return Err(Trouble::Broken(format!("a line of more than {} MiB; send rows on several lines", LONGEST_LINE >> 20)));
+                }
+                Some(Line::NotText) => return Err(Trouble::Broken("a line that is not UTF-8".to_owned())),
+                None => self.wait(deadline, limit)?,
             }
+            if Instant::now() >= deadline {
+                return Err(Trouble::TimedOut(limit));
+            }
+        }
+    }
+
+    /// Waits until one of the pipes can be used, and uses it.
+    fn wait(&mut self, deadline: Instant, limit: Duration) -> Result<(), Trouble> {
+        let left = deadline.saturating_duration_since(Instant::now());
+        if left.is_zero() {
+            return Err(Trouble::TimedOut(limit));
+        }
+        let interrupted = {
+            let mut ends = vec![PollFd::from_borrowed_fd(self.inbox.wake(), PollFlags::IN)];
+            ends.extend(self.stdout.as_ref().map(|end| PollFd::new(end, PollFlags::IN)));
+            ends.extend(self.stderr.as_ref().map(|end| PollFd::new(end, PollFlags::IN)));
+            if !self.unsent.is_empty() {
+                ends.extend(self.stdin.as_ref().map(|end| PollFd::new(end, PollFlags::OUT)));
+            }
+            let time = Timespec { tv_sec: left.as_secs().try_into().unwrap_or(i64::MAX), tv_nsec: left.subsec_nanos().into() };
+            match poll(&mut ends, Some(&time)) {
+                Ok(_) | Err(rustix::io::Errno::INTR) => {}
+                Err(error) => return Err(Trouble::Broken(format!("its pipes cannot be watched: {error}"))),
+            }
+            !ends[0].revents().is_empty()
+        };
+        if interrupted {
+            return Err(Trouble::Interrupted);
+        }
+        self.listen();
+        if !self.unsent.is_empty() {
+            self.write()?;
+        }
+        if !self.read()? { Err(self.ended()) } else { Ok(()) }
+    }
+
+    /// Hands over as much of what is to be sent as is taken now.
+    fn write(&mut self) -> Result<(), Trouble> {
+        while !self.unsent.is_empty() {
+            let Some(stdin) = &mut self.stdin else { return Err(self.ended()) };
+            match stdin.write(&self.unsent) {
+                Ok(taken) => drop(self.unsent.drain(..taken)),
+                Err(error) if error.kind() == ErrorKind::WouldBlock => return Ok(()),
+                Err(error) if error.kind() == ErrorKind::Interrupted => {}
+                Err(_) => return Err(self.ended()),
+            }
+        }
+        Ok(())
+    }
+
+    /// Reads a piece of what was said; false at its end.
+    fn read(&mut self) -> Result<bool, Trouble> {
+        let Some(stdout) = &mut self.stdout else { return Ok(false) };
+        let mut piece = [0; PIECE];
+        match stdout.read(&mut piece) {
+            Ok(0) => Ok(false),
+            Ok(length) => {
+                self.lines.push(&piece[..length]);
+                Ok(true)
+            }
+            Err(error) if matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::Interrupted) => Ok(true),
+            Err(error) => Err(Trouble::Broken(format!("its output cannot be read: {error}"))),
+        }
+    }
+
+    /// Takes some of what stands on standard error, and keeps the end of it.
+    fn listen(&mut self) {
+        let Some(stderr) = &mut self.stderr else { return };
+        let mut piece = [0; 4096];
+        match stderr.read(&mut piece) {
+            Ok(0) => self.stderr = None,
+            Ok(length) => {
+                self.words.extend_from_slice(&piece[..length]);
+                let surplus = self.words.len().saturating_sub(8 * WORDS);
+                self.words.drain(..surplus);
+            }
+            Err(error) if matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::Interrupted) => {}
+            Err(_) => self.stderr = None,
         }
     }
 
     /// Most memory that the process has held since [`Process::reset_peak`], beyond what it held then, in bytes.
     pub(crate) fn resident(&self, which: &str) -> Option<u64> {
-        let status = std::fs::read_to_string(format!("/proc/{}/status", self.child.id())).ok()?;
+        let status = std::fs::read_to_string(format!("/proc/{}/status", self.worker.as_raw_pid())).ok()?;
         let kib: u64 = status.lines().find(|line| line.starts_with(which))?.split_whitespace().nth(1)?.parse().ok()?;
         Some(kib * 1024)
     }
 
     /// Forgets the peak of resident memory so far; false where the system does not allow it.
     pub(crate) fn reset_peak(&self) -> bool {
-        std::fs::write(format!("/proc/{}/clear_refs", self.child.id()), "5").is_ok()
+        std::fs::write(format!("/proc/{}/clear_refs", self.worker.as_raw_pid()), "5").is_ok()
     }
 
     fn refused(&self, reason: String) -> Trouble {
@@ -257,21 +290,48 @@ impl<'a> Process<'a> {
         }
     }
 
-    /// Words for a process that ended by itself.
+    /// Words for a process whose input or output has ended; it may still be there.
     fn ended(&mut self) -> Trouble {
         self.stdin = None;
-        let status = self.child.wait().ok();
-        // The reader of standard error ends with the process; a moment is enough for its last line.
-        std::thread::sleep(Duration::from_millis(20));
-        let words = self.words.lock().map(|words| words.clone()).unwrap_or_default();
+        let deadline = Instant::now() + FAREWELL;
+        let status = match &mut self.leash {
+            Some(leash) => leash.ended(deadline),
+            None => until(deadline, || self.child.try_wait().ok().flatten()),
+        };
+        // Its last line may still be on the way.
+        for _ in 0..20 {
+            let before = self.words.len();
+            self.listen();
+            if self.stderr.is_none() {
+                break;
+            }
+            if self.words.len() == before {
+                std::thread::sleep(Duration::from_millis(1));
+            }
+        }
+        let words = String::from_utf8_lossy(&self.words);
         if let Some(limit) = self.memory_limit
             && ["memory allocation of", "MemoryError", "out of memory", "Cannot allocate memory"].iter().any(|sign| words.contains(sign))
         {
             return Trouble::OutOfMemory(limit);
         }
-        let lines: Vec<&str> = words.lines().map(str::trim).filter(|line| !line.is_empty()).collect();
-        let last: String = lines.last().map(|line| line.chars().take(WORDS).collect()).unwrap_or_default();
-        Trouble::Ended(status.map_or_else(|| "ended".to_owned(), how), last)
+        let last: String =
+            words.lines().map(str::trim).rfind(|line| !line.is_empty()).map(|line| line.chars().take(WORDS).collect()).unwrap_or_default();
+        match status {
+            Some(status) => Trouble::Ended(how(status), last),
+            None => Trouble::Ended("closed its input or output and went on".to_owned(), last),
+        }
+    }
+}
+
+/// Asks until there is something or the time is over.
+pub(crate) fn until<T>(deadline: Instant, mut ask: impl FnMut() -> Option<T>) -> Option<T> {
+    loop {
+        let found = ask();
+        if found.is_some() || Instant::now() >= deadline {
+            return found;
+        }
+        std::thread::sleep(Duration::from_micros(200));
     }
 }
 
@@ -286,13 +346,22 @@ fn how(status: ExitStatus) -> String {
 impl Drop for Process<'_> {
     fn drop(&mut self) {
         self.stdin = None;
-        // With what it has started itself, which is in its group. Once a child is waited for, its number may be another's.
-        let runs = matches!(self.child.try_wait(), Ok(None));
-        if let Some(group) = i32::try_from(self.child.id()).ok().and_then(Pid::from_raw).filter(|_| runs) {
-            let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
+        let deadline = Instant::now() + BURIAL;
+        // A warden ends all that it holds once nobody holds the other end of its leash.
+        let held = self.leash.take().is_some();
+        if held && until(deadline, || self.child.try_wait().ok().flatten()).is_some() {
+            self.inbox.runs(0);
+            return;
         }
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-        self.inbox.running.store(0, Ordering::Relaxed);
+        // With what it has started itself, which is in its group. Once a child is waited for, its number may be another's.
+        if matches!(self.child.try_wait(), Ok(None)) {
+            let own = i32::try_from(self.child.id()).ok().and_then(Pid::from_raw);
+            for group in [own, Some(self.worker).filter(|_| held)].into_iter().flatten() {
+                let _ = kill_process_group(group, Signal::KILL);
+            }
+            let _ = self.child.kill();
+            let _ = until(deadline, || self.child.try_wait().ok().flatten());
+        }
+        self.inbox.runs(0);
     }
 }

@@ -9,11 +9,12 @@ use rand::SeedableRng;
 use rand::seq::SliceRandom;
 use rand_pcg::Pcg64Mcg;
 
-use crate::check::{CheckedVerdict, Checks, Probe, references, verdict_on};
+use crate::check::{CheckedVerdict, Checks, Probe, compared, references};
 use crate::contest::{Contest, Entry, EntryWay, Setup};
 use crate::event::{Event, RoundBegins};
+use crate::inbox::Inbox;
 use crate::machine::{Pressure, reference_loop};
-use crate::process::{Inbox, Trouble};
+use crate::process::Trouble;
 use crate::talk::Talk;
 
 /// How a race is run.
@@ -385,17 +386,14 @@ impl Track<'_> {
             if self.contest.parameters.is_empty() { None } else { Some(references(self.inbox, self.setup, self.contest, &unseen)?.0) };
         let expected = fresh.as_ref().unwrap_or(&checks.references);
         for at in race.racing() {
-            let answers = Talk::start(self.inbox, self.setup, self.contest, &self.contest.entries[at])
-                .and_then(|mut talk| talk.run(Mode::Answer, &unseen, 1, 1))
-                .map(|done| done.answers);
-            let reason = match answers {
-                Ok(answers) => match verdict_on(self.contest, expected, &answers) {
-                    CheckedVerdict::Disagrees(..) => {
-                        self.entrants[at].disagrees = true;
-                        "it gave another answer when asked again after the race".to_owned()
-                    }
-                    _ => continue,
-                },
+            let verdict = Talk::start(self.inbox, self.setup, self.contest, &self.contest.entries[at])
+                .and_then(|talk| compared(talk, self.contest, &unseen, expected));
+            let reason = match verdict {
+                Ok(CheckedVerdict::Disagrees(..)) => {
+                    self.entrants[at].disagrees = true;
+                    "it gave another answer when asked again after the race".to_owned()
+                }
+                Ok(_) => continue,
                 Err(Trouble::Interrupted) => return Ok(()),
                 Err(trouble) => trouble.to_string(),
             };

@@ -8,8 +8,10 @@ use kampf_schema::{LogicalType, Value};
 use serde_json::Value as Json;
 
 use crate::contender::OwnContender;
-use crate::contest::{Contest, Entry, EntryWay, Setup};
-use crate::process::{Inbox, Launch, Process, Trouble};
+use crate::contest::{Contest, Entry, EntryWay, Program, Setup};
+use crate::environment::cleaned;
+use crate::inbox::Inbox;
+use crate::process::{Launch, Process, Trouble};
 
 /// A contender in a process of its own, connected and ready.
 pub(crate) struct Talk<'a> {
@@ -26,37 +28,59 @@ pub(crate) struct Done {
     pub(crate) ran: Ran,
     /// Time from sending the request to its reply, by the runner's own clock.
     pub(crate) wall: Duration,
-    /// The answers, one per parameter set.
-    pub(crate) answers: Vec<Vec<Vec<Value>>>,
 }
+
+/// Whether more rows of an answer are wanted.
+pub(crate) use kampf_contest::Flow;
+
+/// Takes rows as they come: the place of the parameter set, and the rows.
+pub(crate) type TakeRows<'t> = &'t mut dyn FnMut(usize, Vec<Vec<Value>>) -> Result<Flow, Trouble>;
 
 impl<'a> Talk<'a> {
     pub(crate) fn start(inbox: &'a Inbox, setup: &Setup<'_>, contest: &Contest, entry: &Entry) -> Result<Talk<'a>, Trouble> {
-        let (program, arguments, folder, plan) = match &entry.way {
-            EntryWay::Plan(plan) => {
+        let deadline = Instant::now() + setup.timeout;
+        let mut plan = None;
+        let launch = match &entry.way {
+            EntryWay::Plan(own) => {
                 let own = OwnContender {
-                    plan: (**plan).clone(),
+                    plan: (**own).clone(),
+                    is_own_sql: entry.choices.is_none(),
                     settings: setup.settings.clone(),
                     parameters: contest.parameters.iter().map(|parameter| parameter.kind).collect(),
                     simulated_trip_ns: setup.simulated_trip.map_or(0, |trip| u64::try_from(trip.as_nanos()).unwrap_or(u64::MAX)),
                 };
-                let plan = serde_json::to_value(&own).map_err(|error| Trouble::NotStarted(error.to_string()))?;
-                (setup.binary.clone(), vec!["contender".to_owned()], None, Some(plan))
+                plan = Some(serde_json::to_value(&own).map_err(|error| Trouble::NotStarted(error.to_string()))?);
+                Launch {
+                    program: setup.binary.clone(),
+                    arguments: vec!["contender".into()],
+                    folder: None,
+                    environment: cleaned(std::env::vars_os(), &[]),
+                    memory_limit: setup.memory_limit,
+                    core: setup.core,
+                    warden: None,
+                }
             }
             EntryWay::Program(..) if setup.simulated_trip.is_some() => {
                 return Err(Trouble::Refused("a round trip that is only simulated cannot be added to a program".to_owned()));
             }
-            EntryWay::Program(words, folder) => {
+            EntryWay::Program(Program { words, folder, environment }) => {
                 let (program, arguments) = words.split_first().ok_or_else(|| Trouble::NotStarted("its command is empty".to_owned()))?;
-                (program.into(), arguments.to_vec(), Some(folder.clone()), None)
+                Launch {
+                    program: program.into(),
+                    arguments: arguments.iter().map(Into::into).collect(),
+                    folder: Some(folder.clone()),
+                    environment: cleaned(std::env::vars_os(), environment),
+                    memory_limit: setup.memory_limit,
+                    core: setup.core,
+                    warden: Some(setup.binary.clone()),
+                }
             }
         };
         let is_program = plan.is_none();
-        let launch = Launch { program, arguments, folder, memory_limit: setup.memory_limit, core: setup.core };
-        let process = Process::start(inbox, &launch)?;
+        let process = Process::start(inbox, &launch, deadline)?;
         let kinds = contest.need.iter().flat_map(|need| &need.give).map(|given| Some(given.kind)).collect();
         let mut talk = Talk { process, timeout: setup.timeout, runs: 0, kinds, is_program, modes: Vec::new() };
-        talk.process.send(&Request::Hello(Box::new(Hello {
+        let hello = Hello {
             contest: contest.name.clone(),
             contender: entry.name.clone(),
             need: contest.need_text.clone(),
@@ -65,8 +89,9 @@ impl<'a> Talk<'a> {
             tcp_url: setup.tcp_url.clone(),
             limits: Limits { memory_bytes: setup.memory_limit, run_ms: u64::try_from(setup.timeout.as_millis()).ok() },
             plan,
-        })))?;
-        match talk.process.receive(Instant::now() + setup.timeout, setup.timeout)? {
+        };
+        talk.process.send(&Request::Hello(Box::new(hello)), deadline, setup.timeout)?;
+        match talk.process.receive(deadline, setup.timeout)? {
             Reply::Ready(ready) => talk.modes = ready.can,
             _ => return Err(Trouble::Broken("`ready` was expected first".to_owned())),
         }
@@ -77,23 +102,47 @@ impl<'a> Talk<'a> {
         self.modes.contains(&mode)
     }
 
-    /// Carries out a run and waits for its end. The runner itself sleeps meanwhile.
+    /// Carries out a run that gives no rows and waits for its end. The runner itself sleeps meanwhile.
     pub(crate) fn run(&mut self, mode: Mode, sets: &[Vec<Value>], passes: u64, calls_per_span: u64) -> Result<Done, Trouble> {
+        let none = &mut |_, _| Err(Trouble::Broken("rows came in a run that asks for none".to_owned()));
+        let done = self.carry_out(mode, sets, passes, calls_per_span, none)?;
+        done.ok_or_else(|| Trouble::Broken("a run was left".to_owned()))
+    }
+
+    /// Asks for the answers to all sets and hands rows on as they come, in the order of the sets. Nothing is asked of the contender
+    /// after one that was not wanted to its end.
+    pub(crate) fn answers(mut self, sets: &[Vec<Value>], take: TakeRows<'_>) -> Result<(), Trouble> {
+        self.carry_out(Mode::Answer, sets, 1, 1, take).map(|_| ())
+    }
+
+    fn carry_out(
+        &mut self,
+        mode: Mode,
+        sets: &[Vec<Value>],
+        passes: u64,
+        calls_per_span: u64,
+        take: TakeRows<'_>,
+    ) -> Result<Option<Done>, Trouble> {
         self.runs += 1;
         let id = self.runs;
         let parameters: Vec<Vec<Json>> = sets.iter().map(|set| set.iter().map(|value| value_to_json(value.as_ref())).collect()).collect();
         let watch = self.is_program && mode == Mode::Count && self.process.reset_peak();
         let before = self.process.resident("VmRSS").filter(|_| watch);
         let start = Instant::now();
-        self.process.send(&Request::Run(Run { id, mode, parameters, passes, calls_per_span }))?;
-        let mut answers: Vec<Vec<Vec<Value>>> = vec![Vec::new(); sets.len()];
+        let (deadline, limit) = (start + self.timeout, self.timeout);
+        self.process.send(&Request::Run(Run { id, mode, parameters, passes, calls_per_span }), deadline, limit)?;
+        let mut last = 0;
         loop {
-            match self.process.receive(start + self.timeout, self.timeout)? {
-                Reply::Rows(rows) if rows.id == id && rows.set < answers.len() => {
-                    for row in &rows.rows {
-                        let row = answer_row_from_json(row, &self.kinds).map_err(|error| Trouble::Broken(error.to_string()))?;
-                        answers[rows.set].push(row);
+            match self.process.receive(deadline, limit)? {
+                Reply::Rows(rows) if rows.id == id && (last..sets.len()).contains(&rows.set) => {
+                    last = rows.set;
+                    let read = |row: &Vec<Json>| answer_row_from_json(row, &self.kinds).map_err(|error| Trouble::Broken(error.to_string()));
+                    if take(rows.set, rows.rows.iter().map(read).collect::<Result<_, _>>()?)? == Flow::Stop {
+                        return Ok(None);
                     }
+                }
+                Reply::Rows(rows) if rows.id == id && rows.set < last => {
+                    return Err(Trouble::Broken(format!("rows of set {} came after rows of set {last}; send the sets in order", rows.set)));
                 }
                 Reply::Ran(mut ran) if ran.id == id => {
                     let wall = start.elapsed();
@@ -103,7 +152,7 @@ impl<'a> Talk<'a> {
                     {
                         counts.heap_peak_bytes = Some(peak);
                     }
-                    return Ok(Done { ran, wall, answers });
+                    return Ok(Some(Done { ran, wall }));
                 }
                 other => {
                     return Err(Trouble::Broken(format!("an answer to run {id} was expected, not {other:?}").chars().take(200).collect()));

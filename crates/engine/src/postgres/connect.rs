@@ -1,5 +1,7 @@
 //! Reaching a server: by its socket or over TCP, with a password from the usual places.
 
+use std::future::Future;
+use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
@@ -11,9 +13,10 @@ use tokio::runtime::Runtime;
 use tokio::task::JoinHandle;
 use tokio_postgres::config::{Host, SslMode};
 use tokio_postgres::tls::{MakeTlsConnect, TlsConnect};
-use tokio_postgres::{Client, Config, NoTls};
+use tokio_postgres::types::ToSql;
+use tokio_postgres::{Client, Config, NoTls, Row, SimpleQueryMessage};
 
-use super::error::engine_error;
+use super::error::{SAYS, WHERE_PASSWORDS, engine_error};
 use super::server::{encoded, unreachable};
 use super::tls::{CountedTls, Tls};
 use super::wire::{Counted, Wire};
@@ -30,6 +33,7 @@ pub(super) struct Link {
     pub(super) wire: Arc<Wire>,
     pub(super) runtime: Runtime,
     driver: Option<JoinHandle<()>>,
+    target: Target,
 }
 
 impl Link {
@@ -43,7 +47,7 @@ impl Link {
         let target = read_url(url)?;
         let wire = Arc::<Wire>::default();
         let (client, driver) = runtime.block_on(connect(&target, &wire))?;
-        Ok(Link { client: Some(client), wire, runtime, driver: Some(driver) })
+        Ok(Link { client: Some(client), wire, runtime, driver: Some(driver), target })
     }
 
     pub(super) fn client(&self) -> &Client {
@@ -52,16 +56,73 @@ impl Link {
 
     /// Carries out statements that give nothing.
     pub(super) fn execute(&self, sql: &str) -> Result<(), EngineError> {
-        self.runtime.block_on(self.client().batch_execute(sql)).map_err(|error| engine_error(&error, Some(sql)))
+        self.tried(sql)?.map_err(|error| engine_error(&error, Some(sql)))
+    }
+
+    /// The same, with the server's own error where it refuses.
+    pub(super) fn tried(&self, sql: &str) -> Result<Result<(), tokio_postgres::Error>, EngineError> {
+        self.patiently(self.client().batch_execute(sql))
+    }
+
+    /// Carries out a statement and gives all its rows.
+    pub(super) fn query(&self, sql: &str, parameters: &[&(dyn ToSql + Sync)]) -> Result<Vec<Row>, EngineError> {
+        self.patiently(self.client().query(sql, parameters))?.map_err(|error| engine_error(&error, Some(sql)))
+    }
+
+    /// Waits for the server for as long as it is alive: while it takes its time, it must answer somebody else's question.
+    pub(super) fn patiently<T>(&self, work: impl Future<Output = T>) -> Result<T, EngineError> {
+        self.runtime.block_on(async {
+            let mut work = std::pin::pin!(work);
+            loop {
+                if let Ok(done) = tokio::time::timeout(PATIENCE, work.as_mut()).await {
+                    return Ok(done);
+                }
+                let asked = async {
+                    let (client, driver) = connect(&self.target, &Arc::default()).await?;
+                    let answered = client.simple_query("SELECT 1").await.map_err(|error| engine_error(&error, None));
+                    driver.abort();
+                    answered
+                };
+                match tokio::time::timeout(PATIENCE, asked).await {
+                    // One that has no room for another question is alive.
+                    Ok(Err(error)) if error.message.starts_with(SAYS) => {}
+                    Ok(answered) => drop(answered?),
+                    Err(_) => {
+                        return Err(unreachable(&format!("the server has stopped answering for more than {} s", 2 * PATIENCE.as_secs())));
+                    }
+                }
+            }
+        })
+    }
+
+    /// The server's process behind the connection.
+    fn backend(&self) -> Result<String, EngineError> {
+        self.asked("SELECT pg_backend_pid()")
+    }
+
+    /// A single value as a text, asked for without a prepared statement, which not everything that may stand between knows.
+    fn asked(&self, sql: &str) -> Result<String, EngineError> {
+        let messages = self.patiently(self.client().simple_query(sql))?.map_err(|error| engine_error(&error, Some(sql)))?;
+        let row = messages.iter().find_map(|message| match message {
+            SimpleQueryMessage::Row(row) => row.get(0).map(str::to_owned),
+            _ => None,
+        });
+        Ok(row.unwrap_or_default())
+    }
+
+    /// Makes sure that the session may not write, as it was set when it began.
+    pub(super) fn still_reads_only(&self) -> Result<(), EngineError> {
+        let rows = self.query("SELECT current_setting('default_transaction_read_only')", &[])?;
+        if rows.first().is_some_and(|row| row.get::<_, &str>(0) == "on") {
+            return Ok(());
+        }
+        let message = "the statement lets its session write (default_transaction_read_only), which contenders may not".to_owned();
+        Err(EngineError { kind: EngineErrorKind::Statement, message, sql: None })
     }
 
     /// The server's version as a number (150014) and as a text ("15.14"), refused where it is too old.
     pub(super) fn version(&self) -> Result<String, EngineError> {
-        let row = self
-            .runtime
-            .block_on(self.client().query_one("SELECT current_setting('server_version')", &[]))
-            .map_err(|error| engine_error(&error, None))?;
-        let text: String = row.get(0);
+        let text = self.asked("SELECT current_setting('server_version')")?;
         let version = text.split_whitespace().next().unwrap_or_default().to_owned();
         let major: u32 = version.split(|c: char| !c.is_ascii_digit()).next().and_then(|major| major.parse().ok()).unwrap_or(0);
         if major < OLDEST {
@@ -79,6 +140,29 @@ impl Drop for Link {
             let _ = self.runtime.block_on(async { tokio::time::timeout(Duration::from_millis(200), driver).await });
         }
     }
+}
+
+/// The version of a server that somebody else runs, where Kampf can work there. Between it and Kampf must be nothing that hands a
+/// session's statements to whichever connection is free: what a session sets and locks would be another's.
+pub(super) fn suitable_version(url: &str) -> Result<String, EngineError> {
+    let way_out = "name the server itself in the URL (its own port, often 5432), or a throwaway one: engine = \"postgres\"";
+    let one = Link::open(url)?;
+    let version = one.version()?;
+    let with_options = format!("{url}{}options=-c%20default_transaction_read_only%3Don", if url.contains('?') { "&" } else { "?" });
+    let other = Link::open(&with_options).map_err(|error| {
+        if error.message.contains("startup parameter") {
+            unreachable(&format!("a connection pooler stands before the server and takes no settings ({}); {way_out}", error.message))
+        } else {
+            error
+        }
+    })?;
+    let (first, second) = (one.backend()?, other.backend()?);
+    if first == second || one.backend()? != first {
+        return Err(unreachable(&format!(
+            "a connection pooler in transaction mode stands before the server: two connections are one there; {way_out}"
+        )));
+    }
+    Ok(version)
 }
 
 /// Where to connect, and how.
@@ -132,9 +216,8 @@ async fn connect(target: &Target, wire: &Arc<Wire>) -> Result<(Client, JoinHandl
     let mut config = target.config.clone();
     config.ssl_mode(SslMode::Disable);
     let port = config.get_ports().first().copied().unwrap_or(5432);
-    if config.get_password().is_none()
-        && let Some(password) = password_for(&config)
-    {
+    let given = if config.get_password().is_none() { password_for(&config) } else { Given::default() };
+    if let Some(password) = given.password {
         config.password(password);
     }
     let reach = async {
@@ -149,9 +232,15 @@ async fn connect(target: &Target, wire: &Arc<Wire>) -> Result<(Client, JoinHandl
             None => Err(unreachable("the server's URL names no host; write postgres://USER@HOST:PORT/DATABASE")),
         }
     };
-    tokio::time::timeout(PATIENCE, reach)
+    let reached = tokio::time::timeout(PATIENCE, reach)
         .await
-        .unwrap_or_else(|_| Err(unreachable(&format!("the server does not answer within {} s", PATIENCE.as_secs()))))
+        .unwrap_or_else(|_| Err(unreachable(&format!("the server does not answer within {} s", PATIENCE.as_secs()))));
+    reached.map_err(|error| match given.refused {
+        Some(refused) if error.message.ends_with(WHERE_PASSWORDS) => {
+            EngineError { message: format!("{}; {refused}", error.message), ..error }
+        }
+        _ => error,
+    })
 }
 
 async fn over_tcp(config: &Config, name: &str, port: u16, tls: &Tls, wire: &Arc<Wire>) -> Result<(Client, JoinHandle<()>), EngineError> {
@@ -195,21 +284,52 @@ where
     Ok((client, driver))
 }
 
+/// The URL with the password that the environment or the password file gives, so that contenders need neither.
+pub(super) fn with_password(url: &str) -> Result<String, EngineError> {
+    let config = read_url(url)?.config;
+    Ok(match (config.get_password(), password_for(&config).password) {
+        (None, Some(password)) => format!("{url}&password={}", encoded(&password)),
+        _ => url.to_owned(),
+    })
+}
+
+/// A password from outside the URL.
+#[derive(Default)]
+pub(super) struct Given {
+    password: Option<String>,
+    /// Why the password file was not read, where it is there.
+    refused: Option<String>,
+}
+
 /// The password that the environment or the usual file gives (the server's own documentation, "The Password File").
-pub(super) fn password_for(config: &Config) -> Option<String> {
+/// A file that others can read is not used.
+pub(super) fn password_for(config: &Config) -> Given {
     if let Ok(password) = std::env::var("PGPASSWORD") {
-        return Some(password);
+        return Given { password: Some(password), refused: None };
     }
     let file = std::env::var_os("PGPASSFILE").map(PathBuf::from);
-    let file = file.or_else(|| std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".pgpass")))?;
-    let host = match config.get_hosts().first()? {
-        Host::Tcp(name) => name.clone(),
-        Host::Unix(_) => "localhost".to_owned(),
+    let Some(file) = file.or_else(|| std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".pgpass"))) else {
+        return Given::default();
+    };
+    let Ok(metadata) = std::fs::metadata(&file)
+        .and_then(|metadata| if metadata.is_file() { Ok(metadata) } else { Err(std::io::ErrorKind::NotFound.into()) })
+    else {
+        return Given::default();
+    };
+    let mode = metadata.permissions().mode() & 0o777;
+    if mode & 0o077 != 0 {
+        let file = file.display();
+        return Given { password: None, refused: Some(format!("{file} can be read by others (mode {mode:03o}); chmod 600 {file}")) };
+    }
+    let host = match config.get_hosts().first() {
+        Some(Host::Tcp(name)) => name.clone(),
+        _ => "localhost".to_owned(),
     };
     let user = config.get_user().unwrap_or_default();
     let port = config.get_ports().first().copied().unwrap_or(5432);
     let wanted = [host.as_str(), &port.to_string(), config.get_dbname().unwrap_or(user), user];
-    password_in(&std::fs::read_to_string(file).ok()?, wanted)
+    let password = std::fs::read_to_string(file).ok().and_then(|text| password_in(&text, wanted));
+    Given { password, refused: None }
 }
 
 /// Where the server of a URL listens.

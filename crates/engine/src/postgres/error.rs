@@ -4,8 +4,10 @@ use kampf_contest::{EngineError, EngineErrorKind};
 use tokio_postgres::Error;
 use tokio_postgres::error::SqlState;
 
+/// How a message begins that is the server's own.
+pub(super) const SAYS: &str = "PostgreSQL says: ";
 /// Where a password can be given.
-const WHERE_PASSWORDS: &str = "; give it in the URL, in PGPASSWORD or in ~/.pgpass";
+pub(super) const WHERE_PASSWORDS: &str = "; give it in the URL, in PGPASSWORD or in ~/.pgpass";
 
 pub(super) fn engine_error(error: &Error, sql: Option<&str>) -> EngineError {
     let sql = sql.map(str::to_owned);
@@ -30,15 +32,18 @@ pub(super) fn engine_error(error: &Error, sql: Option<&str>) -> EngineError {
         _ if *code == SqlState::INVALID_CATALOG_NAME => {
             (EngineErrorKind::Unreachable, "; make it (CREATE DATABASE), or name another in the URL")
         }
-        _ if *code == SqlState::INSUFFICIENT_PRIVILEGE => {
-            (EngineErrorKind::Unreachable, "; the user needs the right to make a schema of its own: GRANT CREATE ON DATABASE … TO …")
-        }
-        "53" | "54" => (EngineErrorKind::Full, ""),
+        _ if *code == SqlState::INSUFFICIENT_PRIVILEGE => (EngineErrorKind::Unreachable, ""),
+        _ if *code == SqlState::READ_ONLY_SQL_TRANSACTION => (EngineErrorKind::Statement, "; contenders may only read"),
+        _ if *code == SqlState::TOO_MANY_CONNECTIONS => (EngineErrorKind::Unreachable, "; end some of them, or raise max_connections"),
+        _ if *code == SqlState::DISK_FULL => (EngineErrorKind::Full, "; make room on the server's disk"),
+        _ if *code == SqlState::OUT_OF_MEMORY => (EngineErrorKind::Unreachable, "; the server is short of memory, not of disk"),
+        "53" => (EngineErrorKind::Unreachable, "; a limit of the server's configuration"),
+        "54" => (EngineErrorKind::Statement, "; it is more than PostgreSQL takes"),
         "23" => (EngineErrorKind::Constraint, ""),
         "08" | "28" | "57" | "58" => (EngineErrorKind::Unreachable, ""),
         "22" => (EngineErrorKind::Value, ""),
         _ => (EngineErrorKind::Statement, ""),
     };
     let more = [server.detail(), server.hint()].into_iter().flatten().map(|more| format!("; {more}")).collect::<String>();
-    EngineError { kind, message: format!("PostgreSQL says: {}{more}{remedy}", server.message()), sql }
+    EngineError { kind, message: format!("{SAYS}{}{more}{remedy}", server.message()), sql }
 }

@@ -10,6 +10,7 @@ use tokio_postgres::types::Type;
 
 use super::connect::Link;
 use super::dialect::POSTGRES;
+use super::elsewhere::TABLE_MARK;
 use super::error::engine_error;
 use super::values::encode;
 use crate::engine::Loaded;
@@ -32,6 +33,8 @@ pub(super) fn load(
     link.execute("BEGIN")?;
     for table in &schema.tables {
         link.execute(&create_table(&POSTGRES, schema, table, false)?)?;
+        // So that what else is among them is known to be somebody else's.
+        link.execute(&format!("COMMENT ON TABLE {} IS '{TABLE_MARK}'", (POSTGRES.quote)(&table.name)))?;
     }
     let mut copy: Option<Copy<'_>> = None;
     // Rows are encoded on the other thread: while this one encodes, it sends nothing.
@@ -124,25 +127,25 @@ impl<'l> Copy<'l> {
             (POSTGRES.quote)(&table.name),
             column_list(&POSTGRES, table, &columns)
         );
-        let sink = link.runtime.block_on(link.client().copy_in(&sql)).map_err(|error| engine_error(&error, Some(&sql)))?;
+        let sink = link.patiently(link.client().copy_in(&sql))?.map_err(|error| engine_error(&error, Some(&sql)))?;
         let mut copy = Copy { link, table: id, name: table.name.clone(), sink: Box::pin(sink) };
         copy.send(Bytes::from_static(HEAD))?;
         Ok(copy)
     }
 
     fn send(&mut self, piece: Bytes) -> Result<(), EngineError> {
-        let sent = self.link.runtime.block_on(async {
+        let sent = self.link.patiently(async {
             self.sink.send(piece).await?;
             // The connection writes it to the server in its own turn, which else comes only with the next piece.
             tokio::task::yield_now().await;
             Ok(())
-        });
+        })?;
         sent.map_err(|error: tokio_postgres::Error| engine_error(&error, None))
     }
 
     fn finish(mut self) -> Result<(), EngineError> {
         self.send(Bytes::from_static(TAIL))?;
-        self.link.runtime.block_on(self.sink.as_mut().finish()).map(|_| ()).map_err(|error| {
+        self.link.patiently(self.sink.as_mut().finish())?.map(|_| ()).map_err(|error| {
             let error = engine_error(&error, None);
             let rule = error.kind == EngineErrorKind::Constraint;
             let message = if rule {

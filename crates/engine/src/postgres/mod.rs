@@ -2,6 +2,7 @@
 
 mod connect;
 mod dialect;
+mod elsewhere;
 mod error;
 mod load;
 mod server;
@@ -10,24 +11,17 @@ mod tls;
 mod values;
 mod wire;
 
-use kampf_contest::{Dialect, EngineError, EngineErrorKind, Session};
+use kampf_contest::{Dialect, EngineError, Session};
 use kampf_fill::Blueprint;
 use kampf_schema::Schema;
 
-use crate::engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, TableSize, Work};
+use crate::engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, Swept, TableSize, Work};
 use crate::load::LoadEvent;
 use connect::Link;
-use error::engine_error;
-use server::{Home, Programs, Server, encoded, unreachable};
+use server::{Home, Programs, Server};
 
 /// The engine.
 pub(crate) struct Postgres;
-
-/// How the comment on a schema of Kampf's own making begins.
-const MARK: &str = "made by Kampf: ";
-
-/// Settings that a session may choose on a server of somebody else's; the others are the server's own business.
-const OF_A_SESSION: [&str; 5] = ["work_mem", "effective_cache_size", "random_page_cost", "max_parallel_workers_per_gather", "jit"];
 
 impl Engine for Postgres {
     fn name(&self) -> &'static str {
@@ -36,7 +30,7 @@ impl Engine for Postgres {
 
     fn version(&self, server: Option<&str>) -> Result<String, EngineError> {
         match server {
-            Some(url) => Link::open(url)?.version(),
+            Some(url) => connect::suitable_version(url),
             None => Programs::find().map(|programs| programs.version),
         }
     }
@@ -78,14 +72,15 @@ impl Engine for Postgres {
         progress: &mut dyn FnMut(LoadEvent<'_>),
     ) -> Result<Vec<Loaded>, EngineError> {
         if let Some(url) = place.server {
-            return load_into(url, place.name, schema, blueprint, progress);
+            return elsewhere::load_into(url, place, schema, blueprint, progress);
         }
         let programs = Programs::find()?;
         let home = Home::of(place.folder)?;
         home.create(&programs)?;
         let server = home.start(&programs, settings)?;
-        let link = Link::open(&server.url())?;
+        let link = Link::open(&server.own_url())?;
         let loaded = load::load(&link, schema, blueprint, progress)?;
+        server.let_read(&link)?;
         link.execute("CHECKPOINT")?;
         drop(link);
         drop(server);
@@ -95,22 +90,7 @@ impl Engine for Postgres {
 
     fn serve(&self, place: &Place<'_>, settings: &[Setting]) -> Result<Box<dyn Served>, EngineError> {
         if let Some(url) = place.server {
-            let mut url = format!("{url}{}", if url.contains('?') { "&" } else { "?" });
-            let mut own = String::new();
-            for setting in settings.iter().filter(|setting| setting.chosen) {
-                if !OF_A_SESSION.contains(&setting.name.as_str()) {
-                    let message = format!("{} is for its owner to set on a server that is there already", setting.name);
-                    return Err(EngineError { kind: EngineErrorKind::Value, message, sql: None });
-                }
-                own += &format!(" -c {}={}", setting.name, setting.value);
-            }
-            url += &format!("options={}", encoded(&format!("-c search_path={}{own}", schema_name(place.name))));
-            let link = Link::open(&with_password(&url)?)?;
-            link.version()?;
-            if mark(&link, place.name)?.as_deref() != Some(&format!("{MARK}{}", place.name)) {
-                return Err(unreachable(&format!("the schema {} that Kampf made is gone from the server", schema_name(place.name))));
-            }
-            return Ok(Box::new(Elsewhere { url: with_password(&url)? }));
+            return Ok(Box::new(elsewhere::serve(url, place, settings)?));
         }
         let server = Home::of(place.folder)?.start(&Programs::find()?, settings)?;
         Ok(Box::new(Own { url: server.url(), server }))
@@ -134,74 +114,21 @@ impl Engine for Postgres {
 
     fn remove(&self, place: &Place<'_>) -> Result<bool, EngineError> {
         if let Some(url) = place.server {
-            let link = Link::open(url)?;
-            return match mark(&link, place.name)? {
-                Some(mark) if mark.starts_with(MARK) => {
-                    link.execute(&format!("DROP SCHEMA {} CASCADE", schema_name(place.name))).map(|()| true)
-                }
-                Some(_) => Err(not_ours(place.name)),
-                None => Ok(true),
-            };
+            return elsewhere::remove(url, place.name);
         }
         Ok(Home::of(place.folder)?.remove())
+    }
+
+    fn sweep(&self, server: Option<&str>, owner: &str) -> Result<Swept, EngineError> {
+        match server {
+            Some(url) => elsewhere::sweep(url, owner),
+            None => Ok(Swept { removed: server::sweep(), ..Swept::default() }),
+        }
     }
 
     fn library_peak(&self, _: bool) -> Option<u64> {
         None
     }
-}
-
-/// The schema that a dataset's tables are in on somebody else's server.
-fn schema_name(dataset: &str) -> String {
-    format!("kampf_{dataset}")
-}
-
-/// The comment on a dataset's schema; none where there is no such schema.
-fn mark(link: &Link, dataset: &str) -> Result<Option<String>, EngineError> {
-    let sql = "SELECT coalesce(obj_description(oid, 'pg_namespace'), '') FROM pg_namespace WHERE nspname = $1";
-    let found = link.runtime.block_on(link.client().query_opt(sql, &[&schema_name(dataset)]));
-    Ok(found.map_err(|error| engine_error(&error, Some(sql)))?.map(|row| row.get(0)))
-}
-
-fn not_ours(dataset: &str) -> EngineError {
-    unreachable(&format!(
-        "the server has a schema {} that Kampf did not make, so it is left alone; rename it or use another database",
-        schema_name(dataset)
-    ))
-}
-
-/// Loads into a schema of its own on a server that is there.
-fn load_into(
-    url: &str,
-    dataset: &str,
-    schema: &Schema,
-    blueprint: &Blueprint,
-    progress: &mut dyn FnMut(LoadEvent<'_>),
-) -> Result<Vec<Loaded>, EngineError> {
-    let link = Link::open(url)?;
-    link.version()?;
-    let name = schema_name(dataset);
-    match mark(&link, dataset)? {
-        Some(mark) if mark.starts_with(MARK) => link.execute(&format!("DROP SCHEMA {name} CASCADE"))?,
-        Some(_) => return Err(not_ours(dataset)),
-        None => {}
-    }
-    // Marked before anything is in it, so that a half-made one is known too; marked as whole at the end.
-    link.execute(&format!(
-        "BEGIN; CREATE SCHEMA {name}; COMMENT ON SCHEMA {name} IS '{MARK}unfinished'; COMMIT; SET search_path = {name}"
-    ))?;
-    let loaded = load::load(&link, schema, blueprint, progress)?;
-    link.execute(&format!("COMMENT ON SCHEMA {name} IS '{MARK}{dataset}'"))?;
-    Ok(loaded)
-}
-
-/// The URL with the password that the environment or the password file gives, so that contenders need neither.
-fn with_password(url: &str) -> Result<String, EngineError> {
-    let config = connect::read_url(url)?;
-    Ok(match (config.config.get_password(), connect::password_for(&config.config)) {
-        (None, Some(password)) => format!("{url}&password={}", encoded(&password)),
-        _ => url.to_owned(),
-    })
 }
 
 /// A throwaway server at work.
@@ -223,31 +150,14 @@ impl Served for Own {
         self.server.place()
     }
 
+    fn stamp(&self) -> Result<String, EngineError> {
+        // Whatever writes takes the next transaction number of the whole server, and reading never does.
+        let rows = Link::open(&self.server.own_url())?.query("SELECT txid_snapshot_xmax(txid_current_snapshot())", &[])?;
+        Ok(rows.first().map_or(0, |row| row.get::<_, i64>(0)).to_string())
+    }
+
     fn pin(&self, core: usize) -> bool {
         self.server.pin(core)
-    }
-}
-
-/// A server of somebody else's.
-struct Elsewhere {
-    url: String,
-}
-
-impl Served for Elsewhere {
-    fn url(&self) -> &str {
-        &self.url
-    }
-
-    fn tcp_url(&self) -> Option<String> {
-        None
-    }
-
-    fn place(&self) -> String {
-        connect::without_password(&self.url)
-    }
-
-    fn pin(&self, _: usize) -> bool {
-        false
     }
 }
 
@@ -262,7 +172,7 @@ impl Connection for PostgresConnection {
 
     fn settings(&self) -> Result<Vec<Setting>, EngineError> {
         let sql = "SELECT name, current_setting(name) FROM pg_settings";
-        let rows = self.link.runtime.block_on(self.link.client().query(sql, &[])).map_err(|error| engine_error(&error, Some(sql)))?;
+        let rows = self.link.query(sql, &[])?;
         let real = |setting: Setting| {
             let found = rows.iter().find(|row| row.get::<_, &str>(0) == setting.name);
             Setting { value: found.map_or_else(String::new, |row| row.get(1)), ..setting }
@@ -273,13 +183,13 @@ impl Connection for PostgresConnection {
     fn sizes(&self) -> Result<Vec<TableSize>, EngineError> {
         let sql = "SELECT relname::text, pg_total_relation_size(oid) FROM pg_class
             WHERE relkind = 'r' AND relnamespace = current_schema()::regnamespace";
-        let rows = self.link.runtime.block_on(self.link.client().query(sql, &[])).map_err(|error| engine_error(&error, Some(sql)))?;
+        let rows = self.link.query(sql, &[])?;
         Ok(rows.iter().map(|row| TableSize { table: row.get(0), bytes: row.get::<_, i64>(1).unsigned_abs() }).collect())
     }
 
     fn work_of(&self, sql: &str) -> Result<Work, EngineError> {
         let sql = format!("EXPLAIN (ANALYZE, COSTS OFF, TIMING OFF, SUMMARY OFF) {sql}");
-        let rows = self.link.runtime.block_on(self.link.client().query(&sql, &[])).map_err(|error| engine_error(&error, Some(&sql)))?;
+        let rows = self.link.query(&sql, &[])?;
         let scanned = rows.iter().filter_map(|row| scanned_rows(row.get(0))).sum();
         Ok(Work { amount: scanned, unit: "rows read by PostgreSQL's scans" })
     }

@@ -34,6 +34,8 @@ pub(super) struct PostgresSession<'c> {
     by_text: HashMap<String, StatementId>,
     counting: Option<Counting>,
     observed: Option<Vec<Observed>>,
+    /// Whether a transaction is open in which nothing can be written.
+    reading: bool,
 }
 
 /// What came of handing rows to a sink.
@@ -45,7 +47,7 @@ struct Delivered {
 
 impl<'c> PostgresSession<'c> {
     pub(super) fn new(link: &'c Link) -> Self {
-        PostgresSession { link, prepared: Vec::new(), by_text: HashMap::new(), counting: None, observed: None }
+        PostgresSession { link, prepared: Vec::new(), by_text: HashMap::new(), counting: None, observed: None, reading: false }
     }
 
     fn compile(&self, sql: &str, kinds: &[Option<LogicalType>], types: &[Type]) -> Result<Prepared, EngineError> {
@@ -139,11 +141,24 @@ impl Session for PostgresSession<'_> {
     }
 
     fn begin(&mut self) -> Result<(), EngineError> {
-        self.simple("BEGIN")
+        if self.reading { Ok(()) } else { self.simple("BEGIN") }
     }
 
     fn commit(&mut self) -> Result<(), EngineError> {
-        self.simple("COMMIT")
+        if self.reading { Ok(()) } else { self.simple("COMMIT") }
+    }
+
+    fn begin_reading(&mut self) -> Result<(), EngineError> {
+        // Once it has begun to read, such a transaction cannot be made one that writes.
+        self.link.execute("BEGIN READ ONLY; SELECT 1")?;
+        self.reading = true;
+        Ok(())
+    }
+
+    fn end_reading(&mut self) -> Result<(), EngineError> {
+        self.reading = false;
+        self.link.execute("ROLLBACK")?;
+        self.link.still_reads_only()
     }
 
     fn count(&mut self) {

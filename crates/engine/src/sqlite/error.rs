@@ -7,10 +7,9 @@ pub(super) fn engine_error(error: &rusqlite::Error, sql: Option<&str>) -> Engine
     let kind = match error.sqlite_error_code() {
         Some(ErrorCode::ConstraintViolation) => EngineErrorKind::Constraint,
         Some(ErrorCode::DiskFull | ErrorCode::OutOfMemory | ErrorCode::TooBig) => EngineErrorKind::Full,
+        Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => EngineErrorKind::Gone,
         Some(
             ErrorCode::CannotOpen
-            | ErrorCode::NotADatabase
-            | ErrorCode::DatabaseCorrupt
             | ErrorCode::ReadOnly
             | ErrorCode::PermissionDenied
             | ErrorCode::DatabaseBusy
@@ -25,5 +24,9 @@ pub(super) fn engine_error(error: &rusqlite::Error, sql: Option<&str>) -> Engine
         rusqlite::Error::SqlInputError { msg, .. } => msg.clone(),
         other => other.to_string(),
     };
-    EngineError { kind, message: format!("SQLite says: {message}"), sql: sql.map(str::to_owned) }
+    let remedy = match error.sqlite_error_code() {
+        Some(ErrorCode::AuthorizationForStatementDenied) => "; contenders may only read",
+        _ => "",
+    };
+    EngineError { kind, message: format!("SQLite says: {message}{remedy}"), sql: sql.map(str::to_owned) }
 }

@@ -6,11 +6,15 @@ mod load;
 mod rows;
 mod session;
 
+use std::fs;
+use std::io::Read;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
 
 use kampf_contest::{Dialect, EngineError, EngineErrorKind, Session};
 use kampf_fill::Blueprint;
 use kampf_schema::Schema;
+use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 use rusqlite::{OpenFlags, StatementStatus};
 
 use crate::engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, TableSize, Work};
@@ -62,13 +66,28 @@ impl Engine for Sqlite {
         settings: &[Setting],
         progress: &mut dyn FnMut(LoadEvent<'_>),
     ) -> Result<Vec<Loaded>, EngineError> {
-        load::load(&place.folder.join(FILE), schema, blueprint, settings, progress)
+        let path = place.folder.join(FILE);
+        let loaded = load::load(&path, schema, blueprint, settings, progress)?;
+        // From now on it is only read, by Kampf and by programs that get its path.
+        fs::set_permissions(&path, fs::Permissions::from_mode(0o444)).map_err(|error| EngineError {
+            kind: EngineErrorKind::Unreachable,
+            message: format!("cannot protect {}: {error}", path.display()),
+            sql: None,
+        })?;
+        Ok(loaded)
     }
 
     fn serve(&self, place: &Place<'_>, settings: &[Setting]) -> Result<Box<dyn Served>, EngineError> {
-        let file = InFile(place.folder.join(FILE).to_string_lossy().into_owned());
-        self.connect(file.url(), settings)?;
-        Ok(Box::new(file))
+        let path = place.folder.join(FILE);
+        let Some(url) = path.to_str() else {
+            let message = format!("the path of {} is not UTF-8, which contenders could not be told; rename the folder", path.display());
+            return Err(EngineError { kind: EngineErrorKind::Unreachable, message, sql: None });
+        };
+        if !path.is_file() {
+            return Err(gone(format!("{url} is gone")));
+        }
+        self.connect(url, settings)?;
+        Ok(Box::new(InFile(url.to_owned())))
     }
 
     fn shown(&self, url: &str) -> String {
@@ -90,16 +109,13 @@ impl Engine for Sqlite {
     fn connect(&self, url: &str, settings: &[Setting]) -> Result<Box<dyn Connection>, EngineError> {
         let path = Path::new(url);
         let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let connection = rusqlite::Connection::open_with_flags(path, flags).map_err(|error| engine_error(&error, None))?;
+        let mut connection = rusqlite::Connection::open_with_flags(path, flags).map_err(|error| engine_error(&error, None))?;
         let mark: i32 = connection.query_row("PRAGMA application_id", [], |row| row.get(0)).map_err(|error| engine_error(&error, None))?;
         if mark != MARK {
-            return Err(EngineError {
-                kind: EngineErrorKind::Unreachable,
-                message: format!("{} is not a database that Kampf made", path.display()),
-                sql: None,
-            });
+            return Err(gone(format!("{} is not a database that Kampf made", path.display())));
         }
         apply(&connection, settings)?;
+        connection.authorizer(Some(may_run)).map_err(|error| engine_error(&error, None))?;
         Ok(Box::new(SqliteConnection { connection }))
     }
 
@@ -108,6 +124,26 @@ impl Engine for Sqlite {
         // SAFETY: the function takes no pointer and may be called at any time, from any thread.
         let bytes = unsafe { rusqlite::ffi::sqlite3_memory_highwater(i32::from(reset)) };
         u64::try_from(bytes).ok()
+    }
+}
+
+fn gone(message: String) -> EngineError {
+    EngineError { kind: EngineErrorKind::Gone, message, sql: None }
+}
+
+/// What a statement may do: read. Opening the file for reading alone is not enough, since a statement may name other files
+/// (`ATTACH`, `VACUUM INTO`).
+fn may_run(context: AuthContext<'_>) -> Authorization {
+    const ABOUT_TABLES: [&str; 6] = ["table_info", "table_xinfo", "index_list", "index_info", "index_xinfo", "foreign_key_list"];
+    match context.action {
+        AuthAction::Select
+        | AuthAction::Read { .. }
+        | AuthAction::Function { .. }
+        | AuthAction::Recursive
+        | AuthAction::Transaction { .. }
+        | AuthAction::Pragma { pragma_value: None, .. } => Authorization::Allow,
+        AuthAction::Pragma { pragma_name, .. } if ABOUT_TABLES.contains(&pragma_name) => Authorization::Allow,
+        _ => Authorization::Deny,
     }
 }
 
@@ -125,6 +161,21 @@ impl Served for InFile {
 
     fn place(&self) -> String {
         self.0.clone()
+    }
+
+    fn stamp(&self) -> Result<String, EngineError> {
+        let failed = |error: std::io::Error| gone(format!("{} cannot be read: {error}", self.0));
+        let mut file = fs::File::open(&self.0).map_err(failed)?;
+        let metadata = file.metadata().map_err(failed)?;
+        // Every transaction that writes counts on in the header (the file format's documentation, "File change counter").
+        let mut header = [0; 28];
+        file.read_exact(&mut header).map_err(failed)?;
+        let changes = u32::from_be_bytes([header[24], header[25], header[26], header[27]]);
+        // Changes that are not in the file yet.
+        let beside =
+            ["-journal", "-wal"].iter().any(|ending| fs::metadata(format!("{}{ending}", self.0)).is_ok_and(|beside| beside.len() > 0));
+        let beside = if beside { " and more beside it" } else { "" };
+        Ok(format!("{} bytes, {changes} changes, {}.{:09}{beside}", metadata.len(), metadata.mtime(), metadata.mtime_nsec()))
     }
 
     fn pin(&self, _: usize) -> bool {

@@ -186,3 +186,8 @@ pub(crate) fn check_need(
     }
     field.valid.len()
 }
+
+/// The URL of a throwaway server as its owner reaches it, instead of those who may only read.
+pub(crate) fn as_owner(url: &str) -> String {
+    url.replacen("//kampf_reader@", "//kampf@", 1)
+}

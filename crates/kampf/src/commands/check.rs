@@ -5,15 +5,15 @@ use kampf_runner::{CheckedVerdict, Checks, Contest, Inbox};
 use kampf_schema::Value;
 use serde_json::json;
 
-use super::session::{engines, filled, heed, open, setup, trouble};
-use super::{Ending, print, say};
+use super::session::{engines, filled, heed, inbox, name_programs, open, setup, trouble};
+use super::{Ending, print, print_json, say};
 use crate::arguments::{Check, Format, General};
 use crate::output::{Column, Look, Page, RaceProgress, count, paint};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
 
 pub(super) fn run(general: &General, arguments: &Check) -> Result<Ending, Problem> {
-    let inbox = Inbox::new();
+    let inbox = inbox()?;
     let (mut all_agree, mut json) = (true, Vec::new());
     let engines = engines(general)?;
     for engine in &engines {
@@ -24,7 +24,7 @@ pub(super) fn run(general: &General, arguments: &Check) -> Result<Ending, Proble
         all_agree &= check(general, arguments, &inbox, &project, &mut json)?;
     }
     if general.format == Format::Json && !arguments.answer {
-        print(&format!("{:#}\n", json!({"contests": json})))?;
+        print_json(&format!("{:#}", json!({"contests": json})))?;
     }
     Ok(if all_agree { Ending::Done } else { Ending::No })
 }
@@ -47,6 +47,7 @@ fn check(
     }
     let dataset = filled(general, project)?;
     heed(inbox)?;
+    name_programs(general, &dataset, selected.iter());
     let setup = setup(project, &dataset, &arguments.bounds)?;
     let mut all_agree = true;
     for contest in &selected {
@@ -54,6 +55,7 @@ fn check(
         let checks = kampf_runner::check(inbox, &setup, contest, false, &mut |event| progress.take(&event))
             .map_err(|error| trouble(&contest.name, &error))?;
         drop(progress);
+        dataset.verify()?;
         let agree = checks.entries.iter().all(|entry| entry.verdict == CheckedVerdict::Agrees);
         all_agree &= agree;
         if general.format == Format::Json && !arguments.answer {
@@ -66,7 +68,7 @@ fn check(
             if !agree {
                 say(general.quiet, page.into_text().trim_end());
             }
-            print(&answer_lines(contest, &checks))?;
+            print_json(&answer_lines(contest, &checks))?;
         } else {
             page.blank();
             print(&page.into_text())?;

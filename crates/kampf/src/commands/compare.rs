@@ -6,7 +6,7 @@ use kampf_race::Movement;
 use serde_json::json;
 
 use super::results::{find, read};
-use super::{Ending, print, say};
+use super::{Ending, print, print_json, say};
 use crate::arguments::{Compare, Format, General};
 use crate::comparison::{Compared, ComparedContender, compare};
 use crate::output::{Page, comparison_text, percent};
@@ -28,7 +28,7 @@ pub(super) fn run(general: &General, arguments: &Compare) -> Result<Ending, Prob
         .map(|one| one.contenders.iter().filter(|contender| !contender.regressions.is_empty() && counts(one, &contender.name)).count())
         .sum();
     match general.format {
-        Format::Json => print(&format!("{:#}\n", as_json(&compared, regressions)))?,
+        Format::Json => print_json(&format!("{:#}", as_json(&compared, regressions)))?,
         Format::Text => {
             let mut page = Page::new();
             compared.iter().for_each(|one| comparison_text(&mut page, one));

@@ -7,7 +7,7 @@ use kampf_schema::TableId;
 
 use super::preview;
 use super::session::{engines, filled, open};
-use super::{Ending, print, say};
+use super::{Ending, print, print_json, say};
 use crate::arguments::{Fill, Format, General};
 use crate::output::{Column, Look, Page, bytes, count};
 use crate::problem::Problem;
@@ -26,8 +26,16 @@ pub(super) fn run(general: &General, arguments: &Fill) -> Result<Ending, Problem
             break;
         }
         if arguments.remove {
-            let removed = remove_all(&project)?;
-            say(general.quiet, &format!("removed {removed} {}", if removed == 1 { "dataset" } else { "datasets" }));
+            let swept = remove_all(&project)?;
+            let datasets = |count: usize| format!("{count} {}", if count == 1 { "dataset" } else { "datasets" });
+            say(general.quiet, &format!("removed {}", datasets(swept.removed)));
+            if swept.of_others > 0 {
+                say(general.quiet, &format!("left {} of other folders or machines on the server", datasets(swept.of_others)));
+            }
+            if swept.in_use > 0 {
+                return Err(Problem::surroundings(format!("left {} that another kampf is using", datasets(swept.in_use)))
+                    .hint("wait until it has ended"));
+            }
             // All engines' datasets are gone with that.
             break;
         }
@@ -56,7 +64,7 @@ fn digests(general: &General, project: &Project) -> Result<(), Problem> {
         let tables: Vec<serde_json::Value> = digests
             .map(|(table, digest)| serde_json::json!({ "name": project.schema.table(table).name, "rows": project.blueprint.rows(table), "digest": digest }))
             .collect();
-        return print(&format!("{:#}\n", serde_json::json!({ "tables": tables })));
+        return print_json(&format!("{:#}", serde_json::json!({ "tables": tables })));
     }
     let mut page = Page::new();
     let rows: Vec<_> = digests
@@ -77,7 +85,7 @@ fn fill(general: &General, project: &Project) -> Result<(), Problem> {
         let mut json = serde_json::to_value(record).unwrap_or_default();
         json["place"] = place.into();
         json["reused"] = dataset.reused.into();
-        print(&format!("{json:#}\n"))?;
+        print_json(&format!("{json:#}"))?;
         return Ok(());
     }
     let mut page = Page::new();

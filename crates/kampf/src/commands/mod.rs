@@ -15,14 +15,13 @@ mod session;
 mod show;
 mod trace;
 
-use std::io::Write;
 use std::process::ExitCode;
 
 use clap::Parser;
 
 use crate::arguments::{Arguments, Command};
-use crate::output::{Look, choose_color, paint};
-use crate::problem::{NO, Problem, SURROUNDINGS};
+use crate::output::{choose_color, complain, complain_line, keep_secret, password_of, print, print_as, print_json, say};
+use crate::problem::{NO, SURROUNDINGS};
 
 /// How a command that could be carried out ends.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -42,6 +41,7 @@ pub(crate) fn run() -> ExitCode {
     let mut words = std::env::args_os().skip(1);
     match (words.next().as_deref().and_then(|word| word.to_str()), words.next()) {
         (Some(CONTENDER), None) => return contender(),
+        (Some(kampf_runner::WARDEN), Some(leash)) => return ExitCode::from(kampf_runner::hold(std::iter::once(leash).chain(words))),
         (Some("--version" | "-V"), None) => {
             return match print(concat!("kampf ", env!("CARGO_PKG_VERSION"), "\n")) {
                 Ok(()) => ExitCode::SUCCESS,
@@ -53,11 +53,12 @@ pub(crate) fn run() -> ExitCode {
     let arguments = match Arguments::try_parse() {
         Ok(arguments) => arguments,
         Err(error) => {
-            let _ = error.print();
-            return ExitCode::from(if error.use_stderr() { crate::problem::WRONG } else { 0 });
+            return command_line(&error);
         }
     };
     choose_color(arguments.general.color);
+    let passwords = [std::env::var("PGPASSWORD").ok(), arguments.general.engine.as_deref().and_then(password_of).map(str::to_owned)];
+    passwords.iter().flatten().for_each(|password| keep_secret(password));
     let general = &arguments.general;
     let ended = match &arguments.command {
         Command::Demo(demo) => demo::run(general, demo),
@@ -76,10 +77,23 @@ pub(crate) fn run() -> ExitCode {
         Ok(Ending::No) => ExitCode::from(NO),
         Ok(Ending::Failed) => ExitCode::from(SURROUNDINGS),
         Err(problem) => {
-            let _ = write!(anstream::stderr(), "{} {problem}", paint(Look::Bad, "kampf:"));
+            complain(&problem);
             ExitCode::from(problem.exit)
         }
     }
+}
+
+/// Help, or what is wrong with the command line, which may hold a password.
+fn command_line(error: &clap::Error) -> ExitCode {
+    let text = error.render().ansi().to_string();
+    if !error.use_stderr() {
+        // Its own colours are not among Kampf's, and nothing of it comes from elsewhere.
+        let _ = std::io::Write::write_all(&mut anstream::stdout(), text.as_bytes());
+        return ExitCode::SUCCESS;
+    }
+    let plain = anstream::adapter::strip_str(&text).to_string();
+    complain_line(&plain);
+    ExitCode::from(crate::problem::WRONG)
 }
 
 /// What the runner starts this program with, to carry out a contender.
@@ -89,23 +103,5 @@ fn contender() -> ExitCode {
     match kampf_runner::serve(std::io::stdin().lock(), std::io::stdout().lock()) {
         Ok(()) => ExitCode::SUCCESS,
         Err(_) => ExitCode::from(SURROUNDINGS),
-    }
-}
-
-/// Prints a result. A reader that went away has read enough.
-pub(crate) fn print(text: &str) -> Result<(), Problem> {
-    let mut out = anstream::stdout().lock();
-    match out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
-        Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => {
-            Err(Problem::surroundings(format!("cannot write the result: {error}")))
-        }
-        _ => Ok(()),
-    }
-}
-
-/// Says something beside the result.
-pub(crate) fn say(quiet: bool, text: &str) {
-    if !quiet {
-        let _ = writeln!(anstream::stderr(), "{text}");
     }
 }

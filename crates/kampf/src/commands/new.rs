@@ -1,6 +1,5 @@
 //! `kampf new`
 
-use std::fmt::Write;
 use std::fs;
 use std::path::Path;
 
@@ -11,9 +10,10 @@ use kampf_schema::{HopKind, LogicalType, Relations, Schema, TableId};
 
 use super::{Ending, say};
 use crate::arguments::{General, New};
+use crate::output::shown;
 use crate::problem::Problem;
-use crate::project::SchemaText;
-use crate::store::write_whole;
+use crate::project::{Scalar, SchemaText, TomlText};
+use crate::store::{sweep_parts, write_whole};
 
 const STARTER_TOML: &str = include_str!("../../templates/starter.toml");
 const STARTER_SQL: &str = include_str!("../../templates/starter.sql");
@@ -69,19 +69,22 @@ fn read(text: &SchemaText) -> Result<(Ddl, Vec<(String, String)>), Problem> {
     }
 }
 
-/// Makes a folder with some files; files that are there already are never touched.
+/// Makes a folder with some files, the first of them last: while it is not there, the folder is not whole, and the same again goes on
+/// from what is there. Files that hold something else are never touched.
 pub(super) fn make_folder(dir: &Path, files: &[(&str, &str)]) -> Result<(), Problem> {
-    for (name, _) in files {
+    for (at, (name, text)) in files.iter().enumerate() {
         let path = dir.join(name);
-        if path.exists() {
+        let is_own_half = at > 0 && !dir.join(files[0].0).exists() && fs::read(&path).is_ok_and(|there| there == text.as_bytes());
+        if path.symlink_metadata().is_ok() && !is_own_half {
             return Err(Problem::wrong(format!("{} is already there", path.display())).hint("name another folder; nothing was changed"));
         }
     }
     fs::create_dir_all(dir).map_err(|error| Problem::file("cannot make", dir, &error))?;
-    files.iter().try_for_each(|(name, text)| {
+    files.iter().rev().try_for_each(|(name, text)| {
         let path = dir.join(name);
         if let Some(parent) = path.parent() {
             fs::create_dir_all(parent).map_err(|error| Problem::file("cannot make", parent, &error))?;
+            sweep_parts(parent);
         }
         write_whole(&path, text)
     })
@@ -89,31 +92,36 @@ pub(super) fn make_folder(dir: &Path, files: &[(&str, &str)]) -> Result<(), Prob
 
 /// A kampf.toml for somebody's schema.
 fn project_file(schema: &Schema, file: &str, types: &[(String, String)], rows: &dyn Fn(TableId) -> RowCount) -> String {
-    let mut text = format!(
-        "# What to fill, what to answer, what to race. `kampf race` runs everything here; docs/file-reference.md explains every key.\n\
-         schema = {}\nseed = 1\n\n\
-         # Rows per table: a number, or so many for each row of a parent. These are guesses; put in what production has.\n[rows]\n",
-        quoted(file)
+    let mut text = TomlText::default();
+    text.comment(
+        "What to fill, what to answer, what to race. `kampf race` runs everything here; docs/file-reference.md explains every key.",
     );
+    text.value("schema", Scalar::Text(file));
+    text.value("seed", Scalar::Number(1));
+    text.blank();
+    text.comment("Rows per table: a number, or so many for each row of a parent. These are guesses; put in what production has.");
+    text.table(&["rows"]);
     let usable: Vec<TableId> = schema.ids().collect();
     for &id in &usable {
         let rows = rows(id).to_string();
-        let value = if rows.bytes().all(|byte| byte.is_ascii_digit()) { rows } else { quoted(&rows) };
-        let _ = writeln!(text, "{} = {value}", key(&schema.table(id).name));
+        text.value(&schema.table(id).name, rows.parse().map_or(Scalar::Text(&rows), Scalar::Number));
     }
-    let _ = write!(
-        text,
-        "\n# How values look is guessed from names, types and checks. Where that is not what you want, say so:\n\
-         # [values]\n# \"table.column\" = \"normal(6, 2) in 1..10\"\n"
+    text.blank();
+    text.comment(
+        "How values look is guessed from names, types and checks. Where that is not what you want, say so:\n\
+         [values]\n\"table.column\" = \"normal(6, 2) in 1..10\"",
     );
     if !types.is_empty() {
-        text += "\n# Types that are not known, and what they are kept as.\n[types]\n";
+        text.blank();
+        text.comment("Types that are not known, and what they are kept as.");
+        text.table(&["types"]);
         for (name, means) in types {
-            let _ = writeln!(text, "{} = {}", key(name), quoted(means));
+            text.value(name, Scalar::Text(means));
         }
     }
     let relations = Relations::of(schema);
-    text += "\n# The relations of your tables, for use in paths (`kampf show --relations` has them all):\n";
+    text.blank();
+    text.comment("The relations of your tables, for use in paths (`kampf show --relations` has them all):");
     for &id in &usable {
         let names: Vec<String> = relations
             .from(id)
@@ -123,13 +131,24 @@ fn project_file(schema: &Schema, file: &str, types: &[(String, String)], rows: &
             })
             .collect();
         if !names.is_empty() {
-            let _ = writeln!(text, "#   {}: {}", schema.table(id).name, names.join(", "));
+            text.note(&format!("{}: {}", schema.table(id).name, names.join(", ")));
         }
     }
+    let mut names: Vec<String> = Vec::new();
     for &id in largest(schema, &usable).iter().take(CONTESTS) {
-        text += &contest(schema, &relations, id, &usable);
+        let name = contest_name(&schema.table(id).name, &names);
+        contest(&mut text, schema, &relations, id, &name);
+        names.push(name);
     }
-    text
+    text.into_text()
+}
+
+/// A contest's name for a table: one word, like no other.
+fn contest_name(table: &str, taken: &[String]) -> String {
+    let word = |c: char| if c.is_whitespace() || c == '/' || shown(c.encode_utf8(&mut [0; 4])).len() != c.len_utf8() { '-' } else { c };
+    let name = format!("{}-list", table.chars().map(word).collect::<String>());
+    let numbered = (2..).map(|number| format!("{name}-{number}"));
+    std::iter::once(name.clone()).chain(numbered).find(|name| !taken.contains(name)).unwrap_or(name)
 }
 
 /// Tables that make a contest, those deepest below others first: they grow largest.
@@ -146,7 +165,7 @@ fn largest(schema: &Schema, usable: &[TableId]) -> Vec<TableId> {
 }
 
 /// A list of a table's newest rows with a value of each parent and the number of children.
-fn contest(schema: &Schema, relations: &Relations, id: TableId, usable: &[TableId]) -> String {
+fn contest(text: &mut TomlText, schema: &Schema, relations: &Relations, id: TableId, name: &str) {
     let table = schema.table(id);
     let refers = |column: usize| table.references.iter().any(|reference| reference.columns.contains(&column));
     let mut give: Vec<String> = (0..table.columns.len())
@@ -157,7 +176,7 @@ fn contest(schema: &Schema, relations: &Relations, id: TableId, usable: &[TableI
     let mut children = 0;
     for relation in relations.from(id) {
         let target = relation.hops.last().map_or(id, |hop| hop.to);
-        if !relation.hops.iter().all(|hop| usable.contains(&hop.to)) || target == id {
+        if target == id {
             continue;
         }
         if relation.hops.iter().any(|hop| hop.kind == HopKind::Many) {
@@ -180,15 +199,14 @@ fn contest(schema: &Schema, relations: &Relations, id: TableId, usable: &[TableI
         give.push(part(&table.columns[0].name));
     }
     let order: Vec<String> = table.primary_key.iter().map(|&column| format!("{} desc", part(&table.columns[column].name))).collect();
-    let list = |items: &[String]| items.iter().map(|item| quoted(item)).collect::<Vec<_>>().join(", ");
-    format!(
-        "\n[contest.{}]\nabout = {}\nfrom = {}\ngive = [{}]\norder = [{}]\nlimit = 100\n",
-        key(&format!("{}-list", table.name.replace(char::is_whitespace, "-"))),
-        quoted(&format!("The last 100 rows of {}, with what belongs to them", table.name)),
-        quoted(&table.name),
-        list(&give),
-        list(&order)
-    )
+    text.blank();
+    text.table(&["contest", name]);
+    let about = format!("The last 100 rows of {}, with what belongs to them", shown(&table.name));
+    text.value("about", Scalar::Text(&about));
+    text.value("from", Scalar::Text(&table.name));
+    text.list("give", &give);
+    text.list("order", &order);
+    text.value("limit", Scalar::Number(100));
 }
 
 /// A name inside an expression, quoted where it must be.
@@ -196,13 +214,63 @@ fn part(name: &str) -> String {
     kampf_schema::expr::Name { text: name.to_owned(), span: kampf_schema::Span::default() }.to_string()
 }
 
-/// A TOML string.
-fn quoted(text: &str) -> String {
-    toml::Value::String(text.to_owned()).to_string()
-}
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
 
-/// A TOML key.
-fn key(name: &str) -> String {
-    let bare = !name.is_empty() && name.bytes().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'-'));
-    if bare { name.to_owned() } else { quoted(name) }
+    /// Names as no friend would choose them.
+    fn hostile() -> impl Strategy<Value = String> {
+        let piece = prop_oneof![
+            "[a-z]{1,4}",
+            Just("\n".to_owned()),
+            Just("\r\n[contest.z.contender.a]\ncommand = [\"touch\", \"owned\"]\n".to_owned()),
+            Just("\"\"\"".to_owned()),
+            Just("'".to_owned()),
+            Just("]".to_owned()),
+            Just("#".to_owned()),
+            Just("\\".to_owned()),
+            Just(".".to_owned()),
+            Just("=".to_owned()),
+            Just("\u{1b}[2J".to_owned()),
+            Just("\u{2028}\u{85}".to_owned()),
+            Just("蜂".to_owned()),
+        ];
+        prop::collection::vec(piece, 1..5).prop_map(|pieces| pieces.concat())
+    }
+
+    proptest! {
+        #[test]
+        fn whatever_names_a_schema_has_the_file_holds_the_contests_intended_and_nothing_else(
+            names in prop::collection::vec(hostile(), 6),
+        ) {
+            let quoted = |name: &str| format!("\"{}\"", name.replace('"', "\"\""));
+            let ddl = format!(
+                "CREATE TABLE {0} ({1} INTEGER PRIMARY KEY, {2} VARCHAR(20));
+                 CREATE TABLE {3} ({4} INTEGER PRIMARY KEY, {5} INTEGER REFERENCES {0});",
+                quoted(&format!("a{}", names[0])), quoted(&names[1]), quoted(&format!("{}2", names[2])),
+                quoted(&format!("b{}", names[3])), quoted(&names[4]), quoted(&format!("{}2", names[5])),
+            );
+            let schema = kampf_schema::ddl::read(&ddl).unwrap().schema;
+            let text = project_file(&schema, "own.sql", &[(names[0].clone(), "text".to_owned())], &|table| guessed_rows(&schema, table));
+            let parsed: toml::Table = text.parse().unwrap_or_else(|error| panic!("{error}\n{text}"));
+            let keys: Vec<&str> = parsed.keys().map(String::as_str).collect();
+            prop_assert_eq!(keys, ["contest", "rows", "schema", "seed", "types"]);
+            let rows: Vec<&String> = parsed["rows"].as_table().unwrap().keys().collect();
+            prop_assert!(rows.iter().all(|name| schema.tables.iter().any(|table| table.name == **name)) && rows.len() == 2);
+            let contests = parsed["contest"].as_table().unwrap();
+            prop_assert_eq!(contests.len(), 2);
+            for contest in contests.values() {
+                let contest = contest.as_table().unwrap();
+                let mut keys: Vec<&str> = contest.keys().map(String::as_str).collect();
+                keys.sort_unstable();
+                prop_assert_eq!(keys, ["about", "from", "give", "limit", "order"]);
+                prop_assert!(schema.tables.iter().any(|table| Some(table.name.as_str()) == contest["from"].as_str()));
+            }
+            prop_assert_eq!(text.lines().map(shown).collect::<Vec<_>>(), text.lines().collect::<Vec<_>>());
+            // And it is one that Kampf takes.
+            let source = crate::problem::Source { path: "kampf.toml".into(), text: text.as_str().into() };
+            prop_assert!(crate::project::Config::read(&source).is_ok(), "{}", text);
+        }
+    }
 }

@@ -3,7 +3,7 @@
 use kampf_fill::{Blueprint, Way};
 use kampf_schema::{Form, TableId, Value, did_you_mean};
 
-use super::print;
+use super::{print, print_json};
 use crate::arguments::{Format, General};
 use crate::output::{Column, Look, Page, count, width};
 use crate::problem::Problem;
@@ -21,7 +21,7 @@ pub(super) fn run(general: &General, project: &Project, name: &str) -> Result<()
     })?;
     let rows = shown_rows(&project.blueprint, table);
     if general.format == Format::Json {
-        return print(&json(project, table, &rows));
+        return print_json(&json(project, table, &rows));
     }
     print(&text(project, table, &rows))
 }

@@ -8,8 +8,8 @@ use kampf_runner::{CheckedVerdict, Contest, Inbox, Machine, RaceOptions, Setup, 
 use super::check::check_text;
 use super::circumstances::Circumstances;
 use super::contest_part::{Surroundings, contest_part};
-use super::session::{engines, filled, heed, open, setup, trouble};
-use super::{Ending, print, say, self_test};
+use super::session::{engines, filled, heed, inbox, name_programs, open, setup, trouble};
+use super::{Ending, print, print_json, say, self_test};
 use crate::arguments::{Format, General, Race};
 use crate::document::{ContestPart, DatasetPart, Document, Outcome, TablePart};
 use crate::output::{Page, RaceProgress, across, contest_text, duration};
@@ -22,25 +22,30 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
     if arguments.self_test {
         return self_test::run(general, arguments);
     }
-    let inbox = Inbox::new();
+    let inbox = inbox()?;
     let mut machine = Machine::read();
-    let mut raced = Raced { parts: Vec::new(), missed: false, nobody_finished: false, dataset: None };
+    let mut raced = Raced::default();
     let mut home = None;
     for engine in engines(general)? {
         let mut project = open(general, engine.as_deref())?;
         project.race_seed = arguments.seed.unwrap_or(project.race_seed);
-        raced.on(general, arguments, &inbox, &project)?;
+        let ended = raced.on(general, arguments, &inbox, &project);
         home.get_or_insert(project.folder);
+        if let Err(problem) = ended {
+            // What was raced before is kept.
+            raced.fails(problem);
+            break;
+        }
         if inbox.is_interrupted() {
             break;
         }
     }
     machine.read_load();
-    let (Some(home), Some(dataset)) = (home, raced.dataset) else {
-        return Err(Problem::surroundings("interrupted before there was a result"));
+    let (Some(home), Some(dataset), false) = (home, raced.dataset.take(), raced.parts.is_empty()) else {
+        return Err(raced.problem.unwrap_or_else(|| Problem::surroundings("interrupted before there was a result")));
     };
     if general.format == Format::Text {
-        print(&side_by_side(&raced.parts))?;
+        raced.print(&side_by_side(&raced.parts));
     }
     let disagreement = raced.parts.iter().flat_map(|part| &part.contenders).any(|contender| contender.outcome == Outcome::Disagrees);
     let document = Document {
@@ -59,7 +64,10 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
         Err(problem) => say(false, &format!("the result was not saved: {}", problem.message)),
     }
     if general.format == Format::Json {
-        print(&format!("{text}\n"))?;
+        print_json(&text)?;
+    }
+    if let Some(problem) = raced.problem {
+        return Err(problem);
     }
     Ok(if disagreement || (arguments.require && raced.missed) {
         Ending::No
@@ -71,6 +79,7 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
 }
 
 /// What was raced so far.
+#[derive(Default)]
 struct Raced {
     parts: Vec<ContestPart>,
     /// Whether a contest's requirements were met by nobody.
@@ -79,9 +88,22 @@ struct Raced {
     nobody_finished: bool,
     /// Of the first engine; the content is the same on all.
     dataset: Option<DatasetPart>,
+    /// What went wrong first. It does not lose what was raced.
+    problem: Option<Problem>,
 }
 
 impl Raced {
+    fn fails(&mut self, problem: Problem) {
+        self.problem.get_or_insert(problem);
+    }
+
+    /// Prints; where that cannot be, the race goes on and is saved.
+    fn print(&mut self, text: &str) {
+        if let Err(problem) = print(text) {
+            self.fails(problem);
+        }
+    }
+
     /// Races the contests on one engine, once for each round trip.
     fn on(&mut self, general: &General, arguments: &Race, inbox: &Inbox, project: &Project) -> Result<(), Problem> {
         let mut selected = Vec::new();
@@ -93,6 +115,7 @@ impl Raced {
         self.dataset.get_or_insert_with(|| dataset_part(&dataset));
         let trips = if arguments.round_trip.is_empty() { &project.config.round_trips } else { &arguments.round_trip };
         let trips = if trips.is_empty() { &[Duration::ZERO][..] } else { trips };
+        name_programs(general, &dataset, selected.iter().map(|(_, picked)| &picked.contest));
         for (at, (config, picked)) in selected.iter().enumerate() {
             for name in &picked.left_out {
                 say(general.quiet, &format!("{}: `{name}` has no SQL for {} and is left out", config.name, project.engine.name()));
@@ -115,7 +138,9 @@ impl Raced {
                 };
                 let on = On { general, arguments, inbox, setup: &setup, project, dataset: &dataset, circumstances: &circumstances };
                 match one(&on, time, config, &picked.contest) {
-                    Ok((part, finished)) => {
+                    Ok((part, finished, text)) => {
+                        dataset.verify()?;
+                        self.print(&text);
                         self.nobody_finished |= !finished;
                         self.missed |= part.verdict.requirements_met == Some(false);
                         self.parts.push(part);
@@ -176,8 +201,8 @@ struct On<'a> {
     circumstances: &'a Circumstances,
 }
 
-/// Checks and races one contest, and prints how it went. The truth tells whether any contender came to the end.
-fn one(on: &On<'_>, time: Duration, config: &ContestConfig, contest: &Contest) -> Result<(ContestPart, bool), Problem> {
+/// Checks and races one contest. The truth tells whether any contender came to the end, the text how it went.
+fn one(on: &On<'_>, time: Duration, config: &ContestConfig, contest: &Contest) -> Result<(ContestPart, bool, String), Problem> {
     let On { general, arguments, inbox, setup, .. } = *on;
     let mut progress = RaceProgress::new(&contest.name, general.quiet, arguments.margin);
     let checks = kampf_runner::check(inbox, setup, contest, true, &mut |event| progress.take(&event))
@@ -188,17 +213,16 @@ fn one(on: &On<'_>, time: Duration, config: &ContestConfig, contest: &Contest) -
     drop(progress);
     let surroundings = Surroundings { project: on.project, dataset: on.dataset, circumstances: on.circumstances };
     let part = contest_part(&surroundings, config, contest, &checks, &options, &report);
+    let mut page = Page::new();
     if general.format == Format::Text {
-        let mut page = Page::new();
         if checks.entries.iter().any(|entry| entry.verdict != CheckedVerdict::Agrees) {
             check_text(&mut page, contest, &checks);
         }
         contest_text(&mut page, &part);
-        print(&page.into_text())?;
     }
     let failed = part.contenders.iter().any(|contender| contender.outcome == Outcome::Failed);
     let finished = !failed || part.verdict.leader.is_some();
-    Ok((part, finished))
+    Ok((part, finished, page.into_text()))
 }
 
 /// How a contest is raced.

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use serde_json::json;
 
-use super::{Ending, print};
+use super::{Ending, print, print_json};
 use crate::arguments::{Format, General, Results};
 use crate::document::{ContestPart, Document};
 use crate::output::{Column, Look, Page, contest_text, count, duration};
@@ -56,7 +56,7 @@ fn again(general: &General, path: &Path) -> Result<Ending, Problem> {
     let document = read(path)?;
     if general.format == Format::Json {
         let text = serde_json::to_string_pretty(&document).map_err(|error| Problem::surroundings(error.to_string()))?;
-        print(&format!("{text}\n"))?;
+        print_json(&format!("{text}"))?;
         return Ok(Ending::Done);
     }
     let mut page = Page::new();
@@ -89,7 +89,7 @@ fn list(general: &General, home: &Path) -> Result<Ending, Problem> {
                 Err(problem) => json!({"file": path, "unreadable": problem.message}),
             })
             .collect();
-        print(&format!("{:#}\n", json!({"results": all})))?;
+        print_json(&format!("{:#}", json!({"results": all})))?;
         return Ok(Ending::Done);
     }
     if paths.is_empty() {

@@ -9,8 +9,8 @@ use serde_json::json;
 
 use super::circumstances::Circumstances;
 use super::race::options;
-use super::session::{filled, heed, open, setup, trouble};
-use super::{Ending, print, say};
+use super::session::{filled, heed, inbox, open, setup, trouble};
+use super::{Ending, print, print_json, say};
 use crate::arguments::{Format, General, Race};
 use crate::output::{Column, Look, Page, count, interval, paint, percent, share};
 use crate::problem::Problem;
@@ -65,7 +65,7 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
     if general.engine.as_deref() == Some("all") {
         return Err(Problem::wrong("a self-test runs on one engine").hint("name it: --engine sqlite"));
     }
-    let inbox = Inbox::new();
+    let inbox = inbox()?;
     let mut project = open(general, general.engine.as_deref())?;
     project.race_seed = arguments.seed.unwrap_or(project.race_seed);
     let configs = project.contests(&arguments.contests)?;
@@ -82,7 +82,7 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
     let connection = project.engine.connect(&setup.url, &project.settings).map_err(|error| engine_problem(&error))?;
     let planted = if inbox.is_interrupted() { None } else { test.planted(&project, connection.as_ref())? };
     if general.format == Format::Json {
-        print(&format!("{:#}\n", as_json(&equals, planted.as_ref())))?;
+        print_json(&format!("{:#}", as_json(&equals, planted.as_ref())))?;
     } else {
         let mut page = Page::new();
         equals_text(&mut page, &equals);

@@ -1,6 +1,6 @@
 //! What checking, racing and tracing share: the project, its data, and the setup of contenders.
 
-use kampf_runner::{Inbox, Setup, Trouble};
+use kampf_runner::{Contest, EntryWay, Inbox, Setup, Trouble};
 
 use super::say;
 use crate::arguments::{Bounds, General};
@@ -64,6 +64,28 @@ pub(super) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds
         timeout: bounds.timeout,
         memory_limit: bounds.memory_limit,
     })
+}
+
+/// Where the user's wish to stop arrives.
+pub(super) fn inbox() -> Result<Inbox, Problem> {
+    Inbox::new().map_err(|error| Problem::surroundings(format!("cannot listen for signals: {error}")))
+}
+
+/// Says which programs of kampf.toml are going to be started: it is code, like a file of build rules. And says where it is not only
+/// Kampf's doing that contenders of the user's change nothing.
+pub(super) fn name_programs<'a>(general: &General, dataset: &Dataset, contests: impl Iterator<Item = &'a Contest>) {
+    let mut own = false;
+    for contest in contests {
+        for entry in &contest.entries {
+            own |= entry.choices.is_none();
+            if let EntryWay::Program(program) = &entry.way {
+                say(general.quiet, &format!("{}: `{}` starts the program {}", contest.name, entry.name, program.words.join(" ")));
+            }
+        }
+    }
+    if let Some(caution) = dataset.served.caution().filter(|_| own) {
+        say(general.quiet, &caution);
+    }
 }
 
 /// Has an inbox heed Ctrl-C from now on. A fill is not to wait for its end: until then the signal ends the program.

@@ -5,7 +5,7 @@ use kampf_schema::HopKind;
 use serde_json::json;
 
 use super::session::open;
-use super::{Ending, print};
+use super::{Ending, print_as};
 use crate::arguments::{Format, General, Show};
 use crate::output::{Column, Look, Page, paint};
 use crate::problem::Problem;
@@ -18,7 +18,7 @@ pub(super) fn run(general: &General, arguments: &Show) -> Result<Ending, Problem
         None => contests(&project, general.format)?,
         Some(name) => contest(&project, name, arguments, general.format)?,
     };
-    print(&text)?;
+    print_as(general.format, &text)?;
     Ok(Ending::Done)
 }
 
@@ -85,7 +85,7 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
                 EntryWay::Plan(plan) => {
                     json!({"name": entry.name, "choices": entry.choices, "sql": plan.statements(), "by_hand": entry.by_hand})
                 }
-                EntryWay::Program(words, _) => json!({"name": entry.name, "command": words}),
+                EntryWay::Program(program) => json!({"name": entry.name, "command": program.words}),
             })
             .collect();
         let not_derived: Vec<_> =
@@ -104,8 +104,8 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
     for entry in &selected.contest.entries {
         page.blank();
         match &entry.way {
-            EntryWay::Program(words, _) => {
-                page.line(format!("{}  a program: {}", paint(Look::Strong, &entry.name), words.join(" ")));
+            EntryWay::Program(program) => {
+                page.line(format!("{}  a program: {}", paint(Look::Strong, &entry.name), program.words.join(" ")));
             }
             EntryWay::Plan(plan) => {
                 let statements = plan.statements();

@@ -6,7 +6,7 @@ use kampf_schema::{ValueRef, did_you_mean};
 use serde_json::json;
 
 use super::session::{filled, open, setup};
-use super::{Ending, print};
+use super::{Ending, print_as};
 use crate::arguments::{Bounds, Format, General, Selection, Trace};
 use crate::output::{Look, Page, count, duration, paint};
 use crate::problem::Problem;
@@ -31,7 +31,7 @@ struct Shape {
 pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Problem> {
     let project = open(general, general.engine.as_deref())?;
     let config = project.contest(&arguments.contest)?;
-    let selected = resolve(&project, config, &Selection { all: true, only: Vec::new() })?;
+    let selected = resolve(&project, config, &Selection { all: true, ..Selection::default() })?;
     let names = || selected.contest.entries.iter().map(|entry| entry.name.as_str());
     let entry = selected.contest.entries.iter().find(|entry| entry.name == arguments.contender).ok_or_else(|| {
         let problem = Problem::wrong(format!("`{}` has no contender `{}`", config.name, arguments.contender));
@@ -49,8 +49,10 @@ pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Proble
     let connection = project.engine.connect(&setup.url, &project.settings).map_err(engine_problem)?;
     let mut session = connection.session();
     let mut execution = Execution::new((**plan).clone());
-    // The first call prepares and warms up; the second is the one that is shown.
+    // The first call prepares and warms up, where nothing can be written; the second is the one that is shown.
+    session.begin_reading().map_err(engine_problem)?;
     execution.call(session.as_mut(), &parameters, &mut Touch::default()).map_err(engine_problem)?;
+    session.end_reading().map_err(engine_problem)?;
     session.observe();
     let mut touch = Touch::default();
     let begun = std::time::Instant::now();
@@ -58,12 +60,14 @@ pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Proble
     let whole = begun.elapsed().as_nanos() as f64;
     let observed = session.observed();
     let shapes = shapes(session.as_mut(), &observed).map_err(engine_problem)?;
+    drop(session);
+    dataset.verify()?;
     let text = if general.format == Format::Json {
         as_json(&arguments.contest, &entry.name, &observed, &shapes, touch.rows())
     } else {
         as_text(general.verbose, &arguments.contest, &entry.name, &observed, &shapes, touch.rows(), whole)
     };
-    print(&text)?;
+    print_as(general.format, &text)?;
     Ok(Ending::Done)
 }
 

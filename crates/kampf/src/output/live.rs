@@ -2,7 +2,7 @@
 //!
 //! It is drawn only when the runner says that something happened, which it does between measured spans; no clock draws it.
 
-use std::io::{IsTerminal, Write};
+use std::io::IsTerminal;
 use std::time::{Duration, Instant};
 
 use indicatif::ProgressBar;
@@ -11,6 +11,7 @@ use kampf_runner::{Event, RoundBegins};
 use unicode_width::UnicodeWidthStr;
 
 use super::numbers::{behind, duration, interval, percent};
+use super::out::{clean, say};
 use super::progress::line;
 use super::style::{Look, paint};
 
@@ -68,9 +69,9 @@ impl RaceProgress {
 
     fn say(&self, message: String, lasting: bool) {
         if self.sparse && lasting {
-            let _ = writeln!(anstream::stderr(), "{message}");
+            say(false, &message);
         }
-        self.bar.set_message(message);
+        self.bar.set_message(clean(&message));
         self.bar.tick();
     }
 
@@ -86,7 +87,7 @@ impl RaceProgress {
         };
         self.drops.push(format!("{name}  {how}"));
         if self.sparse {
-            let _ = writeln!(anstream::stderr(), "{}: {name} is {how}", self.contest);
+            say(false, &format!("{}: {name} is {how}", self.contest));
         }
     }
 
@@ -99,7 +100,7 @@ impl RaceProgress {
                 let leads = leader.map(|leader| format!(", {leader} leads")).unwrap_or_default();
                 let expected = self.expected(round);
                 let left = seconds(round.left);
-                let _ = writeln!(anstream::stderr(), "{}: round {number}, {racing} racing{leads}, {left} left{expected}", self.contest);
+                say(false, &format!("{}: round {number}, {racing} racing{leads}, {left} left{expected}", self.contest));
             }
             return;
         }
@@ -138,7 +139,7 @@ impl RaceProgress {
         }
         let room = super::style::terminal_width(&std::io::stderr()).unwrap_or(100) - 1;
         let cut: Vec<String> = lines.into_iter().map(|line| cut(line, room)).collect();
-        self.bar.set_message(cut.join("\n"));
+        self.bar.set_message(clean(&cut.join("\n")));
         self.bar.tick();
     }
 

@@ -6,9 +6,11 @@ mod contest_text;
 mod live;
 mod mattered_text;
 mod numbers;
+mod out;
 mod page;
 mod progress;
 mod race_table;
+mod redact;
 mod style;
 mod verdict_text;
 
@@ -17,8 +19,10 @@ pub(crate) use comparison_text::comparison_text;
 pub(crate) use contest_text::contest_text;
 pub(crate) use live::RaceProgress;
 pub(crate) use numbers::{bytes, count, duration, interval, percent, share};
+pub(crate) use out::{complain, complain_line, print, print_as, print_json, say, shown};
 pub(crate) use page::{Column, Page};
 pub(crate) use progress::FillProgress;
+pub(crate) use redact::{STARS, keep_secret, password_of, redact, secrets_in_line};
 pub(crate) use style::{Look, choose_color, paint, terminal_width, width};
 
 #[cfg(test)]

@@ -2,6 +2,7 @@
 
 use unicode_width::UnicodeWidthStr;
 
+use super::out::shown as as_shown;
 use super::style::{Look, paint, terminal_width, width};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -91,6 +92,8 @@ impl Page {
 
     /// A table. Each cell has its look; rows are as long as there are columns.
     pub(crate) fn table(&mut self, columns: &[Column], rows: &[Vec<(Look, String)>]) {
+        let as_shown = |row: &Vec<(Look, String)>| row.iter().map(|(look, text)| (*look, as_shown(text))).collect();
+        let rows: Vec<Vec<(Look, String)>> = rows.iter().map(as_shown).collect();
         let mut shown: Vec<usize> = (0..columns.len()).collect();
         let widest = |at: usize| rows.iter().map(|row| row[at].1.width()).chain([columns[at].title.width()]).max().unwrap_or(0);
         let total = |shown: &[usize]| shown.iter().map(|&at| widest(at) + 2).sum::<usize>().saturating_sub(2);
@@ -125,7 +128,7 @@ impl Page {
         let mut head = String::new();
         shown.iter().for_each(|&at| put(&mut head, at, Look::Quiet, &columns[at].title));
         self.line(head);
-        for row in rows {
+        for row in &rows {
             let mut line = String::new();
             shown.iter().for_each(|&at| put(&mut line, at, row[at].0, &row[at].1));
             self.line(line);

@@ -6,6 +6,7 @@ use indicatif::{ProgressBar, ProgressStyle};
 use kampf_engine::LoadEvent;
 
 use super::numbers::count;
+use super::out::{clean, say};
 
 /// A line that is rewritten on a terminal, and nothing elsewhere. It is drawn only when something is said, never by a clock.
 pub(super) fn line(quiet: bool) -> ProgressBar {
@@ -21,11 +22,12 @@ pub(super) fn line(quiet: bool) -> ProgressBar {
 /// Progress of a load.
 pub(crate) struct FillProgress {
     bar: ProgressBar,
+    quiet: bool,
 }
 
 impl FillProgress {
     pub(crate) fn new(quiet: bool) -> FillProgress {
-        FillProgress { bar: line(quiet) }
+        FillProgress { bar: line(quiet), quiet }
     }
 
     pub(crate) fn take(&mut self, event: LoadEvent<'_>) {
@@ -36,9 +38,13 @@ impl FillProgress {
             }
             LoadEvent::Indexes => "making indexes".to_owned(),
             LoadEvent::Statistics => "gathering statistics".to_owned(),
+            LoadEvent::Changed => {
+                say(self.quiet, "the data was changed by somebody since it was filled; it is made anew");
+                return;
+            }
             LoadEvent::Waiting => "waiting for another kampf that uses this data".to_owned(),
         };
-        self.bar.set_message(message);
+        self.bar.set_message(clean(&message));
         self.bar.tick();
     }
 }

@@ -4,6 +4,7 @@ use std::io::IsTerminal;
 
 use anstyle::{AnsiColor, Style};
 
+use super::out::shown;
 use crate::arguments::Color;
 
 /// What a piece of text is, which decides its look.
@@ -38,7 +39,7 @@ pub(crate) fn paint(look: Look, text: &str) -> String {
         Look::Strong => Style::new().bold(),
         Look::Plain => Style::new(),
     };
-    if text.is_empty() { String::new() } else { format!("{style}{text}{style:#}") }
+    if text.is_empty() { String::new() } else { format!("{style}{}{style:#}", shown(text)) }
 }
 
 /// Quiet text, each word on its own, so that wrapping does not tear the colour.

@@ -66,7 +66,8 @@ pub(crate) struct OwnConfig {
 #[derive(Clone, Debug)]
 pub(crate) enum OwnWay {
     Sql(OwnSql, Hydration),
-    Program(Vec<String>),
+    /// Its words, and the environment variables that it gets besides the usual ones.
+    Program(Vec<String>, Vec<String>),
 }
 
 /// SQL of the user's: one text for any engine, or one for each.
@@ -285,8 +286,12 @@ fn own(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> Resul
         Some(item) => Some(OwnSql { any: Some(table.text(item)?), by_engine: Vec::new() }),
     };
     let command = table.strings("command")?;
+    let environment = table.strings("environment")?;
     let hydration = table.string("hydration")?;
     table.finish()?;
+    if let (Some(first), true) = (environment.first(), command.is_empty()) {
+        return Err(Problem::wrong("only a program has an environment").at(source.place(first.span)).hint("remove this line"));
+    }
     let way = match (sql, command.is_empty()) {
         (Some(sql), true) => {
             let hydration = match &hydration {
@@ -303,7 +308,8 @@ fn own(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> Resul
             if let Some(hydration) = hydration {
                 return Err(Problem::wrong("a program does its own hydration").at(source.place(hydration.span)).hint("remove this line"));
             }
-            OwnWay::Program(command.into_iter().map(|word| word.value).collect())
+            let texts = |words: Vec<Written>| words.into_iter().map(|word| word.value).collect();
+            OwnWay::Program(texts(command), texts(environment))
         }
         (Some(_), false) => return Err(at(Problem::wrong(format!("`{name}` has both `sql` and `command`")).hint("keep one of the two"))),
         (None, true) => {
@@ -382,7 +388,7 @@ mod tests {
             let config = read(&format!("schema = \"a.sql\"\n[contest.c]\n[contest.c.contender.mine]\n{text}"))?;
             match config.contests[0].contenders[0].way.clone() {
                 OwnWay::Sql(sql, _) => Ok(sql),
-                OwnWay::Program(_) => panic!("it is SQL"),
+                OwnWay::Program(..) => panic!("it is SQL"),
             }
         };
         let text = |sql: &OwnSql, engine: &str| sql.of(engine).map(|written| written.value.clone());

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use kampf_contest::{ByHand, Dialect, Field, Need, NeedPart, NeedText, OrderBy, Plan, Term, derive, own_sql, resolve as resolve_need};
 use kampf_fill::RecipeMaker;
-use kampf_runner::{Contest, Entry, EntryWay, Parameter, ParameterSource, more_than};
+use kampf_runner::{Contest, Entry, EntryWay, Parameter, ParameterSource, Program, more_than};
 use kampf_schema::expr::{self, Node};
 use kampf_schema::{LogicalType, Span};
 use serde_json::json;
@@ -46,7 +46,11 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     }
     for own in &config.contenders {
         let (way, by_hand) = match &own.way {
-            OwnWay::Program(words) => (EntryWay::Program(words.clone(), Path::new(".").join(&project.folder)), None),
+            OwnWay::Program(..) if selection.no_programs => continue,
+            OwnWay::Program(words, environment) => {
+                let folder = Path::new(".").join(&project.folder);
+                (EntryWay::Program(Program { words: words.clone(), folder, environment: environment.clone() }), None)
+            }
             OwnWay::Sql(texts, hydration) => {
                 let Some(sql) = texts.of(project.engine.name()) else {
                     left_out.push(own.name.clone());

@@ -4,6 +4,7 @@ mod config;
 mod contest;
 mod reader;
 mod schema_text;
+mod toml_text;
 mod written;
 
 use std::collections::HashMap;
@@ -17,8 +18,10 @@ use kampf_schema::{ColumnId, Relations, Schema, Span, TableId, did_you_mean, exp
 pub(crate) use config::{Config, ContestConfig};
 pub(crate) use contest::resolve;
 pub(crate) use schema_text::SchemaText;
+pub(crate) use toml_text::{Scalar, TomlText};
 pub(crate) use written::Written;
 
+use crate::output::{keep_secret, password_of};
 use crate::problem::{Problem, Source};
 
 /// Everything a command needs to know.
@@ -129,10 +132,7 @@ impl Project {
 fn find_engine(source: &Source, name: Option<&Written>) -> Result<(&'static dyn Engine, Option<String>), Problem> {
     match name {
         None => named_engine("sqlite"),
-        Some(name) => named_engine(&name.value).map_err(|problem| {
-            // A line that holds a password is not shown.
-            if name.value.contains("://") { problem } else { problem.at(source.place(name.span)) }
-        }),
+        Some(name) => named_engine(&name.value).map_err(|problem| problem.at(source.place(name.span))),
     }
 }
 
@@ -142,7 +142,14 @@ fn named_engine(wanted: &str) -> Result<(&'static dyn Engine, Option<String>), P
         let problem = Problem::wrong("`all` stands for several engines, and this is about one");
         return Err(problem.hint("name the engine; fill, check and race take --engine all"));
     }
+    if let Some(password) = password_of(wanted) {
+        keep_secret(password);
+    }
     let name = wanted.split_once("://").map_or(wanted, |(name, _)| name);
+    if name.contains(['@', '/', ':']) {
+        return Err(Problem::wrong("this is neither the name of an engine nor the URL of a server")
+            .hint("write the name alone, like \"postgres\", or a whole URL: postgres://USER@HOST:PORT/DATABASE"));
+    }
     let name = if name == "postgresql" { "postgres" } else { name };
     let engine = kampf_engine::engine(name)
         .ok_or_else(|| Problem::wrong(format!("there is no engine `{name}`")).maybe_hint(did_you_mean(name, kampf_engine::names())))?;

@@ -1,0 +1,258 @@
+//! A schema of Kampf's own on a server that is there already.
+//!
+//! Each dataset has a schema with a mark as its comment, which says what it is and whose; its tables have one too. Whoever uses it
+//! holds a lock on the server, so that no other Kampf, in whatever folder or on whatever machine, takes it away meanwhile. Nothing is
+//! dropped with what hangs on it.
+
+use kampf_contest::{EngineError, EngineErrorKind};
+use kampf_fill::Blueprint;
+use kampf_schema::Schema;
+use tokio_postgres::error::SqlState;
+
+use super::connect::{self, Link};
+use super::error::engine_error;
+use super::load;
+use super::server::{encoded, fnv, unreachable};
+use crate::engine::{Loaded, Place, Served, Setting, Swept};
+use crate::load::LoadEvent;
+
+/// How the comment on a schema of Kampf's own making begins; then follows what it is, and after [`OF`] whose.
+const MARK: &str = "made by Kampf: ";
+const OF: &str = " for ";
+/// What the mark says until everything is in.
+const UNFINISHED: &str = "unfinished";
+/// The comment on tables of Kampf's own making.
+pub(super) const TABLE_MARK: &str = "made by Kampf";
+
+/// Settings that a session may choose; the others are the server's own business.
+const OF_A_SESSION: [&str; 5] = ["work_mem", "effective_cache_size", "random_page_cost", "max_parallel_workers_per_gather", "jit"];
+
+/// The schema that a dataset's tables are in.
+fn schema_name(dataset: &str) -> String {
+    format!("kampf_{dataset}")
+}
+
+/// What the comment on a schema says.
+struct Mark {
+    what: String,
+    owner: String,
+}
+
+impl Mark {
+    fn read(comment: &str) -> Option<Mark> {
+        let (what, owner) = comment.strip_prefix(MARK)?.split_once(OF)?;
+        Some(Mark { what: what.to_owned(), owner: owner.to_owned() })
+    }
+}
+
+/// The comment on a schema as a statement. Names and owners are words without quotes.
+fn comment(schema: &str, what: &str, owner: &str) -> String {
+    format!("COMMENT ON SCHEMA {schema} IS '{MARK}{what}{OF}{owner}'")
+}
+
+/// The comment on a schema; none where there is no such schema.
+fn found(link: &Link, schema: &str) -> Result<Option<String>, EngineError> {
+    let sql = "SELECT coalesce(obj_description(oid, 'pg_namespace'), '') FROM pg_namespace WHERE nspname = $1";
+    Ok(link.query(sql, &[&schema])?.first().map(|row| row.get(0)))
+}
+
+/// The key of the lock on a schema.
+fn key(schema: &str) -> i64 {
+    i64::from_ne_bytes(fnv(schema.as_bytes()).to_ne_bytes())
+}
+
+/// Tries for the lock on a schema, which the connection then holds to its end.
+fn lock(link: &Link, schema: &str, alone: bool) -> Result<bool, EngineError> {
+    let sql = if alone { "SELECT pg_try_advisory_lock($1)" } else { "SELECT pg_try_advisory_lock_shared($1)" };
+    Ok(link.query(sql, &[&key(schema)])?.first().is_some_and(|row| row.get(0)))
+}
+
+fn unlock(link: &Link, schema: &str) -> Result<(), EngineError> {
+    link.query("SELECT pg_advisory_unlock($1)", &[&key(schema)]).map(|_| ())
+}
+
+pub(super) fn load_into(
+    url: &str,
+    place: &Place<'_>,
+    schema: &Schema,
+    blueprint: &Blueprint,
+    progress: &mut dyn FnMut(LoadEvent<'_>),
+) -> Result<Vec<Loaded>, EngineError> {
+    connect::suitable_version(url)?;
+    let link = Link::open(url)?;
+    // What a Kampf that was killed has left half made.
+    drop_marked(&link, place.owner, true)?;
+    let name = schema_name(place.name);
+    if !lock(&link, &name, true)? {
+        return Err(in_use(&name));
+    }
+    match found(&link, &name)?.as_deref().map(Mark::read) {
+        Some(Some(_)) => drop_schema(&link, &name)?,
+        Some(None) => {
+            return Err(unreachable(&format!(
+                "the server has a schema {name} that Kampf did not make, so it is left alone; rename it or use another database"
+            )));
+        }
+        None => {}
+    }
+    // Marked before anything is in it, so that a half-made one is known too; marked as whole at the end.
+    let sql = format!("BEGIN; CREATE SCHEMA {name}; {}; COMMIT; SET search_path = {name}", comment(&name, UNFINISHED, place.owner));
+    if let Err(error) = link.tried(&sql)? {
+        let remedy = match error.code() {
+            Some(&SqlState::INSUFFICIENT_PRIVILEGE) => {
+                "; the user needs the right to make a schema of its own: GRANT CREATE ON DATABASE … TO …"
+            }
+            _ => "",
+        };
+        let error = engine_error(&error, Some(&sql));
+        return Err(EngineError { message: format!("{}{remedy}", error.message), ..error });
+    }
+    let loaded = load::load(&link, schema, blueprint, progress)?;
+    link.execute(&comment(&name, place.name, place.owner))?;
+    Ok(loaded)
+}
+
+fn in_use(schema: &str) -> EngineError {
+    let message = format!("another kampf is using the schema {schema}");
+    EngineError { kind: EngineErrorKind::Busy, message, sql: None }
+}
+
+pub(super) fn serve(url: &str, place: &Place<'_>, settings: &[Setting]) -> Result<Elsewhere, EngineError> {
+    let mut own = String::new();
+    for setting in settings.iter().filter(|setting| setting.chosen) {
+        if !OF_A_SESSION.contains(&setting.name.as_str()) {
+            let message = format!("{} is for its owner to set on a server that is there already", setting.name);
+            return Err(EngineError { kind: EngineErrorKind::Value, message, sql: None });
+        }
+        own += &format!(" -c {}={}", setting.name, setting.value.replace('\\', "\\\\").replace(' ', "\\ "));
+    }
+    let name = schema_name(place.name);
+    let options = format!("-c search_path={name} -c default_transaction_read_only=on{own}");
+    let url = connect::with_password(&format!("{url}{}options={}", if url.contains('?') { "&" } else { "?" }, encoded(&options)))?;
+    let link = Link::open(&url)?;
+    link.version()?;
+    // Locked first: then nobody removes it between the look and the use.
+    if !lock(&link, &name, false)? {
+        return Err(in_use(&name));
+    }
+    match found(&link, &name)?.as_deref().and_then(Mark::read) {
+        Some(mark) if mark.what == place.name => Ok(Elsewhere { url, link }),
+        _ => Err(EngineError {
+            kind: EngineErrorKind::Gone,
+            message: format!("the schema {name} that Kampf made is gone from the server"),
+            sql: None,
+        }),
+    }
+}
+
+/// Removes a dataset; false where another Kampf is using it.
+pub(super) fn remove(url: &str, dataset: &str) -> Result<bool, EngineError> {
+    let link = Link::open(url)?;
+    let name = schema_name(dataset);
+    if !lock(&link, &name, true)? {
+        return Ok(false);
+    }
+    match found(&link, &name)?.as_deref().map(Mark::read) {
+        Some(Some(_)) => drop_schema(&link, &name)?,
+        Some(None) => return Err(unreachable(&format!("the server has a schema {name} that Kampf did not make, so it is left alone"))),
+        None => {}
+    }
+    Ok(true)
+}
+
+pub(super) fn sweep(url: &str, owner: &str) -> Result<Swept, EngineError> {
+    drop_marked(&Link::open(url)?, owner, false)
+}
+
+/// Drops an owner's schemas that nobody uses; where asked to, only those that were never finished.
+fn drop_marked(link: &Link, owner: &str, unfinished: bool) -> Result<Swept, EngineError> {
+    let sql = "SELECT nspname::text, obj_description(oid, 'pg_namespace') FROM pg_namespace
+        WHERE nspname LIKE 'kampf\\_%' AND obj_description(oid, 'pg_namespace') IS NOT NULL";
+    let mut swept = Swept::default();
+    for row in link.query(sql, &[])? {
+        let (name, comment): (String, String) = (row.get(0), row.get(1));
+        let plain = name.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'_');
+        let Some(mark) = Mark::read(&comment).filter(|_| plain) else { continue };
+        if mark.owner != owner {
+            swept.of_others += 1;
+            continue;
+        }
+        if unfinished && mark.what != UNFINISHED {
+            continue;
+        }
+        if lock(link, &name, true)? {
+            drop_schema(link, &name)?;
+            unlock(link, &name)?;
+            swept.removed += 1;
+        } else {
+            swept.in_use += 1;
+        }
+    }
+    Ok(swept)
+}
+
+/// Drops a schema with the tables that Kampf made in it, and refuses where anything else is in it or hangs on it.
+fn drop_schema(link: &Link, name: &str) -> Result<(), EngineError> {
+    let sql = "SELECT quote_ident(relname::text) FROM pg_class
+        WHERE relnamespace = (SELECT oid FROM pg_namespace WHERE nspname = $1) AND relkind = 'r' AND obj_description(oid, 'pg_class') = $2";
+    let tables: Vec<String> =
+        link.query(sql, &[&name, &TABLE_MARK])?.iter().map(|row| format!("{name}.{}", row.get::<_, &str>(0))).collect();
+    let tables = if tables.is_empty() { String::new() } else { format!("DROP TABLE {}; ", tables.join(", ")) };
+    let sql = format!("BEGIN; {tables}DROP SCHEMA {name}; COMMIT");
+    let Err(error) = link.tried(&sql)? else { return Ok(()) };
+    link.execute("ROLLBACK")?;
+    if error.code() != Some(&SqlState::DEPENDENT_OBJECTS_STILL_EXIST) {
+        return Err(engine_error(&error, Some(&sql)));
+    }
+    let what = error.as_db_error().and_then(|error| error.detail()).unwrap_or_default().replace('\n', "; ");
+    Err(unreachable(&format!(
+        "something that Kampf did not make is in the schema {name} or hangs on its tables, so nothing was removed; \
+         drop it yourself first: {what}"
+    )))
+}
+
+/// A dataset on somebody else's server, in use.
+pub(super) struct Elsewhere {
+    url: String,
+    /// Holds the lock.
+    link: Link,
+}
+
+impl Served for Elsewhere {
+    fn url(&self) -> &str {
+        &self.url
+    }
+
+    fn tcp_url(&self) -> Option<String> {
+        None
+    }
+
+    fn place(&self) -> String {
+        connect::without_password(&self.url)
+    }
+
+    fn stamp(&self) -> Result<String, EngineError> {
+        // What the server counts of changes to each table; another file where one was emptied or written anew.
+        let sql = "SELECT c.relname::text, pg_relation_filenode(c.oid)::int8, pg_relation_size(c.oid),
+                pg_stat_get_tuples_inserted(c.oid), pg_stat_get_tuples_updated(c.oid), pg_stat_get_tuples_deleted(c.oid)
+            FROM pg_class c WHERE c.relkind = 'r' AND c.relnamespace = current_schema()::regnamespace ORDER BY 1";
+        let rows = self.link.query(sql, &[])?;
+        let lines = rows.iter().map(|row| {
+            let numbers: Vec<String> = (1..6).map(|at| row.get::<_, Option<i64>>(at).unwrap_or(0).to_string()).collect();
+            format!("{} {}", row.get::<_, &str>(0), numbers.join(" "))
+        });
+        Ok(format!("{:016x}", fnv(lines.collect::<Vec<_>>().join("\n").as_bytes())))
+    }
+
+    fn caution(&self) -> Option<String> {
+        Some(format!(
+            "on {} contenders have the rights of its user; their sessions are read-only, which programs could change: name a user that \
+             may only read and make one schema",
+            self.place()
+        ))
+    }
+
+    fn pin(&self, _: usize) -> bool {
+        false
+    }
+}

@@ -1,0 +1,280 @@
+//! What is kept beside a project, under `.kampf/`: loaded data by fingerprint, and results.
+
+mod folder;
+mod record;
+
+use std::hash::{BuildHasher, Hasher};
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use kampf_contest::EngineErrorKind;
+use kampf_engine::{LoadEvent, Place, Served, Swept, TableSize, fault};
+use sha2::{Digest, Sha256};
+
+use crate::problem::{Problem, WRONG};
+use crate::project::Project;
+use folder::{Lock, own_folder, root};
+use record::{Begun, Identity, LOCKS, Slot};
+
+pub(crate) use folder::{sweep_parts, write_whole};
+pub(crate) use record::{DatasetRecord, TableRecord};
+
+/// A dataset that is loaded, whole and reachable.
+pub(crate) struct Dataset {
+    /// Keeps it reachable.
+    pub(crate) served: Box<dyn Served>,
+    pub(crate) record: DatasetRecord,
+    /// Whether it was there already.
+    pub(crate) reused: bool,
+    slot: Slot,
+    /// Keeps it from being removed by another Kampf.
+    _lock: Lock,
+}
+
+impl Dataset {
+    /// Makes sure that nobody has changed the data since it was loaded; where somebody has, it is made anew next time.
+    pub(crate) fn verify(&self) -> Result<(), Problem> {
+        match self.served.stamp() {
+            Ok(stamp) if stamp != self.record.stamp => {
+                self.slot.break_off();
+                Err(Problem::surroundings("the data was changed while it was in use, so nothing that was found counts")
+                    .hint("a program of kampf.toml has written to it, or somebody else; the next command makes it anew"))
+            }
+            // A server that went away meanwhile has changed nothing.
+            _ => Ok(()),
+        }
+    }
+}
+
+/// Datasets kept besides the current one, the most recently used.
+const KEPT: usize = 2;
+
+/// The project's dataset: the one that is there when it fits, else a new one. `progress` hears of a load.
+pub(crate) fn dataset(project: &Project, progress: &mut dyn FnMut(LoadEvent<'_>)) -> Result<Dataset, Problem> {
+    let data = data_folder(&project.folder)?;
+    let owner = owner(&data);
+    let version = project.engine.version(project.server()).map_err(|error| engine_problem(&error))?;
+    let fingerprint = fingerprint(&project.essence(&version));
+    let slot = Slot::of(&data, &fingerprint[..16]);
+    sweep(project, &data, &slot, &owner);
+    loop {
+        let lock = slot.wait(false, &mut || progress(LoadEvent::Waiting))?;
+        if let Some((served, record)) = found(project, &slot, &fingerprint, &owner, progress)? {
+            slot.touch();
+            return Ok(Dataset { served, record, reused: true, slot, _lock: lock });
+        }
+        drop(lock);
+        // Two commands at once: the second waits for the first's load and then finds it whole.
+        let lock = slot.wait(true, &mut || progress(LoadEvent::Waiting))?;
+        let (served, record, reused) = match found(project, &slot, &fingerprint, &owner, progress)? {
+            Some((served, record)) => (served, record, true),
+            None => {
+                let (served, record) = make(project, &slot, &fingerprint, &version, &owner, progress)?;
+                (served, record, false)
+            }
+        };
+        lock.share()?;
+        // In the moment in which the lock was nobody's, another may have removed it.
+        if slot.record().is_some_and(|record| record.fingerprint == fingerprint) {
+            forget_old(project, &data, &slot, &owner);
+            return Ok(Dataset { served, record, reused, slot, _lock: lock });
+        }
+    }
+}
+
+/// The dataset of a slot, if it is whole, of this fingerprint, and as it was loaded.
+fn found(
+    project: &Project,
+    slot: &Slot,
+    fingerprint: &str,
+    owner: &str,
+    progress: &mut dyn FnMut(LoadEvent<'_>),
+) -> Result<Option<(Box<dyn Served>, DatasetRecord)>, Problem> {
+    let Some(record) = slot.record().filter(|record| record.fingerprint == fingerprint) else { return Ok(None) };
+    let place = record.place(slot, project, owner);
+    let served = loop {
+        match project.engine.serve(&place, &project.settings) {
+            Err(error) if error.kind == EngineErrorKind::Busy => progress(LoadEvent::Waiting),
+            served => break served,
+        }
+        std::thread::sleep(Duration::from_millis(300));
+    };
+    let served = match served {
+        Ok(served) => served,
+        Err(error) if error.kind == EngineErrorKind::Gone => return Ok(None),
+        // A wrong setting, or a server that does not answer, is no reason to make the data anew.
+        Err(error) => {
+            let problem = engine_problem(&error);
+            let hint = problem.hint.clone().unwrap_or_else(|| "the data was left as it is; `kampf fill --remove` removes it".to_owned());
+            return Err(problem.hint(hint));
+        }
+    };
+    if served.stamp().map_err(|error| engine_problem(&error))? != record.stamp {
+        progress(LoadEvent::Changed);
+        return Ok(None);
+    }
+    Ok(Some((served, record)))
+}
+
+/// Loads a dataset into a slot that nobody else uses, in place of what is there.
+fn make(
+    project: &Project,
+    slot: &Slot,
+    fingerprint: &str,
+    version: &str,
+    owner: &str,
+    progress: &mut dyn FnMut(LoadEvent<'_>),
+) -> Result<(Box<dyn Served>, DatasetRecord), Problem> {
+    clear(project, slot, owner)?;
+    let server = project.server();
+    let begun = Begun {
+        engine: project.engine.name().to_owned(),
+        // On a server several folders of one project have each its own.
+        name: server.map_or_else(|| slot.word.clone(), |_| format!("{}_{}", slot.word, nonce())),
+        server: server.map(|url| project.engine.shown(url)),
+    };
+    slot.begin(&begun)?;
+    let place = Place { folder: &slot.folder, server, name: &begun.name, owner };
+    let seconds = Instant::now();
+    let loaded = || {
+        let loaded = project.engine.load(&place, &project.schema, &project.blueprint, &project.settings, progress)?;
+        let served = project.engine.serve(&place, &project.settings)?;
+        let sizes = project.engine.connect(served.url(), &project.settings)?.sizes()?;
+        let stamp = served.stamp()?;
+        Ok((loaded, served, sizes, stamp))
+    };
+    let (loaded, served, sizes, stamp) = {
+        let mut loaded = loaded;
+        loaded().map_err(|error: kampf_contest::EngineError| {
+            let _ = clear(project, slot, owner);
+            engine_problem(&error)
+        })?
+    };
+    fault::point("loaded").map_err(|error| Problem::file("cannot fill", &slot.folder, &error))?;
+    let bytes = |table: &str| sizes.iter().find(|size: &&TableSize| size.table == table).map_or(0, |size| size.bytes);
+    let tables = loaded.iter().map(|loaded| TableRecord {
+        name: loaded.table.clone(),
+        rows: loaded.rows,
+        bytes: bytes(&loaded.table),
+        digest: format!("{:016x}", loaded.digest),
+    });
+    let identity =
+        Identity { fingerprint, engine_version: version, stamp, seconds: seconds.elapsed().as_secs_f64(), tables: tables.collect() };
+    let record = slot.finish(&begun, identity)?;
+    Ok((served, record))
+}
+
+/// Removes what is in a slot whose lock is held, and keeps the lock.
+fn clear(project: &Project, slot: &Slot, owner: &str) -> Result<(), Problem> {
+    if !slot.folder.exists() {
+        return Ok(());
+    }
+    if slot.clear(project, owner)? {
+        return Ok(());
+    }
+    Err(Problem::surroundings(format!("another kampf is using {}", slot.folder.display())).hint("wait until it has ended"))
+}
+
+pub(crate) fn engine_problem(error: &kampf_contest::EngineError) -> Problem {
+    use kampf_contest::EngineErrorKind as Kind;
+    let problem = Problem::surroundings(error.to_string());
+    match error.kind {
+        Kind::Full => problem.hint("make room on the disk and run the command again; nothing else was touched"),
+        Kind::Constraint => Problem { exit: WRONG, ..problem }.hint("change the recipe of that column under [values]"),
+        Kind::Statement | Kind::Value => Problem { exit: WRONG, ..problem },
+        Kind::Unreachable | Kind::Gone | Kind::Busy => problem,
+    }
+}
+
+/// `.kampf/data/` beside the project; its path is whole, so that a contender finds it from wherever it runs.
+fn data_folder(project: &Path) -> Result<PathBuf, Problem> {
+    let data = root(project)?.join("data");
+    own_folder(&data)?;
+    own_folder(&data.with_file_name(LOCKS))?;
+    Ok(std::path::absolute(&data).unwrap_or(data))
+}
+
+fn fingerprint(essence: &str) -> String {
+    Sha256::digest(essence.as_bytes()).iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// A word for the project's folder on this machine, the same after all that Kampf keeps in it is gone.
+fn owner(data: &Path) -> String {
+    let machine = std::fs::read_to_string("/etc/machine-id").unwrap_or_default();
+    let host = rustix::system::uname();
+    let folder = std::fs::canonicalize(data).unwrap_or_else(|_| data.to_owned());
+    let host = host.nodename().to_string_lossy();
+    fingerprint(&format!("{}\n{host}\n{}", machine.trim(), folder.display()))[..16].to_owned()
+}
+
+/// Eight letters and digits that another folder's dataset will not have.
+fn nonce() -> String {
+    let random = std::collections::hash_map::RandomState::new().build_hasher().finish();
+    format!("{random:016x}")[..8].to_owned()
+}
+
+/// Removes what was left half made by a Kampf that was killed, other than what is going to be made.
+fn sweep(project: &Project, data: &Path, current: &Slot, owner: &str) {
+    for slot in Slot::all(data) {
+        if slot.word == current.word || slot.record().is_some() {
+            continue;
+        }
+        if let Ok(Some(lock)) = slot.take()
+            && slot.record().is_none()
+        {
+            let _ = slot.remove(project, lock, owner);
+        }
+    }
+}
+
+/// Keeps the current dataset and the last few before it.
+fn forget_old(project: &Project, data: &Path, current: &Slot, owner: &str) {
+    let mut old: Vec<Slot> = Slot::all(data).into_iter().filter(|slot| slot.word != current.word).collect();
+    old.sort_by_key(Slot::used);
+    let surplus = old.len().saturating_sub(KEPT);
+    for slot in old.into_iter().take(surplus) {
+        // What lies on a server of the user's stays until it is removed by `kampf fill --remove`, which knows the URL.
+        if slot.begun().is_some_and(|begun| begun.server.is_none())
+            && let Ok(Some(lock)) = slot.take()
+        {
+            let _ = slot.remove(project, lock, owner);
+        }
+    }
+}
+
+/// Removes all datasets of a project: those beside it, and what its server holds for it.
+pub(crate) fn remove_all(project: &Project) -> Result<Swept, Problem> {
+    let data = data_folder(&project.folder)?;
+    let owner = owner(&data);
+    let mut swept = Swept::default();
+    for slot in Slot::all(&data) {
+        let elsewhere = slot.begun().and_then(|begun| begun.server);
+        if let Some(server) = elsewhere.filter(|server| project.server().is_none_or(|url| project.engine.shown(url) != *server)) {
+            return Err(Problem::wrong(format!("{} is on {server}, which the project does not name", slot.word))
+                .hint("name it: `kampf fill --remove --engine postgres://…`"));
+        }
+        let removed = match slot.take()? {
+            Some(lock) => slot.remove(project, lock, &owner)?,
+            None => false,
+        };
+        if removed { swept.removed += 1 } else { swept.in_use += 1 }
+    }
+    let there = project.engine.sweep(project.server(), &owner).map_err(|error| engine_problem(&error))?;
+    swept.removed += there.removed;
+    swept.in_use = swept.in_use.max(there.in_use);
+    swept.of_others = there.of_others;
+    Ok(swept)
+}
+
+/// Saves a result document and gives its path.
+pub(crate) fn save_result(home: &Path, text: &str) -> Result<PathBuf, Problem> {
+    let folder = root(home)?.join("results");
+    own_folder(&folder)?;
+    sweep_parts(&folder);
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    let micros = i64::try_from(now.as_micros()).unwrap_or(0);
+    let stamp = kampf_schema::format_timestamp(micros)[..23].replace([':', ' ', '.'], "-");
+    let path = folder.join(format!("{stamp}.json"));
+    write_whole(&path, &crate::output::redact(text))?;
+    Ok(path)
+}

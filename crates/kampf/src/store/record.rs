@@ -1,0 +1,214 @@
+//! What a dataset's folder says about it.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use kampf_engine::{Engine, Place};
+use serde::{Deserialize, Serialize};
+
+use super::folder::{Lock, is_part_of, own_folder, write_whole};
+use crate::problem::Problem;
+use crate::project::Project;
+
+/// Says that a dataset is whole, and what is in it. It is written last, so a folder without it is not whole.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(crate) struct DatasetRecord {
+    format: String,
+    version: u32,
+    pub(crate) fingerprint: String,
+    pub(crate) engine: String,
+    pub(crate) engine_version: String,
+    /// What it is called where several are together.
+    name: String,
+    /// The server it is on, without a password, where that is not Kampf's own.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    server: Option<String>,
+    /// What the engine said of the data when it was loaded; it says something else once anybody has changed it.
+    pub(super) stamp: String,
+    pub(crate) seconds: f64,
+    pub(crate) tables: Vec<TableRecord>,
+}
+
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(crate) struct TableRecord {
+    pub(crate) name: String,
+    pub(crate) rows: u64,
+    pub(crate) bytes: u64,
+    pub(crate) digest: String,
+}
+
+/// Says, before anything is loaded, where it will be, so that what a kill leaves behind can be removed.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(super) struct Begun {
+    pub(super) engine: String,
+    pub(super) name: String,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub(super) server: Option<String>,
+}
+
+const FORMAT: &str = "kampf-dataset";
+const VERSION: u32 = 2;
+const RECORD: &str = "dataset.json";
+const BEGUN: &str = "dataset.begun";
+/// All that Kampf puts into a dataset's folder, besides halves of the first two.
+const FILES: [&str; 7] =
+    [RECORD, BEGUN, "dataset.sqlite", "dataset.sqlite-journal", "dataset.sqlite-wal", "dataset.sqlite-shm", "dataset.cluster"];
+
+/// What a dataset is, besides what is measured while it is loaded.
+pub(super) struct Identity<'a> {
+    pub(super) fingerprint: &'a str,
+    pub(super) engine_version: &'a str,
+    pub(super) stamp: String,
+    pub(super) seconds: f64,
+    pub(super) tables: Vec<TableRecord>,
+}
+
+/// The folder of locks, beside that of datasets.
+pub(super) const LOCKS: &str = "locks";
+
+/// The place of a dataset beside its project: a folder, and a lock in another one.
+#[derive(Clone, Debug)]
+pub(super) struct Slot {
+    pub(super) folder: PathBuf,
+    lock: PathBuf,
+    pub(super) word: String,
+}
+
+impl Slot {
+    pub(super) fn of(data: &Path, word: &str) -> Slot {
+        Slot { folder: data.join(word), lock: data.with_file_name(LOCKS).join(word), word: word.to_owned() }
+    }
+
+    /// Every slot below a folder: real folders whose whole names are what Kampf calls them.
+    pub(super) fn all(data: &Path) -> Vec<Slot> {
+        let is_word = |name: &str| name.len() == 16 && name.bytes().all(|byte| byte.is_ascii_digit() || (b'a'..=b'f').contains(&byte));
+        let entries = fs::read_dir(data).into_iter().flatten().flatten();
+        let folders = entries.filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_dir()));
+        let words = folders.filter_map(|entry| entry.file_name().into_string().ok()).filter(|name| is_word(name));
+        words.map(|word| Slot::of(data, &word)).collect()
+    }
+
+    pub(super) fn wait(&self, alone: bool, waiting: &mut dyn FnMut()) -> Result<Lock, Problem> {
+        Lock::wait(&self.lock, alone, waiting)
+    }
+
+    /// The lock on the slot, alone, if nobody uses it.
+    pub(super) fn take(&self) -> Result<Option<Lock>, Problem> {
+        Lock::at_once(&self.lock, true)
+    }
+
+    fn read<T: for<'d> Deserialize<'d>>(&self, file: &str) -> Option<T> {
+        serde_json::from_str(&fs::read_to_string(self.folder.join(file)).ok()?).ok()
+    }
+
+    /// The record, if the dataset is whole.
+    pub(super) fn record(&self) -> Option<DatasetRecord> {
+        self.read(RECORD).filter(|record: &DatasetRecord| record.format == FORMAT && record.version == VERSION)
+    }
+
+    /// Where a dataset is, whole or not.
+    pub(super) fn begun(&self) -> Option<Begun> {
+        self.read(BEGUN)
+    }
+
+    /// Notes where a dataset is going to be. The folder is made for it.
+    pub(super) fn begin(&self, begun: &Begun) -> Result<(), Problem> {
+        own_folder(&self.folder)?;
+        write_whole(&self.folder.join(BEGUN), &json(begun))
+    }
+
+    /// Declares the dataset whole.
+    pub(super) fn finish(&self, begun: &Begun, identity: Identity<'_>) -> Result<DatasetRecord, Problem> {
+        let Identity { fingerprint, engine_version, stamp, seconds, tables } = identity;
+        let record = DatasetRecord {
+            format: FORMAT.to_owned(),
+            version: VERSION,
+            fingerprint: fingerprint.to_owned(),
+            engine: begun.engine.clone(),
+            engine_version: engine_version.to_owned(),
+            name: begun.name.clone(),
+            server: begun.server.clone(),
+            stamp,
+            seconds,
+            tables,
+        };
+        write_whole(&self.folder.join(RECORD), &json(&record))?;
+        Ok(record)
+    }
+
+    /// Declares the dataset not whole: the next command makes it anew.
+    pub(super) fn break_off(&self) {
+        let _ = fs::remove_file(self.folder.join(RECORD));
+    }
+
+    /// Notes that the dataset was used just now.
+    pub(super) fn touch(&self) {
+        let _ = fs::File::open(self.folder.join(RECORD)).and_then(|file| file.set_modified(std::time::SystemTime::now()));
+    }
+
+    /// When it was last used.
+    pub(super) fn used(&self) -> std::time::SystemTime {
+        let modified = fs::metadata(self.folder.join(RECORD)).and_then(|metadata| metadata.modified());
+        modified.unwrap_or(std::time::UNIX_EPOCH)
+    }
+
+    /// Removes a dataset with all that belongs to it, its lock too; see [`Slot::clear`].
+    pub(super) fn remove(&self, project: &Project, lock: Lock, owner: &str) -> Result<bool, Problem> {
+        let cleared = self.clear(project, owner)?;
+        if cleared {
+            lock.remove();
+        }
+        Ok(cleared)
+    }
+
+    /// Removes a dataset whose lock is held. One on a server of somebody else's is only removed for a project that names that server;
+    /// false where it is not, or where another Kampf uses it.
+    pub(super) fn clear(&self, project: &Project, owner: &str) -> Result<bool, Problem> {
+        let begun = self.begun();
+        // Without a word on it there is a file at most.
+        let engine = begun.as_ref().map_or("sqlite", |begun| begun.engine.as_str());
+        let engine: &dyn Engine = kampf_engine::engine(engine).unwrap_or(project.engine);
+        let server = match begun.as_ref().and_then(|begun| begun.server.as_deref()) {
+            None => None,
+            Some(there) => match project.server().filter(|url| engine.shown(url) == there) {
+                Some(url) => Some(url),
+                None => return Ok(false),
+            },
+        };
+        let name = begun.as_ref().map_or(self.word.as_str(), |begun| begun.name.as_str());
+        if self.folder.exists() {
+            let place = Place { folder: &self.folder, server, name, owner };
+            self.break_off();
+            if !engine.remove(&place).map_err(|error| super::engine_problem(&error))? {
+                return Ok(false);
+            }
+            self.remove_own()?;
+        }
+        Ok(true)
+    }
+
+    /// Removes the folder, and nothing that is not Kampf's: only files of its making may lie in it.
+    fn remove_own(&self) -> Result<(), Problem> {
+        let folder = &self.folder;
+        let entries = fs::read_dir(folder).map_err(|error| Problem::file("cannot read", folder, &error))?;
+        for entry in entries.flatten() {
+            let name = entry.file_name().to_string_lossy().into_owned();
+            if !FILES.contains(&name.as_str()) && !is_part_of(&name, &[RECORD, BEGUN]) {
+                return Err(Problem::surroundings(format!("{} holds {name}, which Kampf did not make", folder.display()))
+                    .hint("move it away; Kampf removes only what it made"));
+            }
+        }
+        fs::remove_dir_all(folder).map_err(|error| Problem::file("cannot remove", folder, &error))
+    }
+}
+
+impl DatasetRecord {
+    /// The dataset's place for its engine.
+    pub(super) fn place<'a>(&'a self, slot: &'a Slot, project: &'a Project, owner: &'a str) -> Place<'a> {
+        Place { folder: &slot.folder, server: project.server(), name: &self.name, owner }
+    }
+}
+
+fn json(value: &impl Serialize) -> String {
+    serde_json::to_string_pretty(value).unwrap_or_default()
+}
