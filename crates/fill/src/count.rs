@@ -31,6 +31,11 @@ pub(crate) fn count_all(schema: &Schema, order: &Order, seeds: &[u64], fewer: &H
     Ok(counting.counts.into_iter().flatten().collect())
 }
 
+/// Rows of a table at most: no engine is filled with more, and numbers of rows stay far from the ends of their types.
+const MOST_ROWS: u64 = 1_000_000_000_000;
+/// Parents whose children are counted at most: four bytes are kept for each.
+const MOST_PARENTS: u64 = 500_000_000;
+
 struct Counting<'a> {
     schema: &'a Schema,
     order: &'a Order,
@@ -58,6 +63,10 @@ impl Counting<'_> {
                 Counted { rows, spread: None, guessed: true, asked: RowCount::Fixed(rows) }
             }
             RowCount::Fixed(rows) => {
+                if *rows > MOST_ROWS {
+                    let message = format!("`{}` cannot have more than {MOST_ROWS} rows", table.name);
+                    return Err(FillError::new(FillSubject::Rows(id), message).hint("give fewer"));
+                }
                 let rows = if is_guess { self.limited(id, *rows)? } else { *rows };
                 let rows = rows.max(seeds);
                 Counted { rows, spread: None, guessed: is_guess, asked: RowCount::Fixed(rows) }
@@ -93,6 +102,10 @@ impl Counting<'_> {
                 let first = first_parent(seeds, self.seeds[at.0], parents);
                 let seed = key(self.order.seed, &format!("{}.rows", table.name));
                 let children = most.map_or_else(|| children.clone(), |most| no_more_than(children, most));
+                if parents > MOST_PARENTS {
+                    let message = format!("`{}` has {parents} rows; children can be counted of {MOST_PARENTS} at most", schema.table(at).name);
+                    return Err(wrong(message).hint("give it fewer rows, or give a fixed number here"));
+                }
                 let before = spread_counts(seed, parents - first, &children, *share, id)?;
                 let rows = u64::from(before.last().copied().unwrap_or(0));
                 let asked = RowCount::Per { children, share: *share, parent: parent.clone() };
@@ -236,7 +249,7 @@ fn spread_counts(key: u64, parents: u64, children: &Children, share: u32, id: Ta
 
 /// So many rows shared among parents, give or take half of the mean.
 pub(crate) fn share_rows(key: u64, parents: u64, rows: u64) -> Option<Vec<u32>> {
-    let rows = u32::try_from(rows).ok()?;
+    let rows = u32::try_from(rows).ok().filter(|_| parents <= MOST_PARENTS)?;
     let mut sum = 0.0;
     let weights: Vec<f64> = (0..parents)
         .map(|parent| {

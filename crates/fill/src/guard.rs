@@ -1,6 +1,7 @@
 //! Checks that values are drawn again for until they hold, and the proof that they do.
 
-use std::collections::BTreeSet;
+use std::cell::RefCell;
+use std::collections::{BTreeSet, HashMap};
 
 use kampf_schema::{ColumnId, LogicalType, Rule, Schema, Table, TableId, Term, Value};
 
@@ -268,7 +269,7 @@ pub(crate) fn prove(schema: &Schema, order: &Order, blueprint: &mut Blueprint) -
                 });
                 let first = if counted { given..rows.min(given + TRIED_IN_ORDER) } else { 0..0 };
                 let mut tried = first.chain((given..rows).step_by(usize::try_from(step).unwrap_or(1)));
-                if tried.any(|row| !rule.allows(&|column: ColumnId| blueprint.value(id, row, column))) {
+                if tried.any(|row| !rule.allows(&Remembered::of(|column: ColumnId| blueprint.value(id, row, column)))) {
                     found.insert(at);
                 }
             }
@@ -289,9 +290,32 @@ pub(crate) fn prove(schema: &Schema, order: &Order, blueprint: &mut Blueprint) -
     Ok(())
 }
 
+/// A row whose values are made once, however often a rule asks for them.
+struct Remembered<F> {
+    make: F,
+    made: RefCell<HashMap<ColumnId, Value>>,
+}
+
+impl<F: Fn(ColumnId) -> Value> Remembered<F> {
+    fn of(make: F) -> Remembered<F> {
+        Remembered { make, made: RefCell::default() }
+    }
+}
+
+impl<F: Fn(ColumnId) -> Value> kampf_schema::Row for Remembered<F> {
+    fn value(&self, column: ColumnId) -> Value {
+        if let Some(value) = self.made.borrow().get(&column) {
+            return value.clone();
+        }
+        let value = (self.make)(column);
+        self.made.borrow_mut().insert(column, value.clone());
+        value
+    }
+}
+
 fn cannot(table: &Table, id: TableId, order: &Order, at: usize) -> FillError {
     let check = &table.checks[at];
-    let sql = check.sql.split_whitespace().collect::<Vec<_>>().join(" ");
+    let sql = check.in_short();
     let columns = check.rule.as_ref().map(Rule::column_set).unwrap_or_default();
     if let Some(&column) = columns.iter().find(|&&column| order.values.contains_key(&(id, column))) {
         let message = format!("nothing that this makes for `{}.{}` fulfils the check `{sql}`", table.name, table.columns[column].name);

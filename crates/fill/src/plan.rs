@@ -302,7 +302,7 @@ impl Planning<'_> {
                 continue;
             }
             let example = named.first().map_or("…", |&column| table.columns[column].name.as_str());
-            let sql = check.sql.split_whitespace().collect::<Vec<_>>().join(" ");
+            let sql = check.in_short();
             return Err(FillError::new(
                 FillSubject::Schema(check.span),
                 format!("the check `{sql}` of `{}` has {unknown} in it, which is not known here", table.name),

@@ -32,7 +32,18 @@ impl Source {
             if error.kind() == std::io::ErrorKind::NotFound { Problem { exit: WRONG, ..problem } } else { problem }
         })?;
         match String::from_utf8(bytes) {
-            Ok(text) => Ok(Source { path: path.to_owned(), text: text.into() }),
+            Ok(text) => {
+                // What some editors put before a text belongs to it no more than its name does.
+                let text = text.strip_prefix('\u{feff}').unwrap_or(&text);
+                let source = Source { path: path.to_owned(), text: text.into() };
+                match text.find('\0') {
+                    None => Ok(source),
+                    Some(at) => {
+                        let place = source.place(Span::new(at, at + 1));
+                        Err(Problem::wrong(format!("{} holds a NUL character", path.display())).at(place).hint("save it as plain UTF-8 text"))
+                    }
+                }
+            }
             Err(error) => {
                 let at = error.utf8_error().valid_up_to();
                 let line = error.as_bytes()[..at].iter().filter(|&&byte| byte == b'\n').count() + 1;
@@ -110,12 +121,17 @@ impl Problem {
     }
 }
 
+/// Characters of a message that are shown at most: it may quote what somebody wrote.
+const LONGEST: usize = 1_500;
 /// Columns of a source line that are shown at most.
 const SHOWN: usize = 110;
 
 impl fmt::Display for Problem {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        writeln!(f, "{}", self.message)?;
+        match self.message.char_indices().nth(LONGEST) {
+            Some((end, _)) => writeln!(f, "{}…", &self.message[..end])?,
+            None => writeln!(f, "{}", self.message)?,
+        }
         if let Some(Place { source, span }) = &self.place {
             let at = LineColumn::of(&source.text, span.start);
             writeln!(f, "  at {}:{}:{}", source.path.display(), at.line, at.column)?;

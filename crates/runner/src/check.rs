@@ -260,5 +260,6 @@ fn reference_of(contest: &Contest, answer: Vec<Vec<Value>>, keys: bool) -> Refer
 
 /// The larger limit of a reference, so that rows behind the cut are known.
 pub fn more_than(limit: u64) -> u64 {
-    limit.saturating_mul(2).saturating_add(100)
+    // No engine takes a larger number.
+    limit.saturating_mul(2).saturating_add(100).min(i64::MAX.unsigned_abs())
 }

@@ -258,3 +258,17 @@ pub struct Check {
     #[serde(skip)]
     pub span: Span,
 }
+
+impl Check {
+    /// Its text on one line, as much of it as a person wants to see in an error.
+    pub fn in_short(&self) -> String {
+        let line = self.sql.split_whitespace().take(SHOWN).collect::<Vec<_>>().join(" ");
+        match line.char_indices().nth(SHOWN) {
+            Some((end, _)) => format!("{}…", &line[..end]),
+            None => line,
+        }
+    }
+}
+
+/// Characters of a check that are shown.
+const SHOWN: usize = 160;

@@ -49,7 +49,8 @@ pub struct NamedRelation {
 /// All relations of a schema.
 #[derive(Clone, Debug, Default)]
 pub struct Relations {
-    named: Vec<NamedRelation>,
+    /// Those of each table.
+    named: Vec<Vec<NamedRelation>>,
     /// Names that several child references would like to have: table, name, the names they got instead.
     ambiguous: Vec<(TableId, String, Vec<String>)>,
 }
@@ -74,7 +75,7 @@ impl std::error::Error for RelationError {}
 impl Relations {
     /// The relations that follow from the schema alone.
     pub fn of(schema: &Schema) -> Relations {
-        let mut relations = Relations::default();
+        let mut relations = Relations { named: vec![Vec::new(); schema.tables.len()], ambiguous: Vec::new() };
         for child in schema.ids() {
             for reference in &schema.table(child).references {
                 relations.add(child, one_name(schema, child, reference), vec![to_one(child, reference)]);
@@ -132,14 +133,14 @@ impl Relations {
                 ),
             })?;
         let (at, hop) = if from_parent { (reference.parent, to_many(child, reference)) } else { (child, to_one(child, reference)) };
-        self.named.retain(|relation| !(relation.table == at && relation.name == name));
+        self.named[at.0].retain(|relation| relation.name != name);
         self.add(at, name.to_owned(), vec![hop]);
         Ok(())
     }
 
     /// The relations that start from a table.
     pub fn from(&self, table: TableId) -> impl Iterator<Item = &NamedRelation> {
-        self.named.iter().filter(move |relation| relation.table == table)
+        self.named.get(table.0).into_iter().flatten()
     }
 
     /// The relation of a name, upper and lower case alike.
@@ -167,7 +168,7 @@ impl Relations {
 
     fn add(&mut self, table: TableId, name: String, hops: Vec<Hop>) {
         if self.get(table, &name).is_none() {
-            self.named.push(NamedRelation { table, name, hops });
+            self.named[table.0].push(NamedRelation { table, name, hops });
         }
     }
 }

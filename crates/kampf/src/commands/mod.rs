@@ -34,22 +34,23 @@ pub(crate) enum Ending {
     Failed,
 }
 
-/// Reads the command line, carries it out and gives the exit status.
-pub(crate) fn run() -> ExitCode {
-    // Every run of every contender is a start of this program, and putting the whole command line together takes longer than
-    // the rest of a start; so does what scripts ask most.
+/// Carries out what is started in every run of every contender, and what scripts ask most: putting the whole command line together
+/// takes longer than the rest of such a start.
+pub(crate) fn run_at_once() -> Option<ExitCode> {
     let mut words = std::env::args_os().skip(1);
     match (words.next().as_deref().and_then(|word| word.to_str()), words.next()) {
-        (Some(CONTENDER), None) => return contender(),
-        (Some(kampf_runner::WARDEN), Some(leash)) => return ExitCode::from(kampf_runner::hold(std::iter::once(leash).chain(words))),
-        (Some("--version" | "-V"), None) => {
-            return match print(concat!("kampf ", env!("CARGO_PKG_VERSION"), "\n")) {
-                Ok(()) => ExitCode::SUCCESS,
-                Err(problem) => ExitCode::from(problem.exit),
-            };
-        }
-        _ => {}
+        (Some(CONTENDER), None) => Some(contender()),
+        (Some(kampf_runner::WARDEN), Some(leash)) => Some(ExitCode::from(kampf_runner::hold(std::iter::once(leash).chain(words)))),
+        (Some("--version" | "-V"), None) => Some(match print(concat!("kampf ", env!("CARGO_PKG_VERSION"), "\n")) {
+            Ok(()) => ExitCode::SUCCESS,
+            Err(problem) => ExitCode::from(problem.exit),
+        }),
+        _ => None,
     }
+}
+
+/// Reads the command line, carries it out and gives the exit status.
+pub(crate) fn run() -> ExitCode {
     let arguments = match Arguments::try_parse() {
         Ok(arguments) => arguments,
         Err(error) => {

@@ -196,6 +196,9 @@ fn pairs(top: &mut Reader<'_>, source: &Source, key: &'static str, numbers: bool
     Ok(pairs)
 }
 
+/// The largest number that engines take as a limit.
+const MOST_LIMIT: u64 = i64::MAX.unsigned_abs();
+
 fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> Result<ContestConfig, Problem> {
     if name.is_empty() || name.contains(|c: char| c.is_whitespace() || c.is_control() || c == '/') {
         return Err(Problem::wrong("a contest's name is one word, like `calmest-hives`").at(source.place(place)));
@@ -215,6 +218,13 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
         require: Require::default(),
         contenders: Vec::new(),
     };
+    if let Some((limit, place)) = config.limit
+        && limit > MOST_LIMIT
+    {
+        return Err(Problem::wrong(format!("a limit of {limit} is more than engines take"))
+            .at(source.place(place))
+            .hint(format!("give at most {MOST_LIMIT}, or leave the line out: all rows are given then")));
+    }
     if let Some(parameters) = table.table("parameters")? {
         for item in parameters.items() {
             let text = match item.1.get_ref() {

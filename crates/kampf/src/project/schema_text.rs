@@ -16,18 +16,22 @@ pub(crate) struct SchemaText {
     /// Each with the offset at which it begins in the whole text.
     files: Vec<(usize, Source)>,
     text: String,
+    /// Where the lines of each file begin.
+    lines: Vec<Vec<usize>>,
 }
 
 impl SchemaText {
     /// Reads a file, or all files of a folder whose names end in `.sql`, in the order of their names.
     pub(crate) fn read(paths: &[PathBuf]) -> Result<SchemaText, Problem> {
-        let mut schema = SchemaText { files: Vec::new(), text: String::new() };
+        let mut schema = SchemaText { files: Vec::new(), text: String::new(), lines: Vec::new() };
         for path in paths {
             for file in files_at(path)? {
                 let source = Source::read(&file, "the schema")?;
                 if !schema.files.is_empty() {
                     schema.text += BETWEEN;
                 }
+                let breaks = source.text.match_indices('\n').map(|(at, _)| at + 1);
+                schema.lines.push(std::iter::once(0).chain(breaks).collect());
                 schema.files.push((schema.text.len(), source.clone()));
                 schema.text += &source.text;
             }
@@ -60,7 +64,8 @@ impl SchemaText {
     pub(crate) fn line(&self, span: Span) -> String {
         let at = self.files.partition_point(|(start, _)| *start <= span.start).saturating_sub(1);
         let (start, source) = &self.files[at];
-        format!("{}:{}", source.path.display(), kampf_schema::LineColumn::of(&source.text, span.start - start).line)
+        let line = self.lines[at].partition_point(|begins| *begins <= span.start - start);
+        format!("{}:{line}", source.path.display())
     }
 
     /// The files one by one.

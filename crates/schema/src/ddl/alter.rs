@@ -225,7 +225,7 @@ impl Replay<'_> {
     }
 
     pub(super) fn rename_table(&mut self, at: usize, new: &Name) {
-        let old = std::mem::replace(&mut self.tables[at].name, new.clone());
+        let old = self.tables.rename(at, new);
         for constraint in self.tables.iter_mut().flat_map(|table| &mut table.constraints) {
             if let ConstraintKind::Refers { parent, .. } = &mut constraint.kind
                 && parent.text.eq_ignore_ascii_case(&old.text)

@@ -8,6 +8,9 @@ use super::read::{DdlError, Replay};
 use super::tokens::{Name, Tokens};
 use super::types::column_type;
 
+/// What engines take of columns at most.
+const MOST_COLUMNS: usize = 4_096;
+
 /// Words with which a rule of a table begins.
 fn begins_rule(item: &Tokens<'_>) -> bool {
     let two = (item.word_ahead(0), item.word_ahead(1));
@@ -59,6 +62,9 @@ impl Replay<'_> {
             } else {
                 for mut item in body.items() {
                     self.item(&mut table, &mut item)?;
+                    if table.columns.len() > MOST_COLUMNS {
+                        break;
+                    }
                 }
             }
             if tokens.takes(&["INHERITS"])
@@ -67,6 +73,10 @@ impl Replay<'_> {
                 for mut parent in parents.items() {
                     self.inherit(&mut table, &mut parent)?;
                 }
+            }
+            if table.columns.len() > MOST_COLUMNS {
+                let message = format!("table `{}` has more than {MOST_COLUMNS} columns, which no engine keeps", table.name.text);
+                return Err(DdlError::new(message, table.name.span).hint("split it, or leave it out"));
             }
             if table.columns.is_empty() {
                 let message = format!("table `{}` has no columns", table.name.text);

@@ -1,5 +1,8 @@
 //! The schema on its way: tables as the statements so far have made them, everything still under its name.
 
+use std::collections::HashMap;
+use std::ops::{Deref, DerefMut};
+
 use sqlparser::ast;
 
 use super::read::DdlError;
@@ -100,6 +103,70 @@ pub(super) struct SeedRows {
     pub(super) rows: Vec<Vec<Option<Seed>>>,
 }
 
+/// Tables in their order, found by their names.
+#[derive(Debug, Default)]
+pub(super) struct DraftTables {
+    list: Vec<DraftTable>,
+    /// The first table of each name, as it is written and in small letters.
+    exact: HashMap<String, usize>,
+    folded: HashMap<String, usize>,
+}
+
+impl DraftTables {
+    /// The table of a name, upper and lower case alike.
+    pub(super) fn find(&self, name: &str) -> Option<usize> {
+        self.exact.get(name).or_else(|| self.folded.get(&name.to_ascii_lowercase())).copied()
+    }
+
+    pub(super) fn push(&mut self, table: DraftTable) {
+        self.note(self.list.len(), &table.name.text);
+        self.list.push(table);
+    }
+
+    pub(super) fn remove(&mut self, at: usize) {
+        self.list.remove(at);
+        self.note_all();
+    }
+
+    /// Gives a table another name and gives the one it had.
+    pub(super) fn rename(&mut self, at: usize, new: &Name) -> Name {
+        let old = std::mem::replace(&mut self.list[at].name, new.clone());
+        self.note_all();
+        old
+    }
+
+    pub(super) fn into_list(self) -> Vec<DraftTable> {
+        self.list
+    }
+
+    fn note(&mut self, at: usize, name: &str) {
+        self.exact.entry(name.to_owned()).or_insert(at);
+        self.folded.entry(name.to_ascii_lowercase()).or_insert(at);
+    }
+
+    fn note_all(&mut self) {
+        self.exact.clear();
+        self.folded.clear();
+        let names: Vec<String> = self.list.iter().map(|table| table.name.text.clone()).collect();
+        names.iter().enumerate().for_each(|(at, name)| self.note(at, name));
+    }
+}
+
+/// A table may be changed in place, but for its name.
+impl Deref for DraftTables {
+    type Target = [DraftTable];
+
+    fn deref(&self) -> &[DraftTable] {
+        &self.list
+    }
+}
+
+impl DerefMut for DraftTables {
+    fn deref_mut(&mut self) -> &mut [DraftTable] {
+        &mut self.list
+    }
+}
+
 /// A table.
 #[derive(Clone, Debug)]
 pub(super) struct DraftTable {
@@ -107,13 +174,15 @@ pub(super) struct DraftTable {
     pub(super) columns: Vec<DraftColumn>,
     pub(super) constraints: Vec<Constraint>,
     pub(super) seeds: Vec<SeedRows>,
+    /// How many rows these are.
+    pub(super) seeded: usize,
     /// Why it cannot be used, if it is still there in the end.
     pub(super) unreadable: Option<DdlError>,
 }
 
 impl DraftTable {
     pub(super) fn new(name: Name) -> DraftTable {
-        DraftTable { name, columns: Vec::new(), constraints: Vec::new(), seeds: Vec::new(), unreadable: None }
+        DraftTable { name, columns: Vec::new(), constraints: Vec::new(), seeds: Vec::new(), seeded: 0, unreadable: None }
     }
 
     pub(super) fn column(&self, name: &str) -> Option<usize> {

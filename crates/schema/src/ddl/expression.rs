@@ -1,5 +1,7 @@
 //! Conditions and terms of SQL, read into what can be evaluated.
 
+use std::cell::Cell;
+
 use sqlparser::ast::{self, BinaryOperator as B, UnaryOperator};
 
 use super::dialect::SqlDialect;
@@ -21,16 +23,64 @@ pub(super) struct Reading<'a> {
     /// The column that `VALUE` stands for, in the conditions of a domain.
     pub(super) value: Option<ColumnId>,
     pub(super) dialect: SqlDialect,
+    depth: Cell<usize>,
 }
 
-impl Reading<'_> {
+/// Deeper trees than this are not read: they are evaluated for each row, wherever there is little stack.
+const DEEPEST: usize = 100;
+
+impl<'a> Reading<'a> {
+    pub(super) fn new(
+        table: &'a Table,
+        column: &'a dyn Fn(&str) -> Option<ColumnId>,
+        value: Option<ColumnId>,
+        dialect: SqlDialect,
+    ) -> Reading<'a> {
+        Reading { table, column, value, dialect, depth: Cell::new(0) }
+    }
+
+    /// Goes one level down, if it is not too deep.
+    fn below<T>(&self, read: impl FnOnce() -> Result<T, Unknown>) -> Result<T, Unknown> {
+        if self.depth.get() >= DEEPEST {
+            return Err(format!("an expression nested more than {DEEPEST} levels deep"));
+        }
+        self.depth.set(self.depth.get() + 1);
+        let done = read();
+        self.depth.set(self.depth.get() - 1);
+        done
+    }
+
     /// A condition.
     pub(super) fn rule(&self, expr: &ast::Expr) -> Result<Rule, Unknown> {
+        self.below(|| self.read_rule(expr))
+    }
+
+    /// Conditions joined by the same word, however many: `a OR b OR c` is parsed as `(a OR b) OR c`.
+    fn chain(&self, mut expr: &ast::Expr, word: &B) -> Result<Rule, Unknown> {
+        let mut conditions = Vec::new();
+        while let ast::Expr::BinaryOp { left, op, right } = expr
+            && op == word
+        {
+            conditions.push(&**right);
+            expr = left;
+        }
+        conditions.push(expr);
+        let all = *word == B::And;
+        let mut rules = Vec::with_capacity(conditions.len());
+        for condition in conditions.into_iter().rev() {
+            match (self.rule(condition)?, all) {
+                (Rule::And(inner), true) | (Rule::Or(inner), false) => rules.extend(inner),
+                (other, _) => rules.push(other),
+            }
+        }
+        Ok(if all { Rule::And(rules) } else { Rule::Or(rules) })
+    }
+
+    fn read_rule(&self, expr: &ast::Expr) -> Result<Rule, Unknown> {
         use ast::Expr as E;
         Ok(match expr {
             E::Nested(inner) => self.rule(inner)?,
-            E::BinaryOp { left, op: B::And, right } => joined(self.rule(left)?, self.rule(right)?, true),
-            E::BinaryOp { left, op: B::Or, right } => joined(self.rule(left)?, self.rule(right)?, false),
+            E::BinaryOp { op: word @ (B::And | B::Or), .. } => self.chain(expr, word)?,
             E::BinaryOp { left, op, right } if comparison(op).is_some() => {
                 let (left, right) = self.pair(left, right)?;
                 Rule::Compare(comparison(op).unwrap_or(Comparison::Equal), left, right)
@@ -149,6 +199,10 @@ impl Reading<'_> {
 
     /// A term; a fixed value is taken as `want`.
     pub(super) fn term(&self, expr: &ast::Expr, want: Option<LogicalType>) -> Result<Term, Unknown> {
+        self.below(|| self.read_term(expr, want))
+    }
+
+    fn read_term(&self, expr: &ast::Expr, want: Option<LogicalType>) -> Result<Term, Unknown> {
         use ast::Expr as E;
         Ok(match expr {
             E::Nested(inner) => self.term(inner, want)?,
@@ -321,17 +375,6 @@ impl Reading<'_> {
             Term::Choose(cases) => return cases.iter().find_map(|(_, term)| self.kind(term)),
         })
     }
-}
-
-fn joined(left: Rule, right: Rule, all: bool) -> Rule {
-    let mut rules = Vec::new();
-    for rule in [left, right] {
-        match (rule, all) {
-            (Rule::And(inner), true) | (Rule::Or(inner), false) => rules.extend(inner),
-            (other, _) => rules.push(other),
-        }
-    }
-    if all { Rule::And(rules) } else { Rule::Or(rules) }
 }
 
 fn negate(rule: Rule, negated: bool) -> Rule {

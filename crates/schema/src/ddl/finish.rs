@@ -1,11 +1,13 @@
 //! From the tables that all statements have made to the schema: every name looked up, every condition read.
 
+use std::collections::HashMap;
+
 use sqlparser::ast;
 
 use super::draft::{Condition, Constraint, ConstraintKind, DraftTable, KeyPart, Meaning, Seed};
 use super::expression::{Reading, fixed, hex, number, typed};
 use super::read::{DdlError, Replay};
-use crate::model::{Check, Column, ColumnId, Default, Form, Index, Reference, Schema, Table, Unique, UniqueIndex};
+use crate::model::{Check, Column, ColumnId, Default, Form, Index, Reference, Schema, Table, TableId, Unique, UniqueIndex};
 use crate::names::did_you_mean;
 use crate::rule::{Function, Rule, Term};
 use crate::types::LogicalType;
@@ -13,7 +15,7 @@ use crate::value::Value;
 
 impl Replay<'_> {
     pub(super) fn finish(&mut self) -> Result<Schema, DdlError> {
-        let drafts = std::mem::take(&mut self.tables);
+        let drafts = std::mem::take(&mut self.tables).into_list();
         let mut schema = Schema { dialect: self.dialect, ..Schema::default() };
         for draft in &drafts {
             if let Some(error) = &draft.unreadable {
@@ -24,17 +26,25 @@ impl Replay<'_> {
         for (at, draft) in drafts.iter().enumerate() {
             self.rules(&mut schema.tables[at], draft)?;
         }
+        let mut names: HashMap<String, TableId> = HashMap::new();
+        // Names that differ in the size of letters alone are told apart where they are written out.
+        let folded = schema.ids().map(|id| (schema.table(id).name.to_ascii_lowercase(), id));
+        let exact = schema.ids().map(|id| (schema.table(id).name.clone(), id));
+        for (name, id) in exact.chain(folded) {
+            names.entry(name).or_insert(id);
+        }
+        let find = |name: &str| names.get(name).or_else(|| names.get(&name.to_ascii_lowercase())).copied();
         for (at, draft) in drafts.iter().enumerate() {
             for constraint in &draft.constraints {
                 if let ConstraintKind::Refers { parent, .. } = &constraint.kind
                     && self.dialect == super::SqlDialect::Sqlite
-                    && schema.find(&parent.text).is_none()
+                    && find(&parent.text).is_none()
                 {
                     // SQLite makes such a table, and looks for the other one only when rows go in.
                     self.pass_over_because(constraint.span, &format!("a reference to `{}`, which no statement makes", parent.text));
                     continue;
                 }
-                refer(&mut schema, at, draft, constraint)?;
+                refer(&mut schema, &find, at, draft, constraint)?;
             }
         }
         follow_types(&mut schema);
@@ -71,7 +81,7 @@ impl Replay<'_> {
                         }
                         continue;
                     }
-                    let reading = Reading { table, column: &find, value: None, dialect };
+                    let reading = Reading::new(table, &find, None, dialect);
                     let terms: Result<Vec<Term>, String> = parts
                         .iter()
                         .map(|part| {
@@ -116,7 +126,7 @@ impl Replay<'_> {
                 }
             }
             if let Some(expr) = &column.computed {
-                let reading = Reading { table, column: &find, value: None, dialect };
+                let reading = Reading::new(table, &find, None, dialect);
                 let kind = table.columns[at].kind;
                 table.columns[at].computed = Some(reading.term(expr, Some(kind)));
             }
@@ -187,7 +197,7 @@ fn check(
     value: Option<ColumnId>,
     dialect: super::SqlDialect,
 ) {
-    let rule = Reading { table, column: find, value, dialect }.rule(&condition.expr);
+    let rule = Reading::new(table, find, value, dialect).rule(&condition.expr);
     // A text that must be JSON is made as JSON.
     if let Ok(rule) = &rule {
         for part in rule.conjuncts() {
@@ -203,11 +213,17 @@ fn check(
 }
 
 /// Joins a reference to its parent, now that all tables are there.
-fn refer(schema: &mut Schema, child: usize, draft: &DraftTable, constraint: &Constraint) -> Result<(), DdlError> {
+fn refer(
+    schema: &mut Schema,
+    find_table: &dyn Fn(&str) -> Option<TableId>,
+    child: usize,
+    draft: &DraftTable,
+    constraint: &Constraint,
+) -> Result<(), DdlError> {
     let ConstraintKind::Refers { columns, parent: parent_name, parent_columns, manner } = &constraint.kind else { return Ok(()) };
     let child_name = draft.name.text.clone();
     let span = parent_name.span;
-    let Some(parent) = schema.find(&parent_name.text) else {
+    let Some(parent) = find_table(&parent_name.text) else {
         let mut error = DdlError::new(format!("`{child_name}` refers to `{}`, which no statement makes", parent_name.text), span);
         error.hint = did_you_mean(&parent_name.text, schema.tables.iter().map(|table| table.name.as_str()));
         return Err(error);

@@ -63,12 +63,16 @@ impl Replay<'_> {
         if rows.columns.is_none() && table.columns.iter().all(|column| column.computed.is_none()) {
             rows.columns = Some(table.columns.iter().map(|column| column.name.text.clone()).collect());
         }
-        let before: usize = table.seeds.iter().map(|seeds| seeds.rows.len()).sum();
-        if before + rows.rows.len() > MOST_ROWS {
-            rows.rows.truncate(MOST_ROWS.saturating_sub(before));
+        let room = MOST_ROWS - table.seeded;
+        let too_many = rows.rows.len() > room;
+        rows.rows.truncate(room);
+        table.seeded += rows.rows.len();
+        if !rows.rows.is_empty() {
+            table.seeds.push(rows);
+        }
+        if too_many {
             self.pass_over();
         }
-        self.tables[at].seeds.push(rows);
     }
 }
 

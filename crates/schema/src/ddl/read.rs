@@ -3,7 +3,7 @@
 use std::fmt;
 
 use super::dialect::SqlDialect;
-use super::draft::{DraftTable, Meaning};
+use super::draft::{DraftTables, Meaning};
 use super::split::{Statement, split};
 use super::tokens::{Name, Tokens};
 use super::types;
@@ -81,7 +81,7 @@ pub fn read_with(text: &str, dialect: Option<SqlDialect>, types: &[(String, Stri
     let statements = split(text, dialect);
     let mut replay = Replay {
         dialect,
-        tables: Vec::new(),
+        tables: DraftTables::default(),
         types: types.iter().filter_map(|(name, means)| Some((name.clone(), types::of_word(means)?))).collect(),
         passed_names: Vec::new(),
         passed_over: Vec::new(),
@@ -111,7 +111,7 @@ pub fn is_type(word: &str) -> bool {
 /// The state of the schema between two statements.
 pub(super) struct Replay<'a> {
     pub(super) dialect: SqlDialect,
-    pub(super) tables: Vec<DraftTable>,
+    pub(super) tables: DraftTables,
     /// Types that the file, or the user, gives a meaning.
     pub(super) types: Vec<(String, Meaning)>,
     /// Names of views and the like.
@@ -184,8 +184,7 @@ impl<'a> Replay<'a> {
 
     /// The table of a name.
     pub(super) fn find(&self, name: &str) -> Option<usize> {
-        let exact = self.tables.iter().position(|table| table.name.text == name);
-        exact.or_else(|| self.tables.iter().position(|table| table.name.text.eq_ignore_ascii_case(name)))
+        self.tables.find(name)
     }
 
     pub(super) fn table_of(&self, name: &Name) -> Result<usize, DdlError> {

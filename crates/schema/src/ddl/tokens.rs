@@ -13,6 +13,8 @@ use crate::place::{LineColumn, Span};
 
 /// Deeper nesting than this is refused, so that no text can exhaust the stack.
 const DEEPEST: usize = 48;
+/// More operators than this in one expression are refused, for the same reason: `a OR b OR c` is a tree as deep as it is long.
+const MOST_OPERATORS: usize = 10_000;
 
 /// A name with what the file says about it.
 #[derive(Clone, Debug)]
@@ -28,6 +30,8 @@ pub(super) struct Tokens<'a> {
     statement: &'a Statement<'a>,
     pub(super) dialect: SqlDialect,
     tokens: Rc<[TokenWithSpan]>,
+    /// The place of each token in the file.
+    places: Rc<[Span]>,
     at: usize,
     end: usize,
 }
@@ -42,7 +46,12 @@ impl<'a> Tokens<'a> {
         })?;
         let tokens: Vec<TokenWithSpan> = tokens.into_iter().filter(|token| !matches!(token.token, Token::Whitespace(_))).collect();
         let tokens = without_globs(tokens);
-        Ok(Tokens { statement, dialect, end: tokens.len(), tokens: tokens.into(), at: 0 })
+        let mut reached = Reached { text: statement.text, offset: 0, line: 1, column: 1 };
+        let places = tokens.iter().map(|token| {
+            let start = reached.at(token.span.start);
+            Span::new(start, reached.at(token.span.end).max(start)).shifted(statement.span.start)
+        });
+        Ok(Tokens { statement, dialect, end: tokens.len(), places: places.collect(), tokens: tokens.into(), at: 0 })
     }
 
     pub(super) fn is_done(&self) -> bool {
@@ -59,24 +68,18 @@ impl<'a> Tokens<'a> {
 
     /// The place of the next token; that behind the last one at the end.
     pub(super) fn span(&self) -> Span {
-        match self.tokens.get(self.at) {
-            Some(token) if self.at < self.end => self.place(token.span),
+        match self.places.get(self.at) {
+            Some(place) if self.at < self.end => *place,
             _ => Span::new(self.statement.span.end, self.statement.span.end),
         }
     }
 
     /// From the next token to the last.
     pub(super) fn whole_span(&self) -> Span {
-        match self.tokens.get(self.end.saturating_sub(1)) {
-            Some(last) if self.end > self.at => self.span().join(self.place(last.span)),
+        match self.places.get(self.end.saturating_sub(1)) {
+            Some(last) if self.end > self.at => self.span().join(*last),
             _ => self.span(),
         }
-    }
-
-    fn place(&self, span: sqlparser::tokenizer::Span) -> Span {
-        let offset = |at: Location| LineColumn { line: at.line as usize, column: at.column as usize }.offset_in(self.statement.text);
-        let start = offset(span.start);
-        Span::new(start, offset(span.end).max(start)).shifted(self.statement.span.start)
     }
 
     pub(super) fn next(&mut self) -> Token {
@@ -190,6 +193,10 @@ impl<'a> Tokens<'a> {
     /// An expression; what stands behind it is left.
     pub(super) fn expression(&mut self) -> Result<ast::Expr, DdlError> {
         let rest: Vec<TokenWithSpan> = self.tokens[self.at.min(self.end)..self.end].to_vec();
+        if rest.iter().filter(|token| is_operator(&token.token)).nth(MOST_OPERATORS).is_some() {
+            let message = format!("this has more than {MOST_OPERATORS} operators in it, which is more than Kampf reads");
+            return Err(DdlError::new(message, self.span()).hint("leave the condition out, or write it as a list: x IN (…)"));
+        }
         let mut parser = Parser::new(self.dialect.parser()).with_recursion_limit(DEEPEST).with_tokens_with_locations(rest);
         let parsed = parser.parse_expr().map_err(|error| self.worded(&error))?;
         self.at = (self.at + parser.index()).min(self.end);
@@ -274,7 +281,7 @@ impl<'a> Tokens<'a> {
 
     /// The text of the statement up to the last token of this part.
     pub(super) fn whole_text(&self) -> &str {
-        let end = self.tokens[..self.end].last().map_or(self.statement.span.start, |last| self.place(last.span).end);
+        let end = self.places[..self.end].last().map_or(self.statement.span.start, |last| last.end);
         self.statement.text.get(..end.saturating_sub(self.statement.span.start)).unwrap_or_default()
     }
 
@@ -284,6 +291,43 @@ impl<'a> Tokens<'a> {
         let from = span.start.saturating_sub(self.statement.span.start);
         let to = span.end.saturating_sub(self.statement.span.start);
         self.statement.text.get(from..to).unwrap_or_default().to_owned()
+    }
+}
+
+/// Whether a token joins two terms or stands before one: a tree of an expression is at most as deep as there are of these.
+fn is_operator(token: &Token) -> bool {
+    match token {
+        Token::Word(word) => word.quote_style.is_none() && ["AND", "OR", "NOT", "COLLATE", "IS"].iter().any(|own| word.value.eq_ignore_ascii_case(own)),
+        Token::Plus | Token::Minus | Token::Mul | Token::Div | Token::Mod | Token::StringConcat | Token::DoubleColon => true,
+        _ => false,
+    }
+}
+
+/// Goes along a text once and finds the offsets of places in it that come in order.
+struct Reached<'a> {
+    text: &'a str,
+    offset: usize,
+    line: u64,
+    column: u64,
+}
+
+impl Reached<'_> {
+    fn at(&mut self, place: Location) -> usize {
+        // The place of a token that a comment was left out before is never behind the one reached.
+        if (place.line, place.column) < (self.line, self.column) {
+            return LineColumn { line: place.line as usize, column: place.column as usize }.offset_in(self.text);
+        }
+        for c in self.text[self.offset..].chars() {
+            if (self.line, self.column) >= (place.line, place.column) {
+                break;
+            }
+            self.offset += c.len_utf8();
+            self.column += 1;
+            if c == '\n' {
+                (self.line, self.column) = (self.line + 1, 1);
+            }
+        }
+        self.offset
     }
 }
 
