@@ -3,6 +3,8 @@
 //! The feature `faults` is asked for by tests alone; without it, and in every build that is optimised as a release is, a point is
 //! nothing.
 
+use kampf_contest::{EngineError, EngineErrorKind};
+
 /// One step of writing something that must never be taken for whole when it is not.
 ///
 /// # Errors
@@ -17,6 +19,11 @@ pub fn point(name: &str) -> std::io::Result<()> {
         let _ = name;
         Ok(())
     }
+}
+
+/// The same for a step of an engine.
+pub(crate) fn step(name: &str) -> Result<(), EngineError> {
+    point(name).map_err(|error| EngineError { kind: EngineErrorKind::Full, message: format!("cannot load: {error}"), sql: None })
 }
 
 #[cfg(all(feature = "faults", debug_assertions))]

@@ -8,12 +8,15 @@ pub mod fault;
 mod generated;
 mod load;
 mod postgres;
+mod sockets;
 mod sqlite;
+mod statement;
 mod tables;
 
 pub use engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, Swept, TableSize, Work, engine, names};
 pub use generated::GeneratedRows;
 pub use load::LoadEvent;
+pub use sockets::socket_folder;
 
 /// A session on a SQLite connection of the caller's, for tests that watch the connection from outside and for benches.
 pub fn sqlite_session(connection: &rusqlite::Connection) -> Box<dyn kampf_contest::Session + '_> {

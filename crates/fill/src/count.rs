@@ -24,7 +24,8 @@ pub(crate) struct Counted {
 
 /// The counts of all tables.
 pub(crate) fn count_all(schema: &Schema, order: &Order, seeds: &[u64], fewer: &HashMap<TableId, u64>) -> Result<Vec<Counted>, FillError> {
-    let mut counting = Counting { schema, order, seeds, fewer, counts: vec![None; schema.tables.len()], above: Vec::new() };
+    let guesses = guess::RowGuesses::of(schema);
+    let mut counting = Counting { schema, guesses, order, seeds, fewer, counts: vec![None; schema.tables.len()], above: Vec::new() };
     for id in schema.ids() {
         counting.count(id)?;
     }
@@ -38,6 +39,7 @@ const MOST_PARENTS: u64 = 500_000_000;
 
 struct Counting<'a> {
     schema: &'a Schema,
+    guesses: guess::RowGuesses<'a>,
     order: &'a Order,
     seeds: &'a [u64],
     /// Guesses that turned out to be too many.
@@ -53,7 +55,7 @@ impl Counting<'_> {
         }
         let (schema, seeds) = (self.schema, self.seeds[id.0]);
         let table = schema.table(id);
-        let guessed = self.fewer.get(&id).map_or_else(|| guess::rows(schema, id), |rows| RowCount::Fixed(*rows));
+        let guessed = self.fewer.get(&id).map_or_else(|| self.guesses.rows(id), |rows| RowCount::Fixed(*rows));
         let is_guess = !self.order.rows.contains_key(&id);
         let asked = self.order.rows.get(&id).unwrap_or(&guessed);
         let counted = match asked {
@@ -103,7 +105,8 @@ impl Counting<'_> {
                 let seed = key(self.order.seed, &format!("{}.rows", table.name));
                 let children = most.map_or_else(|| children.clone(), |most| no_more_than(children, most));
                 if parents > MOST_PARENTS {
-                    let message = format!("`{}` has {parents} rows; children can be counted of {MOST_PARENTS} at most", schema.table(at).name);
+                    let message =
+                        format!("`{}` has {parents} rows; children can be counted of {MOST_PARENTS} at most", schema.table(at).name);
                     return Err(wrong(message).hint("give it fewer rows, or give a fixed number here"));
                 }
                 let before = spread_counts(seed, parents - first, &children, *share, id)?;

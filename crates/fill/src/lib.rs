@@ -27,7 +27,7 @@ mod vocabulary;
 
 pub use batch::{BATCH_ROWS, Batch};
 pub use blueprint::{Blueprint, FillError, FillSubject, Order, Way};
-pub use guess::rows as guessed_rows;
+pub use guess::RowGuesses;
 pub use parameter::RecipeMaker;
 pub use random::Permutation;
 

@@ -63,7 +63,7 @@ impl Spoken {
         let stdout = BufReader::new(child.stdout.take().expect("a pipe"));
         let mut spoken = Spoken { child, stdin, stdout };
         let plan = own_sql(None, sql, &[], sqlite().dialect(), Hydration::Record).expect("the SQL has no parameters");
-        let own = OwnContender { plan, settings: Vec::new(), parameters: Vec::new(), simulated_trip_ns: 0 };
+        let own = OwnContender { plan, is_own_sql: false, settings: Vec::new(), parameters: Vec::new(), simulated_trip_ns: 0 };
         spoken.say(&Request::Hello(Box::new(Hello {
             contest: "bench".to_owned(),
             contender: "bench".to_owned(),

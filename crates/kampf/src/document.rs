@@ -59,6 +59,27 @@ pub(crate) struct ContestPart {
     pub(crate) mattered: Mattered,
 }
 
+/// Rounds that a race can have at most (`--rounds`).
+pub(crate) const MOST_ROUNDS: usize = 100_000;
+
+impl ContestPart {
+    /// What in it cannot be: it was not written by a race, and working with it could take for ever.
+    pub(crate) fn contradiction(&self) -> Option<String> {
+        let ContestPart { name, race, contenders, .. } = self;
+        let is_share = |value: f64| value > 0.0 && value <= 1.0;
+        let times =
+            |contender: &ContenderPart| contender.rounds.iter().chain(&contender.p95_rounds).all(|time| time.is_finite() && *time > 0.0);
+        if race.rounds > MOST_ROUNDS || race.most_rounds > MOST_ROUNDS {
+            return Some(format!("`{name}` says it had {} of {} rounds", race.rounds, race.most_rounds));
+        }
+        if !is_share(race.margin) || !is_share(race.alpha) {
+            return Some(format!("`{name}` has a margin of {} and an alpha of {}", race.margin, race.alpha));
+        }
+        let odd = contenders.iter().find(|contender| contender.rounds.len() > race.rounds || !times(contender))?;
+        Some(format!("the rounds of `{}` in `{name}` cannot be right", odd.name))
+    }
+}
+
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub(crate) struct EnginePart {
     pub(crate) name: String,

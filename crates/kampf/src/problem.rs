@@ -40,7 +40,9 @@ impl Source {
                     None => Ok(source),
                     Some(at) => {
                         let place = source.place(Span::new(at, at + 1));
-                        Err(Problem::wrong(format!("{} holds a NUL character", path.display())).at(place).hint("save it as plain UTF-8 text"))
+                        Err(Problem::wrong(format!("{} holds a NUL character", path.display()))
+                            .at(place)
+                            .hint("save it as plain UTF-8 text"))
                     }
                 }
             }
@@ -139,6 +141,7 @@ impl fmt::Display for Problem {
             let line = source.text[line_start..].lines().next().unwrap_or_default().trim_end_matches('\r');
             let from = (span.start - line_start).min(line.len());
             let to = (span.end.max(span.start) - line_start).clamp(from, line.len());
+            let (line, from, to) = around(line, from, to);
             let (line, from, to) = without_secrets(line, from, to);
             let plain = |text: &str| text.chars().map(|c| if c == '\t' || c.width().is_none() { ' ' } else { c }).collect::<String>();
             let (mut before, marked) = (plain(&line[..from]), plain(&line[from..to]));
@@ -163,11 +166,19 @@ impl fmt::Display for Problem {
     }
 }
 
+/// What is looked at of a line, around a place in it: a line may be as long as a file.
+fn around(line: &str, from: usize, to: usize) -> (&str, usize, usize) {
+    const NEAR: usize = 8_000;
+    let start = (0..=from.saturating_sub(NEAR)).rev().find(|&at| line.is_char_boundary(at)).unwrap_or(0);
+    let end = (to.min(from + NEAR) + NEAR..line.len()).find(|&at| line.is_char_boundary(at)).unwrap_or(line.len());
+    (&line[start..end], from - start, to.min(end) - start)
+}
+
 /// A line without passwords, and where a place in it is then.
 fn without_secrets(line: &str, from: usize, to: usize) -> (String, usize, usize) {
     let mut left = String::new();
     let (mut at, mut new_from, mut new_to) = (0, None, None);
-    for secret in secrets_in_line(line).into_iter().chain([line.len()..line.len()]) {
+    for secret in secrets_in_line(line).into_iter().chain(std::iter::once(line.len()..line.len())) {
         let begins = left.len();
         left += &line[at..secret.start];
         let place = |old: usize| (at <= old && old <= secret.start).then(|| begins + old - at);

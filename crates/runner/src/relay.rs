@@ -5,14 +5,16 @@
 
 use std::io::{Read, Write};
 use std::net::{Shutdown, TcpListener, TcpStream};
+use std::os::unix::fs::{DirBuilderExt, MetadataExt};
 use std::os::unix::net::{UnixListener, UnixStream};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::time::{Duration, Instant};
 
 use kampf_engine::Endpoint;
+use rustix::process::{Pid, geteuid, test_kill_process};
 
 /// A running relay. It takes no more connections once dropped.
 pub struct Relay {
@@ -91,13 +93,32 @@ impl Drop for Relay {
     }
 }
 
+/// How the names of folders with a relay's socket begin; then follows the process that made it.
+const FOLDERS: &str = "kampf-relay-";
+
 /// A folder that nobody else can look into.
 fn private_folder() -> std::io::Result<PathBuf> {
-    use std::os::unix::fs::DirBuilderExt;
     let stamp = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default().as_nanos();
-    let folder = std::env::temp_dir().join(format!("kampf-relay-{}-{stamp:x}", std::process::id()));
+    let name = format!("{FOLDERS}{}-{stamp:x}", std::process::id());
+    let folder = kampf_engine::socket_folder(&name).map_err(std::io::Error::other)?;
+    if let Some(place) = folder.parent() {
+        sweep(place);
+    }
     std::fs::DirBuilder::new().mode(0o700).create(&folder)?;
     Ok(folder)
+}
+
+/// Removes folders of this user's whose process was killed.
+fn sweep(place: &Path) {
+    for entry in std::fs::read_dir(place).into_iter().flatten().flatten() {
+        let name = entry.file_name();
+        let process = name.to_str().and_then(|name| name.strip_prefix(FOLDERS)?.split('-').next()?.parse().ok()).and_then(Pid::from_raw);
+        let is_own =
+            std::fs::symlink_metadata(entry.path()).is_ok_and(|metadata| metadata.is_dir() && metadata.uid() == geteuid().as_raw());
+        if is_own && process.is_some_and(|process| test_kill_process(process) == Err(rustix::io::Errno::SRCH)) {
+            let _ = std::fs::remove_dir_all(entry.path());
+        }
+    }
 }
 
 /// A stream with two ends of its own.
@@ -203,6 +224,17 @@ mod tests {
         writing.join().unwrap();
         assert!(found == sent, "the bytes were changed on their way");
         assert!(begun.elapsed() >= Duration::from_millis(20), "they came after {:?}", begun.elapsed());
+    }
+
+    #[test]
+    fn what_a_killed_relay_has_left_is_swept_and_that_of_a_living_one_stays() {
+        let place = tempfile::tempdir().unwrap();
+        let mut ended = std::process::Command::new("true").spawn().unwrap();
+        ended.wait().unwrap();
+        let names = [format!("{FOLDERS}{}-1f", ended.id()), format!("{FOLDERS}{}-1f", std::process::id()), "kampf-relay-mine".to_owned()];
+        names.iter().for_each(|name| std::fs::create_dir(place.path().join(name)).unwrap());
+        sweep(place.path());
+        assert_eq!(names.map(|name| place.path().join(name).exists()), [false, true, true]);
     }
 
     #[test]

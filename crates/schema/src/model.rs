@@ -57,19 +57,29 @@ impl Schema {
 
     /// Tables with every parent before its children where references have no cycle; in a cycle the order of the file decides.
     pub fn parents_first(&self) -> Vec<TableId> {
-        fn visit(schema: &Schema, id: TableId, seen: &mut [bool], order: &mut Vec<TableId>) {
-            if std::mem::replace(&mut seen[id.0], true) {
-                return;
-            }
-            for reference in &schema.table(id).references {
-                visit(schema, reference.parent, seen, order);
-            }
-            order.push(id);
-        }
         let mut seen = vec![false; self.tables.len()];
         let mut order = Vec::with_capacity(self.tables.len());
         for id in self.ids() {
-            visit(self, id, &mut seen, &mut order);
+            // The way from a table to its parents, with the references that were followed of each; as long as the schema is deep.
+            let mut way = Vec::new();
+            if !std::mem::replace(&mut seen[id.0], true) {
+                way.push((id, 0));
+            }
+            while let Some((table, followed)) = way.last_mut() {
+                match self.table(*table).references.get(*followed) {
+                    Some(reference) => {
+                        *followed += 1;
+                        let parent = reference.parent;
+                        if !std::mem::replace(&mut seen[parent.0], true) {
+                            way.push((parent, 0));
+                        }
+                    }
+                    None => {
+                        order.push(*table);
+                        way.pop();
+                    }
+                }
+            }
         }
         order
     }

@@ -14,6 +14,7 @@ use super::error::engine_error;
 use super::load;
 use super::server::{encoded, fnv, unreachable};
 use crate::engine::{Loaded, Place, Served, Setting, Swept};
+use crate::fault::step;
 use crate::load::LoadEvent;
 
 /// How the comment on a schema of Kampf's own making begins; then follows what it is, and after [`OF`] whose.
@@ -107,8 +108,10 @@ pub(super) fn load_into(
         let error = engine_error(&error, Some(&sql));
         return Err(EngineError { message: format!("{}{remedy}", error.message), ..error });
     }
+    step("schema-made")?;
     let loaded = load::load(&link, schema, blueprint, progress)?;
     link.execute(&comment(&name, place.name, place.owner))?;
+    step("schema-whole")?;
     Ok(loaded)
 }
 

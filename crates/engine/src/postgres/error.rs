@@ -2,7 +2,9 @@
 
 use kampf_contest::{EngineError, EngineErrorKind};
 use tokio_postgres::Error;
-use tokio_postgres::error::SqlState;
+use tokio_postgres::error::{ErrorPosition, SqlState};
+
+use crate::statement::place_in;
 
 /// How a message begins that is the server's own.
 pub(super) const SAYS: &str = "PostgreSQL says: ";
@@ -44,6 +46,13 @@ pub(super) fn engine_error(error: &Error, sql: Option<&str>) -> EngineError {
         "22" => (EngineErrorKind::Value, ""),
         _ => (EngineErrorKind::Statement, ""),
     };
+    let place = match (server.position(), &sql) {
+        (Some(ErrorPosition::Original(character)), Some(sql)) => {
+            let before = usize::try_from(*character).unwrap_or(1).saturating_sub(1);
+            place_in(sql, sql.char_indices().nth(before).map_or(sql.len(), |(at, _)| at))
+        }
+        _ => String::new(),
+    };
     let more = [server.detail(), server.hint()].into_iter().flatten().map(|more| format!("; {more}")).collect::<String>();
-    EngineError { kind, message: format!("{SAYS}{}{more}{remedy}", server.message()), sql }
+    EngineError { kind, message: format!("{SAYS}{}{place}{more}{remedy}", server.message()), sql }
 }

@@ -14,6 +14,7 @@ use super::elsewhere::TABLE_MARK;
 use super::error::engine_error;
 use super::values::encode;
 use crate::engine::Loaded;
+use crate::fault::step;
 use crate::load::{LoadEvent, pump};
 use crate::tables::{column_list, create_table, foreign_key, indexes, primary_key, taken_names};
 
@@ -36,12 +37,14 @@ pub(super) fn load(
         // So that what else is among them is known to be somebody else's.
         link.execute(&format!("COMMENT ON TABLE {} IS '{TABLE_MARK}'", (POSTGRES.quote)(&table.name)))?;
     }
+    step("tables-made")?;
     let mut copy: Option<Copy<'_>> = None;
     // Rows are encoded on the other thread: while this one encodes, it sends nothing.
     let types: Vec<Vec<Type>> =
         schema.tables.iter().map(|table| table.columns.iter().map(|column| wire_type(column.kind)).collect()).collect();
     let encoded = |id: TableId, rows: Batch| encode_rows(&schema.table(id).name, &types[id.0], &rows).map(|piece| (piece, Some(rows)));
     let loaded = pump(schema, blueprint, progress, encoded, |id, piece| {
+        step("rows-go-in")?;
         if copy.as_ref().is_none_or(|copy| copy.table != id) {
             if let Some(done) = copy.take() {
                 done.finish()?;
@@ -54,6 +57,7 @@ pub(super) fn load(
         done.finish()?;
     }
     progress(LoadEvent::Indexes);
+    step("indexes-begin")?;
     let mut names = taken_names(schema);
     for table in &schema.tables {
         let rule = |sql: &str| link.execute(sql).map_err(|error| broken_rule(error, table));
@@ -69,7 +73,9 @@ pub(super) fn load(
             link.execute(&foreign_key(&POSTGRES, schema, table, reference)).map_err(|error| broken_rule(error, table))?;
         }
     }
+    step("commit-begins")?;
     link.execute("COMMIT")?;
+    step("committed")?;
     progress(LoadEvent::Statistics);
     for table in &schema.tables {
         link.execute(&format!("VACUUM (FREEZE, ANALYZE) {}", (POSTGRES.quote)(&table.name)))?;

@@ -16,6 +16,7 @@ use kampf_fill::Blueprint;
 use kampf_schema::Schema;
 
 use crate::engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, Swept, TableSize, Work};
+use crate::fault::step;
 use crate::load::LoadEvent;
 use connect::Link;
 use server::{Home, Programs, Server};
@@ -76,11 +77,14 @@ impl Engine for Postgres {
         }
         let programs = Programs::find()?;
         let home = Home::of(place.folder)?;
+        step("home-made")?;
         home.create(&programs)?;
+        step("cluster-made")?;
         let server = home.start(&programs, settings)?;
         let link = Link::open(&server.own_url())?;
         let loaded = load::load(&link, schema, blueprint, progress)?;
         server.let_read(&link)?;
+        step("reader-made")?;
         link.execute("CHECKPOINT")?;
         drop(link);
         drop(server);

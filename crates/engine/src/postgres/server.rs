@@ -16,6 +16,7 @@ use rustix::process::{Pid, Signal, kill_process};
 
 use super::connect::{Link, OLDEST};
 use crate::engine::Setting;
+use crate::sockets::socket_folder;
 
 /// The database of a throwaway server, which every new cluster has.
 const DATABASE: &str = "postgres";
@@ -109,7 +110,7 @@ impl Home {
         }
         let folder = dataset.join("dataset.cluster");
         own_folder(&folder, 0o700)?;
-        let sockets = socket_folder(&std::env::temp_dir(), &format!("kampf-{name}"))?;
+        let sockets = socket_folder(&format!("kampf-{name}")).map_err(|message| unreachable(&message))?;
         own_folder(&sockets, 0o700)?;
         Ok(Home { folder, sockets, user: None })
     }
@@ -480,22 +481,6 @@ fn read_plain(path: &Path) -> Option<String> {
     file.metadata().ok().filter(fs::Metadata::is_file)?;
     file.take(16 * 1024).read_to_end(&mut text).ok()?;
     Some(String::from_utf8_lossy(&text).into_owned())
-}
-
-/// A folder for sockets, where folders for passing things usually are. A socket's path has room for about 100 bytes, and the server
-/// takes commas and the like for its own.
-fn socket_folder(usual: &Path, name: &str) -> Result<PathBuf, EngineError> {
-    let fits = |folder: &PathBuf| {
-        let text = folder.to_str().unwrap_or("\n");
-        folder.is_absolute()
-            && text.len() <= 85
-            && !text.contains([',', '"', '\'', '\\', '\n', '\r'])
-            && folder.parent().is_some_and(Path::is_dir)
-    };
-    let folders = [usual, Path::new("/tmp"), Path::new("/var/tmp")].map(|folder| folder.join(name));
-    folders.into_iter().find(fits).ok_or_else(|| {
-        unreachable("there is no folder for the server's socket; set TMPDIR to one whose path is short and has no commas, quotes or breaks")
-    })
 }
 
 fn free_port() -> Result<u16, EngineError> {

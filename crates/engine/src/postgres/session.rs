@@ -157,8 +157,10 @@ impl Session for PostgresSession<'_> {
 
     fn end_reading(&mut self) -> Result<(), EngineError> {
         self.reading = false;
+        // Asked before the end, which takes back what was set meanwhile, and would only do so here.
+        let asked = self.link.still_reads_only();
         self.link.execute("ROLLBACK")?;
-        self.link.still_reads_only()
+        asked
     }
 
     fn count(&mut self) {

@@ -3,6 +3,8 @@
 use kampf_contest::{EngineError, EngineErrorKind};
 use rusqlite::ErrorCode;
 
+use crate::statement::place_in;
+
 pub(super) fn engine_error(error: &rusqlite::Error, sql: Option<&str>) -> EngineError {
     let kind = match error.sqlite_error_code() {
         Some(ErrorCode::ConstraintViolation) => EngineErrorKind::Constraint,
@@ -28,5 +30,11 @@ pub(super) fn engine_error(error: &rusqlite::Error, sql: Option<&str>) -> Engine
         Some(ErrorCode::AuthorizationForStatementDenied) => "; contenders may only read",
         _ => "",
     };
-    EngineError { kind, message: format!("SQLite says: {message}{remedy}"), sql: sql.map(str::to_owned) }
+    let place = match error {
+        rusqlite::Error::SqlInputError { sql, offset, .. } => {
+            usize::try_from(*offset).map_or_else(|_| String::new(), |at| place_in(sql, at))
+        }
+        _ => String::new(),
+    };
+    EngineError { kind, message: format!("SQLite says: {message}{place}{remedy}"), sql: sql.map(str::to_owned) }
 }

@@ -12,6 +12,7 @@ use super::error::engine_error;
 use super::rows::BatchTable;
 use super::{MARK, apply};
 use crate::engine::{Loaded, Setting};
+use crate::fault::step;
 use crate::load::{LoadEvent, pump};
 use crate::tables::{column_list, create_table, indexes, taken_names};
 
@@ -40,6 +41,7 @@ pub(super) fn load(
     for table in &schema.tables {
         batch(&create_table(&SQLITE, schema, table, true)?)?;
     }
+    step("tables-made")?;
     let mut names = taken_names(schema);
     let width = schema.tables.iter().map(|table| table.columns.len()).max().unwrap_or_default();
     let made = BatchTable::new(&connection, &names, width).map_err(plain)?;
@@ -59,12 +61,14 @@ pub(super) fn load(
                 none.insert(connection.prepare(&sql).map_err(|error| engine_error(&error, Some(&sql)))?)
             }
         };
+        step("rows-go-in")?;
         let (done, rows) = made.with(rows, || insert.raw_execute());
         done.map_err(|error| broken_rule(&error, table))?;
         Ok(Some(rows))
     })?;
     drop(inserts);
     progress(LoadEvent::Indexes);
+    step("indexes-begin")?;
     cache(LARGE_CACHE)?;
     for table in &schema.tables {
         for sql in indexes(&SQLITE, table, &mut names) {
@@ -84,7 +88,9 @@ pub(super) fn load(
         }
     }
     connection.pragma_update(None, "application_id", MARK).map_err(plain)?;
+    step("commit-begins")?;
     batch("COMMIT")?;
+    step("committed")?;
     connection.close().map_err(|(_, error)| plain(error))?;
     Ok(loaded)
 }

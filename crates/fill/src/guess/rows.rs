@@ -16,30 +16,55 @@ const ALTOGETHER: u64 = 600_000;
 const LEAST_MOST: u64 = 2_000;
 const MOST_MOST: u64 = 50_000;
 
-/// The guess for a table, where nobody says anything about any table.
-pub fn rows(schema: &Schema, table: TableId) -> RowCount {
-    let most = (ALTOGETHER / schema.tables.len().max(1) as u64).clamp(LEAST_MOST, MOST_MOST);
-    // The deeper the schema, the fewer children each has, so that those at the bottom are the most.
-    let levels = levels(schema).max(1);
-    let each = libm::pow(most as f64 / ROOT as f64, 1.0 / levels as f64) as u64;
-    let limits = Limits { most, each: each.clamp(2, 10) };
-    fn count(schema: &Schema, table: TableId, limits: Limits, above: &mut Vec<TableId>) -> (RowCount, u64) {
-        let most = limits.most;
+/// Tables above one that its guess is worked out by; no schema is as deep.
+const HIGHEST: usize = 64;
+
+/// Guesses for the tables of a schema, with what all of them need to know of it.
+pub struct RowGuesses<'s> {
+    schema: &'s Schema,
+    /// Rows of a table at most.
+    most: u64,
+    /// Children of a parent.
+    each: u64,
+    /// Whether another table refers to each.
+    referred: Vec<bool>,
+}
+
+impl<'s> RowGuesses<'s> {
+    /// Looks the schema over.
+    pub fn of(schema: &'s Schema) -> RowGuesses<'s> {
+        let most = (ALTOGETHER / schema.tables.len().max(1) as u64).clamp(LEAST_MOST, MOST_MOST);
+        // The deeper the schema, the fewer children each has, so that those at the bottom are the most.
+        let levels = levels(schema).max(1);
+        let each = libm::pow(most as f64 / ROOT as f64, 1.0 / levels as f64) as u64;
+        let mut referred = vec![false; schema.tables.len()];
+        for id in schema.ids() {
+            let others = schema.table(id).references.iter().filter(|reference| reference.parent != id);
+            others.for_each(|reference| referred[reference.parent.0] = true);
+        }
+        RowGuesses { schema, most, each: each.clamp(2, 10), referred }
+    }
+
+    /// The guess for a table, where nobody says anything about any table.
+    pub fn rows(&self, table: TableId) -> RowCount {
+        self.count(table, &mut Vec::new()).0
+    }
+
+    fn count(&self, table: TableId, above: &mut Vec<TableId>) -> (RowCount, u64) {
+        let (schema, most) = (self.schema, self.most);
         let model = schema.table(table);
         let seeds = model.seeds.len() as u64;
         if let Some(room) = most_by_rules(model) {
-            let rows = room.min(if is_lookup(schema, table) { LOOKUP } else { most }).max(seeds).max(1);
+            let rows = room.min(if self.is_lookup(table) { LOOKUP } else { most }).max(seeds).max(1);
             return (RowCount::Fixed(rows), rows);
         }
         // What ships with its rows and is referred to is complete, unless it is only a beginning.
-        if seeds >= 5 || seeds > 0 && is_lookup(schema, table) {
+        if seeds >= 5 || seeds > 0 && self.is_lookup(table) {
             return (RowCount::Fixed(seeds), seeds);
         }
-        let parent = main_parent(schema, table, above);
+        let parent = if above.len() < HIGHEST { self.main_parent(table, above) } else { None };
         let Some(reference) = parent else {
-            let has_children =
-                schema.ids().any(|id| id != table && schema.table(id).references.iter().any(|reference| reference.parent == table));
-            let rows = match (has_children, is_lookup(schema, table)) {
+            let rows = match (self.referred[table.0], self.is_lookup(table)) {
                 (true, true) => LOOKUP,
                 (true, false) => ROOT,
                 (false, _) if is_settings(model) => 40,
@@ -49,14 +74,14 @@ pub fn rows(schema: &Schema, table: TableId) -> RowCount {
             return (RowCount::Fixed(rows), rows);
         };
         above.push(table);
-        let (_, parents) = count(schema, reference.parent, limits, above);
+        let (_, parents) = self.count(reference.parent, above);
         above.pop();
         let name = Name { text: schema.table(reference.parent).name.clone(), span: Span::default() };
         let per = |children: Children| RowCount::Per { children, share: 100, parent: name.clone() };
         if model.is_unique_key(&reference.columns) {
             return (per(Children::Between(Value::Integer(1), Value::Integer(1))), parents);
         }
-        let each: u64 = if is_junction(model) { 3 } else { limits.each };
+        let each: u64 = if is_junction(model) { 3 } else { self.each };
         let wanted = parents * each;
         if wanted > most {
             return match (most / parents.max(1)).min(each) {
@@ -69,16 +94,62 @@ pub fn rows(schema: &Schema, table: TableId) -> RowCount {
         let children = if is_junction(model) { Children::About(mean) } else { Children::Heavy(mean) };
         (per(children), wanted)
     }
-    count(schema, table, limits, &mut Vec::new()).0
+
+    /// The reference by which children are counted: that to the largest parent that is needed and leads to no circle.
+    fn main_parent(&self, table: TableId, above: &[TableId]) -> Option<&'s Reference> {
+        let model = self.schema.table(table);
+        let needed = |reference: &&Reference| {
+            reference.parent != table
+                && !above.contains(&reference.parent)
+                && reference.columns.iter().all(|&column| !model.columns[column].nullable)
+        };
+        let size = |reference: &Reference| {
+            depth(self.schema, reference.parent, &mut vec![table]) * 2 + u64::from(!self.is_lookup(reference.parent))
+        };
+        let mut best: Option<(&Reference, u64)> = None;
+        for reference in model.references.iter().filter(needed) {
+            let size = size(reference);
+            if best.is_none_or(|(_, known)| size > known) {
+                best = Some((reference, size));
+            }
+        }
+        best.map(|(reference, _)| reference)
+    }
+
+    /// A table of few words: small, or named like one, and referred to by others.
+    fn is_lookup(&self, table: TableId) -> bool {
+        let model = self.schema.table(table);
+        if !self.referred[table.0] || !model.references.iter().all(|reference| reference.parent == table) {
+            return false;
+        }
+        model.columns.len() <= 3 || name_words(&model.name).iter().any(|word| names_a_lookup(word.strip_suffix('s').unwrap_or(word)))
+    }
 }
 
-/// How large guesses may become.
-#[derive(Clone, Copy)]
-struct Limits {
-    /// Rows of a table.
-    most: u64,
-    /// Children of a parent.
-    each: u64,
+/// Whether a word, without an s at its end, names tables of few words.
+fn names_a_lookup(word: &str) -> bool {
+    matches!(
+        word,
+        "type"
+            | "statu"
+            | "status"
+            | "state"
+            | "kind"
+            | "categorie"
+            | "category"
+            | "role"
+            | "level"
+            | "unit"
+            | "country"
+            | "countrie"
+            | "currency"
+            | "language"
+            | "priority"
+            | "region"
+            | "class"
+            | "classe"
+            | "group"
+    )
 }
 
 /// How many tables lie one on top of the other, at most.
@@ -96,26 +167,6 @@ fn levels(schema: &Schema) -> u64 {
     levels.into_iter().max().unwrap_or(0)
 }
 
-/// The reference by which children are counted: that to the largest parent that is needed and leads to no circle.
-fn main_parent<'s>(schema: &'s Schema, table: TableId, above: &[TableId]) -> Option<&'s Reference> {
-    let model = schema.table(table);
-    let needed = |reference: &&Reference| {
-        reference.parent != table
-            && !above.contains(&reference.parent)
-            && reference.columns.iter().all(|&column| !model.columns[column].nullable)
-    };
-    let size =
-        |reference: &Reference| depth(schema, reference.parent, &mut vec![table]) * 2 + u64::from(!is_lookup(schema, reference.parent));
-    let mut best: Option<(&Reference, u64)> = None;
-    for reference in model.references.iter().filter(needed) {
-        let size = size(reference);
-        if best.is_none_or(|(_, known)| size > known) {
-            best = Some((reference, size));
-        }
-    }
-    best.map(|(reference, _)| reference)
-}
-
 /// How many tables lie above a table, one on top of the other; those that are already above it count as nothing.
 fn depth(schema: &Schema, table: TableId, above: &mut Vec<TableId>) -> u64 {
     // Deep enough to tell tables apart; going through all ways of a large schema would take too long.
@@ -128,42 +179,6 @@ fn depth(schema: &Schema, table: TableId, above: &mut Vec<TableId>) -> u64 {
     let deepest = parents.map(|reference| 1 + depth(schema, reference.parent, above)).max().unwrap_or(0);
     above.pop();
     deepest
-}
-
-/// A table of few words: small, or named like one, and referred to by others.
-fn is_lookup(schema: &Schema, table: TableId) -> bool {
-    let model = schema.table(table);
-    if !model.references.iter().all(|reference| reference.parent == table) {
-        return false;
-    }
-    let referred = schema.ids().any(|id| id != table && schema.table(id).references.iter().any(|reference| reference.parent == table));
-    let words = name_words(&model.name);
-    let named = words.iter().any(|word| {
-        let word = word.strip_suffix('s').unwrap_or(word);
-        matches!(
-            word,
-            "type"
-                | "statu"
-                | "status"
-                | "state"
-                | "kind"
-                | "categorie"
-                | "category"
-                | "role"
-                | "level"
-                | "unit"
-                | "country"
-                | "countrie"
-                | "currency"
-                | "language"
-                | "priority"
-                | "region"
-                | "class"
-                | "classe"
-                | "group"
-        )
-    });
-    referred && (named || model.columns.len() <= 3)
 }
 
 /// Names and values: settings.

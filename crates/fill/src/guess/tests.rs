@@ -97,7 +97,7 @@ fn row_counts_follow_from_the_place_in_the_schema() {
     )
     .unwrap()
     .schema;
-    let counts: Vec<String> = schema.ids().map(|id| rows(&schema, id).to_string()).collect();
+    let counts: Vec<String> = schema.ids().map(|id| RowGuesses::of(&schema).rows(id).to_string()).collect();
     assert_eq!(counts[..2], ["24", "500"]);
     assert!(counts[2].starts_with("heavy(") && counts[2].ends_with(" per keeper") || counts[2] == "3 per keeper", "{}", counts[2]);
     assert_eq!(counts[3..], ["3 per keeper", "1..1 per hive", "1", "2000"]);

@@ -1,7 +1,7 @@
 //! `kampf check`
 
 use kampf_contest::value_to_json;
-use kampf_runner::{CheckedVerdict, Checks, Contest, Inbox};
+use kampf_runner::{CheckedVerdict, Checks, Contest, Inbox, most_rows};
 use kampf_schema::Value;
 use serde_json::json;
 
@@ -138,7 +138,13 @@ pub(super) fn check_text(page: &mut Page, contest: &Contest, checks: &Checks) {
 /// The first difference of an answer, the right row above the contender's.
 fn difference_text(page: &mut Page, contest: &Contest, difference: &kampf_contest::Difference) {
     if difference.expected_rows != difference.found_rows {
-        page.line(format!("    {} rows, where {} are right", count(difference.found_rows as u64), count(difference.expected_rows as u64)));
+        // One that has far more rows than are right was not taken to its end.
+        let most = most_rows(difference.expected_rows);
+        let found = match difference.found_rows > most {
+            true => format!("more than {}", count(most as u64)),
+            false => count(difference.found_rows as u64),
+        };
+        page.line(format!("    {found} rows, where {} are right", count(difference.expected_rows as u64)));
     }
     let names: Vec<String> = contest.need.iter().flat_map(|need| need.give.iter().map(|given| given.name.clone())).collect();
     let width = difference.expected.iter().chain(&difference.found).map(Vec::len).max().unwrap_or(0);

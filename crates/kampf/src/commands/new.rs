@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::Path;
 
-use kampf_fill::{Blueprint, Order, guessed_rows};
+use kampf_fill::{Blueprint, Order, RowGuesses};
 use kampf_schema::ddl::Ddl;
 use kampf_schema::expr::RowCount;
 use kampf_schema::{HopKind, LogicalType, Relations, Schema, TableId};
@@ -36,9 +36,8 @@ pub(super) fn run(general: &General, arguments: &New) -> Result<Ending, Problem>
                 let hint = error.hint.as_deref().unwrap_or("see docs/filling.md");
                 say(general.quiet, &format!("kampf.toml needs one more line before it can be filled: {error}; {hint}"));
             }
-            let rows = |table: TableId| {
-                planned.as_ref().map_or_else(|_| guessed_rows(&ddl.schema, table), |planned| planned.row_count(table).clone())
-            };
+            let guesses = RowGuesses::of(&ddl.schema);
+            let rows = |table: TableId| planned.as_ref().map_or_else(|_| guesses.rows(table), |planned| planned.row_count(table).clone());
             let mut files = vec![("kampf.toml".to_owned(), project_file(&ddl.schema, &name, &types, &rows))];
             for source in text.sources() {
                 let own = source.path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
@@ -252,7 +251,7 @@ mod tests {
                 quoted(&format!("b{}", names[3])), quoted(&names[4]), quoted(&format!("{}2", names[5])),
             );
             let schema = kampf_schema::ddl::read(&ddl).unwrap().schema;
-            let text = project_file(&schema, "own.sql", &[(names[0].clone(), "text".to_owned())], &|table| guessed_rows(&schema, table));
+            let text = project_file(&schema, "own.sql", &[(names[0].clone(), "text".to_owned())], &|table| RowGuesses::of(&schema).rows(table));
             let parsed: toml::Table = text.parse().unwrap_or_else(|error| panic!("{error}\n{text}"));
             let keys: Vec<&str> = parsed.keys().map(String::as_str).collect();
             prop_assert_eq!(keys, ["contest", "rows", "schema", "seed", "types"]);

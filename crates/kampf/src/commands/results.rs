@@ -1,5 +1,6 @@
 //! `kampf results`
 
+use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
@@ -19,6 +20,9 @@ pub(super) fn run(general: &General, arguments: &Results) -> Result<Ending, Prob
     }
 }
 
+/// Bytes of a result that are read: thousands of rounds of hundreds of contenders are a few of these.
+const LARGEST: u64 = 256 << 20;
+
 /// The folder of a project's results.
 fn folder(home: &Path) -> PathBuf {
     home.join(".kampf").join("results")
@@ -35,7 +39,10 @@ pub(super) fn find(home: &Path, result: &Path) -> Result<PathBuf, Problem> {
 
 /// Reads a result and works out again what follows from its rounds.
 pub(super) fn read(path: &Path) -> Result<Document, Problem> {
-    let text = std::fs::read_to_string(path).map_err(|error| Problem::file("cannot read", path, &error))?;
+    let failed = |error: &std::io::Error| Problem::file("cannot read", path, error);
+    let file = std::fs::File::open(path).map_err(|error| failed(&error))?;
+    let mut text = String::new();
+    file.take(LARGEST).read_to_string(&mut text).map_err(|error| failed(&error))?;
     let wrong = |what: String| Problem::wrong(format!("{} {what}", path.display()));
     let value: serde_json::Value = serde_json::from_str(&text).map_err(|error| wrong(format!("is not JSON: {error}")))?;
     if value["format"] != "kampf-result" {
@@ -47,6 +54,9 @@ pub(super) fn read(path: &Path) -> Result<Document, Problem> {
     }
     let mut document: Document =
         serde_json::from_value(value).map_err(|error| wrong(format!("is damaged, or from another kampf: {error}")))?;
+    if let Some(what) = document.contests.iter().find_map(ContestPart::contradiction) {
+        return Err(wrong(format!("is damaged, or was edited: {what}")));
+    }
     document.contests.iter_mut().for_each(decide);
     Ok(document)
 }
@@ -56,7 +66,7 @@ fn again(general: &General, path: &Path) -> Result<Ending, Problem> {
     let document = read(path)?;
     if general.format == Format::Json {
         let text = serde_json::to_string_pretty(&document).map_err(|error| Problem::surroundings(error.to_string()))?;
-        print_json(&format!("{text}"))?;
+        print_json(&text)?;
         return Ok(Ending::Done);
     }
     let mut page = Page::new();

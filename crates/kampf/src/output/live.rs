@@ -52,26 +52,26 @@ impl RaceProgress {
     pub(crate) fn take(&mut self, event: &Event<'_>) {
         let contest = self.contest.clone();
         match event {
-            Event::Checking(name, at, all) => self.say(format!("{contest}: checking {at} of {all}, {name}"), *at == 1),
+            Event::Checking(name, at, all) => self.say(&format!("{contest}: checking {at} of {all}, {name}"), *at == 1),
             Event::Round(round) => self.round(round),
             Event::LeftOut(name, times) => {
                 self.drops.push(format!("{name}  outclassed in the check, x{times:.0}"));
-                self.say(format!("{contest}: {name} is outclassed in the check, x{times:.0}"), true);
+                self.say(&format!("{contest}: {name} is outclassed in the check, x{times:.0}"), true);
             }
             Event::Dropped(round, drop) => self.dropped(round, drop),
             Event::Failed(name, reason) => {
                 self.drops.push(format!("{name}  failed: {reason}"));
-                self.say(format!("{contest}: {name}: {reason}"), true);
+                self.say(&format!("{contest}: {name}: {reason}"), true);
             }
-            Event::Confirming => self.say(format!("{contest}: asking the survivors once more"), false),
+            Event::Confirming => self.say(&format!("{contest}: asking the survivors once more"), false),
         }
     }
 
-    fn say(&self, message: String, lasting: bool) {
+    fn say(&self, message: &str, lasting: bool) {
         if self.sparse && lasting {
-            say(false, &message);
+            say(false, message);
         }
-        self.bar.set_message(clean(&message));
+        self.bar.set_message(clean(message));
         self.bar.tick();
     }
 

@@ -73,7 +73,7 @@ pub(crate) fn clean(text: &str) -> String {
     let mut clean = String::with_capacity(text.len());
     let mut rest = text.as_ref();
     while let Some(c) = rest.chars().next() {
-        let own = OWN_COLOURS.iter().find(|code| rest.starts_with(**code));
+        let own = if c == '\u{1b}' { OWN_COLOURS.iter().find(|code| rest.starts_with(**code)) } else { None };
         let length = own.map_or(c.len_utf8(), |code| code.len());
         match (own, c) {
             (Some(code), _) => clean.push_str(code),

@@ -51,128 +51,159 @@ const KEPT: usize = 2;
 
 /// The project's dataset: the one that is there when it fits, else a new one. `progress` hears of a load.
 pub(crate) fn dataset(project: &Project, progress: &mut dyn FnMut(LoadEvent<'_>)) -> Result<Dataset, Problem> {
-    let data = data_folder(&project.folder)?;
-    let owner = owner(&data);
+    let store = Store::open(project)?;
     let version = project.engine.version(project.server()).map_err(|error| engine_problem(&error))?;
     let fingerprint = fingerprint(&project.essence(&version));
-    let slot = Slot::of(&data, &fingerprint[..16]);
-    sweep(project, &data, &slot, &owner);
+    let slot = Slot::of(&store.data, &fingerprint[..16]);
+    store.sweep(&slot);
     loop {
         let lock = slot.wait(false, &mut || progress(LoadEvent::Waiting))?;
-        if let Some((served, record)) = found(project, &slot, &fingerprint, &owner, progress)? {
+        if let Some((served, record)) = store.found(&slot, &fingerprint, progress)? {
             slot.touch();
             return Ok(Dataset { served, record, reused: true, slot, _lock: lock });
         }
         drop(lock);
         // Two commands at once: the second waits for the first's load and then finds it whole.
         let lock = slot.wait(true, &mut || progress(LoadEvent::Waiting))?;
-        let (served, record, reused) = match found(project, &slot, &fingerprint, &owner, progress)? {
-            Some((served, record)) => (served, record, true),
-            None => {
-                let (served, record) = make(project, &slot, &fingerprint, &version, &owner, progress)?;
-                (served, record, false)
-            }
+        let (reused, (served, record)) = match store.found(&slot, &fingerprint, progress)? {
+            Some(found) => (true, found),
+            None => (false, store.make(&slot, &fingerprint, &version, progress)?),
         };
         lock.share()?;
         // In the moment in which the lock was nobody's, another may have removed it.
         if slot.record().is_some_and(|record| record.fingerprint == fingerprint) {
-            forget_old(project, &data, &slot, &owner);
+            store.forget_old(&slot);
             return Ok(Dataset { served, record, reused, slot, _lock: lock });
         }
     }
 }
 
-/// The dataset of a slot, if it is whole, of this fingerprint, and as it was loaded.
-fn found(
-    project: &Project,
-    slot: &Slot,
-    fingerprint: &str,
-    owner: &str,
-    progress: &mut dyn FnMut(LoadEvent<'_>),
-) -> Result<Option<(Box<dyn Served>, DatasetRecord)>, Problem> {
-    let Some(record) = slot.record().filter(|record| record.fingerprint == fingerprint) else { return Ok(None) };
-    let place = record.place(slot, project, owner);
-    let served = loop {
-        match project.engine.serve(&place, &project.settings) {
-            Err(error) if error.kind == EngineErrorKind::Busy => progress(LoadEvent::Waiting),
-            served => break served,
-        }
-        std::thread::sleep(Duration::from_millis(300));
-    };
-    let served = match served {
-        Ok(served) => served,
-        Err(error) if error.kind == EngineErrorKind::Gone => return Ok(None),
-        // A wrong setting, or a server that does not answer, is no reason to make the data anew.
-        Err(error) => {
-            let problem = engine_problem(&error);
-            let hint = problem.hint.clone().unwrap_or_else(|| "the data was left as it is; `kampf fill --remove` removes it".to_owned());
-            return Err(problem.hint(hint));
-        }
-    };
-    if served.stamp().map_err(|error| engine_problem(&error))? != record.stamp {
-        progress(LoadEvent::Changed);
-        return Ok(None);
-    }
-    Ok(Some((served, record)))
+/// A dataset that can be reached, and what its folder says of it.
+type Reached = (Box<dyn Served>, DatasetRecord);
+
+/// What a project keeps.
+struct Store<'p> {
+    project: &'p Project,
+    /// `.kampf/data/`; its path is whole, so that a contender finds it from wherever it runs.
+    data: PathBuf,
+    /// A word for the project's folder on this machine.
+    owner: String,
 }
 
-/// Loads a dataset into a slot that nobody else uses, in place of what is there.
-fn make(
-    project: &Project,
-    slot: &Slot,
-    fingerprint: &str,
-    version: &str,
-    owner: &str,
-    progress: &mut dyn FnMut(LoadEvent<'_>),
-) -> Result<(Box<dyn Served>, DatasetRecord), Problem> {
-    clear(project, slot, owner)?;
-    let server = project.server();
-    let begun = Begun {
-        engine: project.engine.name().to_owned(),
-        // On a server several folders of one project have each its own.
-        name: server.map_or_else(|| slot.word.clone(), |_| format!("{}_{}", slot.word, nonce())),
-        server: server.map(|url| project.engine.shown(url)),
-    };
-    slot.begin(&begun)?;
-    let place = Place { folder: &slot.folder, server, name: &begun.name, owner };
-    let seconds = Instant::now();
-    let loaded = || {
-        let loaded = project.engine.load(&place, &project.schema, &project.blueprint, &project.settings, progress)?;
-        let served = project.engine.serve(&place, &project.settings)?;
-        let sizes = project.engine.connect(served.url(), &project.settings)?.sizes()?;
-        let stamp = served.stamp()?;
-        Ok((loaded, served, sizes, stamp))
-    };
-    let (loaded, served, sizes, stamp) = {
-        let mut loaded = loaded;
-        loaded().map_err(|error: kampf_contest::EngineError| {
-            let _ = clear(project, slot, owner);
+impl<'p> Store<'p> {
+    fn open(project: &'p Project) -> Result<Store<'p>, Problem> {
+        let data = root(&project.folder)?.join("data");
+        own_folder(&data)?;
+        own_folder(&data.with_file_name(LOCKS))?;
+        let data = std::path::absolute(&data).unwrap_or(data);
+        Ok(Store { project, owner: owner(&data), data })
+    }
+
+    /// The dataset of a slot, if it is whole, of this fingerprint, and as it was loaded.
+    fn found(&self, slot: &Slot, fingerprint: &str, progress: &mut dyn FnMut(LoadEvent<'_>)) -> Result<Option<Reached>, Problem> {
+        let Some(record) = slot.record().filter(|record| record.fingerprint == fingerprint) else { return Ok(None) };
+        let project = self.project;
+        let place = record.place(slot, project.server(), &self.owner);
+        let served = loop {
+            match project.engine.serve(&place, &project.settings) {
+                Err(error) if error.kind == EngineErrorKind::Busy => progress(LoadEvent::Waiting),
+                served => break served,
+            }
+            std::thread::sleep(Duration::from_millis(300));
+        };
+        let served = match served {
+            Ok(served) => served,
+            Err(error) if error.kind == EngineErrorKind::Gone => return Ok(None),
+            // A wrong setting, or a server that does not answer, is no reason to make the data anew.
+            Err(error) => {
+                let problem = engine_problem(&error);
+                let hint =
+                    problem.hint.clone().unwrap_or_else(|| "the data was left as it is; `kampf fill --remove` removes it".to_owned());
+                return Err(problem.hint(hint));
+            }
+        };
+        if served.stamp().map_err(|error| engine_problem(&error))? != record.stamp {
+            progress(LoadEvent::Changed);
+            return Ok(None);
+        }
+        Ok(Some((served, record)))
+    }
+
+    /// Loads a dataset into a slot that nobody else uses, in place of what is there.
+    fn make(&self, slot: &Slot, fingerprint: &str, version: &str, progress: &mut dyn FnMut(LoadEvent<'_>)) -> Result<Reached, Problem> {
+        let project = self.project;
+        self.clear(slot)?;
+        let server = project.server();
+        let begun = Begun {
+            engine: project.engine.name().to_owned(),
+            // On a server several folders of one project have each its own.
+            name: server.map_or_else(|| slot.word.clone(), |_| format!("{}_{}", slot.word, nonce())),
+            server: server.map(|url| project.engine.shown(url)),
+        };
+        slot.begin(&begun)?;
+        fault::point("begun").map_err(|error| Problem::file("cannot fill", &slot.folder, &error))?;
+        let place = Place { folder: &slot.folder, server, name: &begun.name, owner: &self.owner };
+        let started = Instant::now();
+        let mut load = || {
+            let loaded = project.engine.load(&place, &project.schema, &project.blueprint, &project.settings, progress)?;
+            let served = project.engine.serve(&place, &project.settings)?;
+            let sizes = project.engine.connect(served.url(), &project.settings)?.sizes()?;
+            let stamp = served.stamp()?;
+            Ok((loaded, served, sizes, stamp))
+        };
+        let (loaded, served, sizes, stamp) = load().map_err(|error: kampf_contest::EngineError| {
+            let _ = self.clear(slot);
             engine_problem(&error)
-        })?
-    };
-    fault::point("loaded").map_err(|error| Problem::file("cannot fill", &slot.folder, &error))?;
-    let bytes = |table: &str| sizes.iter().find(|size: &&TableSize| size.table == table).map_or(0, |size| size.bytes);
-    let tables = loaded.iter().map(|loaded| TableRecord {
-        name: loaded.table.clone(),
-        rows: loaded.rows,
-        bytes: bytes(&loaded.table),
-        digest: format!("{:016x}", loaded.digest),
-    });
-    let identity =
-        Identity { fingerprint, engine_version: version, stamp, seconds: seconds.elapsed().as_secs_f64(), tables: tables.collect() };
-    let record = slot.finish(&begun, identity)?;
-    Ok((served, record))
-}
+        })?;
+        fault::point("loaded").map_err(|error| Problem::file("cannot fill", &slot.folder, &error))?;
+        let bytes = |table: &str| sizes.iter().find(|size: &&TableSize| size.table == table).map_or(0, |size| size.bytes);
+        let tables = loaded.iter().map(|loaded| TableRecord {
+            name: loaded.table.clone(),
+            rows: loaded.rows,
+            bytes: bytes(&loaded.table),
+            digest: format!("{:016x}", loaded.digest),
+        });
+        let (seconds, tables) = (started.elapsed().as_secs_f64(), tables.collect());
+        let record = slot.finish(&begun, Identity { fingerprint, engine_version: version, stamp, seconds, tables })?;
+        Ok((served, record))
+    }
 
-/// Removes what is in a slot whose lock is held, and keeps the lock.
-fn clear(project: &Project, slot: &Slot, owner: &str) -> Result<(), Problem> {
-    if !slot.folder.exists() {
-        return Ok(());
+    /// Removes what is in a slot whose lock is held, and keeps the lock.
+    fn clear(&self, slot: &Slot) -> Result<(), Problem> {
+        if !slot.folder.exists() || slot.clear(self.project, &self.owner)? {
+            return Ok(());
+        }
+        Err(Problem::surroundings(format!("another kampf is using {}", slot.folder.display())).hint("wait until it has ended"))
     }
-    if slot.clear(project, owner)? {
-        return Ok(());
+
+    /// Removes what was left half made by a Kampf that was killed, other than what is going to be made.
+    fn sweep(&self, current: &Slot) {
+        for slot in Slot::all(&self.data) {
+            if slot.word == current.word || slot.record().is_some() {
+                continue;
+            }
+            if let Ok(Some(lock)) = slot.take()
+                && slot.record().is_none()
+            {
+                let _ = slot.remove(self.project, lock, &self.owner);
+            }
+        }
     }
-    Err(Problem::surroundings(format!("another kampf is using {}", slot.folder.display())).hint("wait until it has ended"))
+
+    /// Keeps the current dataset and the last few before it.
+    fn forget_old(&self, current: &Slot) {
+        let mut old: Vec<Slot> = Slot::all(&self.data).into_iter().filter(|slot| slot.word != current.word).collect();
+        old.sort_by_key(Slot::used);
+        let surplus = old.len().saturating_sub(KEPT);
+        for slot in old.into_iter().take(surplus) {
+            // What lies on a server of the user's stays until it is removed by `kampf fill --remove`, which knows the URL.
+            if slot.begun().is_some_and(|begun| begun.server.is_none())
+                && let Ok(Some(lock)) = slot.take()
+            {
+                let _ = slot.remove(self.project, lock, &self.owner);
+            }
+        }
+    }
 }
 
 pub(crate) fn engine_problem(error: &kampf_contest::EngineError) -> Problem {
@@ -184,14 +215,6 @@ pub(crate) fn engine_problem(error: &kampf_contest::EngineError) -> Problem {
         Kind::Statement | Kind::Value => Problem { exit: WRONG, ..problem },
         Kind::Unreachable | Kind::Gone | Kind::Busy => problem,
     }
-}
-
-/// `.kampf/data/` beside the project; its path is whole, so that a contender finds it from wherever it runs.
-fn data_folder(project: &Path) -> Result<PathBuf, Problem> {
-    let data = root(project)?.join("data");
-    own_folder(&data)?;
-    own_folder(&data.with_file_name(LOCKS))?;
-    Ok(std::path::absolute(&data).unwrap_or(data))
 }
 
 fn fingerprint(essence: &str) -> String {
@@ -213,53 +236,23 @@ fn nonce() -> String {
     format!("{random:016x}")[..8].to_owned()
 }
 
-/// Removes what was left half made by a Kampf that was killed, other than what is going to be made.
-fn sweep(project: &Project, data: &Path, current: &Slot, owner: &str) {
-    for slot in Slot::all(data) {
-        if slot.word == current.word || slot.record().is_some() {
-            continue;
-        }
-        if let Ok(Some(lock)) = slot.take()
-            && slot.record().is_none()
-        {
-            let _ = slot.remove(project, lock, owner);
-        }
-    }
-}
-
-/// Keeps the current dataset and the last few before it.
-fn forget_old(project: &Project, data: &Path, current: &Slot, owner: &str) {
-    let mut old: Vec<Slot> = Slot::all(data).into_iter().filter(|slot| slot.word != current.word).collect();
-    old.sort_by_key(Slot::used);
-    let surplus = old.len().saturating_sub(KEPT);
-    for slot in old.into_iter().take(surplus) {
-        // What lies on a server of the user's stays until it is removed by `kampf fill --remove`, which knows the URL.
-        if slot.begun().is_some_and(|begun| begun.server.is_none())
-            && let Ok(Some(lock)) = slot.take()
-        {
-            let _ = slot.remove(project, lock, owner);
-        }
-    }
-}
-
 /// Removes all datasets of a project: those beside it, and what its server holds for it.
 pub(crate) fn remove_all(project: &Project) -> Result<Swept, Problem> {
-    let data = data_folder(&project.folder)?;
-    let owner = owner(&data);
+    let store = Store::open(project)?;
     let mut swept = Swept::default();
-    for slot in Slot::all(&data) {
+    for slot in Slot::all(&store.data) {
         let elsewhere = slot.begun().and_then(|begun| begun.server);
         if let Some(server) = elsewhere.filter(|server| project.server().is_none_or(|url| project.engine.shown(url) != *server)) {
             return Err(Problem::wrong(format!("{} is on {server}, which the project does not name", slot.word))
                 .hint("name it: `kampf fill --remove --engine postgres://…`"));
         }
         let removed = match slot.take()? {
-            Some(lock) => slot.remove(project, lock, &owner)?,
+            Some(lock) => slot.remove(project, lock, &store.owner)?,
             None => false,
         };
         if removed { swept.removed += 1 } else { swept.in_use += 1 }
     }
-    let there = project.engine.sweep(project.server(), &owner).map_err(|error| engine_problem(&error))?;
+    let there = project.engine.sweep(project.server(), &store.owner).map_err(|error| engine_problem(&error))?;
     swept.removed += there.removed;
     swept.in_use = swept.in_use.max(there.in_use);
     swept.of_others = there.of_others;

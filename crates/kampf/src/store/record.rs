@@ -3,7 +3,7 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use kampf_engine::{Engine, Place};
+use kampf_engine::{Engine, Place, fault};
 use serde::{Deserialize, Serialize};
 
 use super::folder::{Lock, is_part_of, own_folder, write_whole};
@@ -179,9 +179,11 @@ impl Slot {
         if self.folder.exists() {
             let place = Place { folder: &self.folder, server, name, owner };
             self.break_off();
+            fault::point("removal-begins").map_err(|error| Problem::file("cannot remove", &self.folder, &error))?;
             if !engine.remove(&place).map_err(|error| super::engine_problem(&error))? {
                 return Ok(false);
             }
+            fault::point("engine-removed").map_err(|error| Problem::file("cannot remove", &self.folder, &error))?;
             self.remove_own()?;
         }
         Ok(true)
@@ -204,8 +206,8 @@ impl Slot {
 
 impl DatasetRecord {
     /// The dataset's place for its engine.
-    pub(super) fn place<'a>(&'a self, slot: &'a Slot, project: &'a Project, owner: &'a str) -> Place<'a> {
-        Place { folder: &slot.folder, server: project.server(), name: &self.name, owner }
+    pub(super) fn place<'a>(&'a self, slot: &'a Slot, server: Option<&'a str>, owner: &'a str) -> Place<'a> {
+        Place { folder: &slot.folder, server, name: &self.name, owner }
     }
 }
 

@@ -428,7 +428,7 @@ fn is_fixed(expr: &ast::Expr) -> bool {
     }
 }
 
-fn text_of(value: &ast::Value) -> Option<&str> {
+pub(super) fn text_of(value: &ast::Value) -> Option<&str> {
     use ast::Value as V;
     match value {
         V::SingleQuotedString(text) | V::EscapedStringLiteral(text) | V::DoubleQuotedString(text) | V::NationalStringLiteral(text) => {

@@ -143,6 +143,10 @@ fn columns(draft: &DraftTable) -> Result<Table, DdlError> {
         let by_sequence = column.default.as_ref().is_some_and(|expr| expr.to_string().to_ascii_lowercase().starts_with("nextval"));
         let numbered = column.numbered || by_sequence;
         let default = column.default.as_ref().filter(|_| !numbered);
+        if default.and_then(text_default).is_some_and(|text| text.len() > MOST_DEFAULT) {
+            let message = format!("the default of `{}.{}` is longer than {} KiB", draft.name.text, column.name.text, MOST_DEFAULT >> 10);
+            return Err(DdlError::new(message, column.name.span).hint("make it shorter, or leave it out: it would stand in most rows"));
+        }
         columns.push(Column {
             name: column.name.text.clone(),
             quoted: column.name.quoted,
@@ -171,6 +175,18 @@ fn columns(draft: &DraftTable) -> Result<Table, DdlError> {
         seeds: Vec::new(),
         span: draft.name.span,
     })
+}
+
+/// Bytes of a default at most.
+const MOST_DEFAULT: usize = 64 << 10;
+
+/// The text that a default is, where it is one.
+fn text_default(expr: &ast::Expr) -> Option<&str> {
+    match expr {
+        ast::Expr::Value(value) => super::expression::text_of(&value.value),
+        ast::Expr::Nested(inner) | ast::Expr::Cast { expr: inner, .. } => text_default(inner),
+        _ => None,
+    }
 }
 
 /// The columns of a key; none where one of its parts is an expression.

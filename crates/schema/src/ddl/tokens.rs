@@ -297,7 +297,9 @@ impl<'a> Tokens<'a> {
 /// Whether a token joins two terms or stands before one: a tree of an expression is at most as deep as there are of these.
 fn is_operator(token: &Token) -> bool {
     match token {
-        Token::Word(word) => word.quote_style.is_none() && ["AND", "OR", "NOT", "COLLATE", "IS"].iter().any(|own| word.value.eq_ignore_ascii_case(own)),
+        Token::Word(word) => {
+            word.quote_style.is_none() && ["AND", "OR", "NOT", "COLLATE", "IS"].iter().any(|own| word.value.eq_ignore_ascii_case(own))
+        }
         Token::Plus | Token::Minus | Token::Mul | Token::Div | Token::Mod | Token::StringConcat | Token::DoubleColon => true,
         _ => false,
     }
