@@ -135,14 +135,7 @@ fn ctrl_c_twice_ends_at_once_and_takes_the_contender_along() {
     std::thread::sleep(Duration::from_millis(50));
     interrupt();
     assert_eq!(child.wait().unwrap().code(), Some(3));
-    let is_running = || {
-        let state = std::fs::read_to_string(format!("/proc/{stubborn}/stat")).unwrap_or_default();
-        !state.is_empty() && !state.contains(") Z ")
-    };
-    while is_running() {
-        assert!(begun.elapsed() < Duration::from_secs(30), "the contender goes on");
-        std::thread::sleep(Duration::from_millis(10));
-    }
+    wait_for("the contender ends", || !runs(&stubborn));
 }
 
 #[test]
@@ -159,4 +152,164 @@ fn what_a_contender_holds_is_counted_to_the_byte() {
     assert!((held..held + 200).contains(&peak("keeps")), "{}", peak("keeps"));
     assert!(peak("passes-on") < 200, "{}", peak("passes-on"));
     assert_eq!(named(&document, "passes-on")["bytes"], held);
+}
+
+/// A contender that says hello back and then does what it likes.
+const GREETS: &str =
+    "import os, sys, time\nsys.stdin.readline()\nprint('{\"kampf\":1,\"ready\":{\"can\":[\"answer\",\"count\",\"time\"]}}', flush=True)\n";
+
+/// How a program ends, and that the runner and the others go on; with so little memory that nothing unbounded can be kept.
+fn ends(script: &str, more: &str) -> String {
+    let toml = format!("{more}[contest.calm.contender.odd]\ncommand = [\"python3\", \"contender.py\"]\n");
+    let folder = Folder::apiary(&toml);
+    folder.write("contender.py", script);
+    let command = folder.command(&[]);
+    let program = command.get_program().to_string_lossy().into_owned();
+    let race = "race --time 1s --rounds 1 --timeout 3s --format json -q --only odd --only computed.database.needed.raw";
+    // The data segment holds the stack that Kampf sets aside too.
+    let output = std::process::Command::new("sh")
+        .args(["-c", &format!("ulimit -d 600000; exec {program} {race}")])
+        .current_dir(folder.path())
+        .output()
+        .unwrap();
+    assert_eq!(output.status.code(), Some(0), "{}", String::from_utf8_lossy(&output.stderr));
+    let document: Json = serde_json::from_slice(&output.stdout).unwrap();
+    assert_eq!(named(&document, "computed.database.needed.raw")["outcome"], "standing");
+    let odd = named(&document, "odd");
+    assert_eq!(odd["outcome"], "failed", "{odd}");
+    odd["reason"].as_str().unwrap().to_owned()
+}
+
+#[test]
+fn nothing_that_a_program_does_with_its_pipes_holds_the_runner_up() {
+    let went_on = "the process closed its input or output and went on";
+    assert_eq!(ends(&format!("{GREETS}os.close(1)\ntime.sleep(600)"), ""), went_on);
+    assert_eq!(ends("import os, time\nos.close(1)\nos.close(0)\ntime.sleep(600)", ""), went_on);
+    let parameters = "where = \"label <> :word\"\n[contest.calm.parameters]\nword = \"text(30000)\"\n";
+    let late = "no answer within 3 s (--timeout)";
+    assert_eq!(ends(&format!("{GREETS}os.close(0)\ntime.sleep(600)"), parameters), went_on);
+    assert_eq!(ends(&format!("{GREETS}time.sleep(600)"), parameters), late, "240 KB of parameters are not read");
+    assert_eq!(ends(&format!("{GREETS}while True: os.write(1, b'x' * 65536)"), ""), late, "a line without an end");
+    assert_eq!(ends(&format!("{GREETS}while True: os.write(2, b'x' * 65536)"), ""), late, "words without an end");
+    assert_eq!(ends(&format!("{GREETS}while True: os.write(1, b'bee\\n' * 9999)"), ""), late, "log without an end");
+    let endless = "os.write(1, b'{\"kampf\":1,')\nwhile True: os.write(1, b'1' * 65536)";
+    assert_eq!(ends(&format!("{GREETS}{endless}"), ""), "broke the protocol: a line of more than 64 MiB; send rows on several lines");
+    let not_text = "os.write(1, b'{\"kampf\":1,\\xff}\\n')\ntime.sleep(600)";
+    assert_eq!(ends(&format!("{GREETS}{not_text}"), ""), "broke the protocol: a line that is not UTF-8");
+}
+
+#[test]
+fn a_byte_that_is_no_text_is_log() {
+    let odd = PYTHON
+        .replace("LIMIT 100", "LIMIT 10")
+        .replace("    connection = None\n", "    connection = None\n    sys.stdout.buffer.write(b'\\xff\\n')\n");
+    assert!(odd.contains("xff"));
+    let folder = with_program("odd", &odd);
+    let (status, document, _) = race(&folder, &["--only", "odd", "--only", "computed.*"]);
+    assert_eq!((status, named(&document, "odd")["rounds"].as_array().unwrap().is_empty()), (0, false), "{}", named(&document, "odd"));
+}
+
+#[test]
+fn an_answer_without_an_end_is_not_taken_to_its_end() {
+    let rows = "line = b'{\"kampf\":1,\"rows\":{\"id\":1,\"set\":0,\"rows\":[' + b','.join([b'[\"a\",\"b\",1.5,1]'] * 1000) + b']}}\\n'\n\
+                sys.stdin.readline()\nwhile True: os.write(1, line)\n";
+    let folder = with_program("endless", &format!("{GREETS}{rows}"));
+    let ended = folder.kampf(&["check", "-q", "--only", "endless", "--only", "computed.database.needed.raw"]);
+    assert_eq!(ended.status, 1);
+    assert!(ended.stdout.contains("differs endless\n    more than 1,020 rows, where 10 are right"), "{}", ended.stdout);
+    // The same of SQL: 240 inspections, 240 times 240 times.
+    let folder = Folder::apiary(
+        "[contest.calm.contender.cross]\nsql = \"select 'a', 'b', 1.5, 1 from inspection a, inspection b, inspection c, inspection d\"\nhydration = \"raw\"\n",
+    );
+    let ended = folder.kampf(&["check", "-q", "--only", "cross", "--only", "computed.database.needed.raw"]);
+    assert!(ended.stdout.contains("differs cross\n    more than 1,020 rows, where 10 are right"), "{}", ended.stdout);
+    let large = "line = b'{\"kampf\":1,\"rows\":{\"id\":1,\"set\":0,\"rows\":[[\"' + b'x' * 30000000 + b'\",\"b\",1.5,1]]}}\\n'\n\
+                 sys.stdin.readline()\nwhile line: line = line[os.write(1, line):]\ntime.sleep(600)\n";
+    assert_eq!(ends(&format!("{GREETS}{large}"), ""), "its answer is many times larger than the right one");
+}
+
+/// A program that starts two more, one of them in a session of its own, notes all three and then waits for ever.
+const FAMILY: &str = "import os, sys, time\n\
+    def note(name):\n  open(name + '.new', 'w').write(str(os.getpid()))\n  os.rename(name + '.new', name)\n\
+    if os.fork() == 0:\n  note('child.pid')\n  time.sleep(600)\n\
+    if os.fork() == 0:\n  os.setsid()\n  if os.fork() == 0:\n    note('orphan.pid')\n    time.sleep(600)\n  os._exit(0)\n\
+    note('own.pid')\n";
+
+fn family_of(folder: &Folder) -> Vec<String> {
+    let files = ["own.pid", "child.pid", "orphan.pid"].map(|name| folder.path().join(name));
+    wait_for("the program and its children run", || files.iter().all(|file| file.exists()));
+    files.iter().map(|file| std::fs::read_to_string(file).unwrap()).collect()
+}
+
+fn wait_for(what: &str, mut is_so: impl FnMut() -> bool) {
+    let begun = Instant::now();
+    while !is_so() {
+        assert!(begun.elapsed() < Duration::from_secs(30), "{what}: it did not happen");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+}
+
+fn runs(pid: &str) -> bool {
+    let state = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
+    !state.is_empty() && !state.contains(") Z ")
+}
+
+#[test]
+fn a_program_and_all_it_has_started_end_with_a_killed_kampf() {
+    for signal in ["-KILL", "-TERM"] {
+        let folder = with_program("family", &format!("{FAMILY}time.sleep(600)"));
+        let mut child = folder.command(&["check", "--timeout", "60s", "-q", "--only", "family"]).spawn().unwrap();
+        let family = family_of(&folder);
+        std::process::Command::new("kill").args([signal, &child.id().to_string()]).status().unwrap();
+        child.wait().unwrap();
+        wait_for("all of them end", || !family.iter().any(|pid| runs(pid)));
+    }
+}
+
+#[test]
+fn what_a_program_leaves_running_ends_when_it_does() {
+    let folder =
+        with_program("family", &format!("{FAMILY}while not os.path.exists('orphan.pid'): time.sleep(0.01)\nraise SystemExit('no luck')"));
+    let ended = folder.kampf(&["check", "-q", "--only", "family", "--only", "computed.database.needed.raw"]);
+    assert!(ended.stdout.contains("failed  family: the process ended with status 1: no luck"), "{}", ended.stdout);
+    let family = family_of(&folder);
+    wait_for("all of them end", || !family.iter().any(|pid| runs(pid)));
+}
+
+#[test]
+fn programs_are_named_before_they_start_get_no_secrets_and_can_be_left_out() {
+    let script = PYTHON.replace("LIMIT 100", "LIMIT 10").replace(
+        "    connection = None\n",
+        "    import os; open('environment', 'w').write(repr(dict(os.environ)))\n    connection = None\n",
+    );
+    let folder = with_program("python", &script);
+    folder.write("kampf.toml", format!("{}environment = [\"HONEY\"]\n", folder.read("kampf.toml")));
+    let mut command = folder.command(&["check", "--only", "python", "--only", "computed.*"]);
+    let secrets = [("PGPASSWORD", "s3cret"), ("DATABASE_URL", "postgres://a:s3cret@b/c"), ("API_TOKEN", "s3cret")];
+    let output = command.envs(secrets).env("HONEY", "sweet").output().unwrap();
+    assert_eq!(output.status.code(), Some(0));
+    assert!(String::from_utf8_lossy(&output.stderr).contains("calm: `python` starts the program python3 contender.py\n"));
+    let environment = folder.read("environment");
+    assert!(environment.contains("PATH") && environment.contains("'HONEY': 'sweet'") && !environment.contains("s3cret"), "{environment}");
+    std::fs::remove_file(folder.path().join("environment")).unwrap();
+    let ended = folder.kampf(&["check", "--no-programs"]);
+    assert!(ended.status == 0 && !ended.stderr.contains("python") && !ended.stdout.contains("python"), "{}", ended.stderr);
+    assert!(!folder.path().join("environment").exists());
+}
+
+#[test]
+fn data_that_a_program_has_changed_is_noticed_and_made_anew() {
+    let writes = PYTHON.replace("LIMIT 100", "LIMIT 10").replace(
+        "            connection = sqlite3.connect(f\"file:{url}?mode=ro\", uri=True)\n",
+        "            import os\n            os.chmod(url, 0o644)\n            connection = sqlite3.connect(url)\n            connection.execute(\"UPDATE hive SET frames = 9 WHERE id = 1\")\n            connection.commit()\n",
+    );
+    assert!(writes.contains("UPDATE"));
+    let folder = with_program("python", &writes);
+    for command in [&["check", "-q"][..], &["race", "-q", "--time", "1s", "--rounds", "1"]] {
+        let more = ["--only", "python", "--only", "computed.database.needed.raw"];
+        let error = folder.error(&[command, &more].concat(), 3);
+        assert!(error.starts_with("the data was changed while it was in use, so nothing that was found counts"), "{error}");
+        let filled: Json = serde_json::from_str(&folder.ok(&["fill", "--format", "json", "-q"])).unwrap();
+        assert_eq!(filled["reused"], false);
+    }
 }

@@ -2,35 +2,15 @@
 
 mod common;
 
-use std::io::Write;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use common::Folder;
+use common::{Folder, installed, json};
 use serde_json::Value as Json;
-
-/// Whether there is a server to be started; where there must be one, its absence is a failure.
-fn installed() -> bool {
-    let folder = Folder::apiary("");
-    let ended = folder.kampf(&["fill", "--engine", "postgres", "-q"]);
-    if ended.status == 0 {
-        remove(&folder);
-        return true;
-    }
-    assert!(std::env::var("KAMPF_REQUIRE_SERVERS").as_deref() != Ok("1"), "{}", ended.stderr);
-    assert!(ended.stderr.contains("install one"), "{}", ended.stderr);
-    // Not by a macro, whose words the tests' runner would keep to itself.
-    let _ = writeln!(std::io::stderr(), "skipped: {}", ended.stderr);
-    false
-}
 
 fn remove(folder: &Folder) {
     folder.ok(&["fill", "--remove", "-q"]);
-}
-
-fn json(text: &str) -> Json {
-    serde_json::from_str(text).unwrap_or_else(|error| panic!("{error}\n{text}"))
 }
 
 /// The folder of a dataset's cluster.

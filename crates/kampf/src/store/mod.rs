@@ -192,7 +192,8 @@ impl<'p> Store<'p> {
 
     /// Keeps the current dataset and the last few before it.
     fn forget_old(&self, current: &Slot) {
-        let mut old: Vec<Slot> = Slot::all(&self.data).into_iter().filter(|slot| slot.word != current.word).collect();
+        let others = Slot::all(&self.data).into_iter().filter(|slot| slot.word != current.word && slot.record().is_some());
+        let mut old: Vec<Slot> = others.collect();
         old.sort_by_key(Slot::used);
         let surplus = old.len().saturating_sub(KEPT);
         for slot in old.into_iter().take(surplus) {
@@ -246,11 +247,16 @@ pub(crate) fn remove_all(project: &Project) -> Result<Swept, Problem> {
             return Err(Problem::wrong(format!("{} is on {server}, which the project does not name", slot.word))
                 .hint("name it: `kampf fill --remove --engine postgres://…`"));
         }
+        let was_there = slot.folder.exists();
         let removed = match slot.take()? {
             Some(lock) => slot.remove(project, lock, &store.owner)?,
             None => false,
         };
-        if removed { swept.removed += 1 } else { swept.in_use += 1 }
+        match (removed, was_there) {
+            (true, true) => swept.removed += 1,
+            (true, false) => {}
+            (false, _) => swept.in_use += 1,
+        }
     }
     let there = project.engine.sweep(project.server(), &store.owner).map_err(|error| engine_problem(&error))?;
     swept.removed += there.removed;

@@ -1,5 +1,6 @@
 //! What a dataset's folder says about it.
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -79,13 +80,15 @@ impl Slot {
         Slot { folder: data.join(word), lock: data.with_file_name(LOCKS).join(word), word: word.to_owned() }
     }
 
-    /// Every slot below a folder: real folders whose whole names are what Kampf calls them.
+    /// Every slot: real folders and locks whose whole names are what Kampf calls them. A lock may be all that a kill has left.
     pub(super) fn all(data: &Path) -> Vec<Slot> {
         let is_word = |name: &str| name.len() == 16 && name.bytes().all(|byte| byte.is_ascii_digit() || (b'a'..=b'f').contains(&byte));
-        let entries = fs::read_dir(data).into_iter().flatten().flatten();
-        let folders = entries.filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_dir()));
-        let words = folders.filter_map(|entry| entry.file_name().into_string().ok()).filter(|name| is_word(name));
-        words.map(|word| Slot::of(data, &word)).collect()
+        let entries = |folder: &Path| fs::read_dir(folder).into_iter().flatten().flatten();
+        let folders = entries(data).filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_dir()));
+        let locks = entries(&data.with_file_name(LOCKS)).filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_file()));
+        let words = folders.chain(locks).filter_map(|entry| entry.file_name().into_string().ok()).filter(|name| is_word(name));
+        let words: BTreeSet<String> = words.collect();
+        words.into_iter().map(|word| Slot::of(data, &word)).collect()
     }
 
     pub(super) fn wait(&self, alone: bool, waiting: &mut dyn FnMut()) -> Result<Lock, Problem> {

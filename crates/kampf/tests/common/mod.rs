@@ -124,3 +124,36 @@ pub(crate) fn without_times(text: &str) -> String {
     }
     out
 }
+
+/// Whether a server of PostgreSQL can be started; where there must be one, its absence is a failure.
+pub(crate) fn installed() -> bool {
+    let folder = Folder::apiary("");
+    let ended = folder.kampf(&["fill", "--engine", "postgres", "-q"]);
+    if ended.status == 0 {
+        folder.ok(&["fill", "--remove", "-q"]);
+        return true;
+    }
+    assert!(std::env::var("KAMPF_REQUIRE_SERVERS").as_deref() != Ok("1"), "{}", ended.stderr);
+    assert!(ended.stderr.contains("install one"), "{}", ended.stderr);
+    // Not by a macro, whose words the tests' runner would keep to itself.
+    let _ = std::io::Write::write_all(&mut std::io::stderr(), format!("skipped: {}", ended.stderr).as_bytes());
+    false
+}
+
+pub(crate) fn json(text: &str) -> serde_json::Value {
+    serde_json::from_str(text).unwrap_or_else(|error| panic!("{error}\n{text}"))
+}
+
+/// Numbers by chance, the same in every run (the generator that Knuth calls linear congruential, with the constants of MMIX).
+pub(crate) struct Dice(u64);
+
+impl Dice {
+    pub(crate) fn new(seed: u64) -> Dice {
+        Dice(seed)
+    }
+
+    pub(crate) fn below(&mut self, end: u64) -> u64 {
+        self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (self.0 >> 16) % end
+    }
+}
