@@ -227,7 +227,7 @@ fn spread_counts(key: u64, parents: u64, children: &Children, share: u32, id: Ta
         let between = |random: &mut Random, low: f64, high: f64| {
             let wanted = low + (high - low) * random.unit();
             let whole = wanted as u32;
-            whole + u32::from(random.unit() < wanted - f64::from(whole))
+            whole.saturating_add(u32::from(random.unit() < wanted - f64::from(whole)))
         };
         let mut count = match children {
             Children::About(mean) => between(&mut random, real(mean) * 0.5, real(mean) * 1.5),
@@ -237,7 +237,7 @@ fn spread_counts(key: u64, parents: u64, children: &Children, share: u32, id: Ta
             Children::Heavy(mean) => {
                 let wanted = real(mean) * libm::exp(1.2 * random.normal() - 0.72);
                 let whole = wanted as u32;
-                whole + u32::from(random.unit() < wanted - f64::from(whole))
+                whole.saturating_add(u32::from(random.unit() < wanted - f64::from(whole)))
             }
         };
         if share < 100 && random.below(100) >= u64::from(share) {

@@ -68,7 +68,7 @@ impl Sql {
     pub(crate) fn indented(mut self, by: &str) -> Sql {
         for piece in &mut self.0 {
             if let Piece::Text(text) = piece {
-                *text = text.replace('\n', &format!("\n{by}"));
+                *text = indented(text, by);
             }
         }
         self
@@ -102,5 +102,32 @@ impl Sql {
             }
         }
         (sql, binds)
+    }
+}
+
+/// The lines of a text moved to the right, but for those that begin inside of quotes: a name may have several.
+fn indented(text: &str, by: &str) -> String {
+    let mut moved = String::with_capacity(text.len());
+    let mut quote = None;
+    for c in text.chars() {
+        moved.push(c);
+        match (c, quote) {
+            ('\n', None) => moved.push_str(by),
+            ('"' | '\'' | '`', None) => quote = Some(c),
+            (c, Some(open)) if c == open => quote = None,
+            _ => {}
+        }
+    }
+    moved
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_line_inside_a_name_is_not_moved() {
+        let text = "SELECT \"a\nb\", 'it''s\nhere'\nFROM \"x\"\"\n\"";
+        assert_eq!(indented(text, "  "), "SELECT \"a\nb\", 'it''s\nhere'\n  FROM \"x\"\"\n\"");
     }
 }

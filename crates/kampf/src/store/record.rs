@@ -181,10 +181,15 @@ impl Slot {
         let name = begun.as_ref().map_or(self.word.as_str(), |begun| begun.name.as_str());
         if self.folder.exists() {
             let place = Place { folder: &self.folder, server, name, owner };
+            // Not whole from here on, wherever the removal may be broken off.
+            let record = fs::read_to_string(self.folder.join(RECORD)).ok();
             self.break_off();
             fault::point("removal-begins").map_err(|error| Problem::file("cannot remove", &self.folder, &error))?;
-            if !engine.remove(&place).map_err(|error| super::engine_problem(&error))? {
-                return Ok(false);
+            let removed = engine.remove(&place).map_err(|error| super::engine_problem(&error));
+            if !matches!(removed, Ok(true)) {
+                // Nothing was touched.
+                record.map_or(Ok(()), |record| write_whole(&self.folder.join(RECORD), &record))?;
+                return removed;
             }
             fault::point("engine-removed").map_err(|error| Problem::file("cannot remove", &self.folder, &error))?;
             self.remove_own()?;

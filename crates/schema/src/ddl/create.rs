@@ -358,7 +358,11 @@ impl Replay<'_> {
         let span = item.span();
         let Some(mut inner) = item.group() else { return Err(item.unexpected("the condition in parentheses")) };
         let (span, sql) = (span.join(inner.whole_span()), inner.text());
-        let expr = inner.expression().unwrap_or_else(|_| ast::Expr::Value(ast::Value::Placeholder(sql.clone()).into()));
+        let expr = inner.expression().unwrap_or_else(|error| {
+            // What is wrong with it is said where it would be used.
+            let why = error.message.trim_start_matches("this statement cannot be read: ").to_owned();
+            ast::Expr::Value(ast::Value::Placeholder(format!("something that cannot be read ({why})")).into())
+        });
         while item.takes(&["NOT", "VALID"])
             || item.takes(&["NO", "INHERIT"])
             || item.takes(&["NOT", "ENFORCED"])

@@ -219,6 +219,7 @@ impl<'a> Reading<'a> {
                 let column = names.last().and_then(|name| (self.column)(&name.value));
                 Term::Column(column.ok_or_else(|| format!("the name {expr}"))?)
             }
+            E::Value(ast::ValueWithSpan { value: ast::Value::Placeholder(unreadable), .. }) => return Err(unreadable.clone()),
             E::Value(_) | E::Prefixed { .. } | E::TypedString(_) => {
                 Term::Literal(fixed(expr, want).ok_or_else(|| format!("the value {expr}"))?)
             }

@@ -194,8 +194,8 @@ impl<'a> Tokens<'a> {
     pub(super) fn expression(&mut self) -> Result<ast::Expr, DdlError> {
         let rest: Vec<TokenWithSpan> = self.tokens[self.at.min(self.end)..self.end].to_vec();
         if rest.iter().filter(|token| is_operator(&token.token)).nth(MOST_OPERATORS).is_some() {
-            let message = format!("this has more than {MOST_OPERATORS} operators in it, which is more than Kampf reads");
-            return Err(DdlError::new(message, self.span()).hint("leave the condition out, or write it as a list: x IN (…)"));
+            let message = format!("it has more than {MOST_OPERATORS} operators");
+            return Err(DdlError::new(message, self.span()).hint("write it as a list, x IN (…), or leave it out"));
         }
         let mut parser = Parser::new(self.dialect.parser()).with_recursion_limit(DEEPEST).with_tokens_with_locations(rest);
         let parsed = parser.parse_expr().map_err(|error| self.worded(&error))?;
