@@ -284,3 +284,61 @@ fn planted_work_is_counted_by_the_server_itself() {
     }
     remove(&folder);
 }
+
+#[test]
+fn a_setting_that_the_server_refuses_does_not_cost_the_data() {
+    if !installed() {
+        return;
+    }
+    let folder = Folder::apiary("");
+    folder.ok(&["fill", "--engine", "postgres", "-q"]);
+    folder
+        .write("kampf.toml", format!("engine = {{ name = \"postgres\", settings = {{ shared_buffers = \"900GB\" }} }}\n{}", common::TOML));
+    let error = folder.error(&["fill"], 3);
+    assert!(error.contains("PostgreSQL does not start") && error.contains("the data was left as it is"), "{error}");
+    folder.write("kampf.toml", common::TOML);
+    assert_eq!(json(&folder.ok(&["fill", "--engine", "postgres", "--format", "json", "-q"]))["reused"], true);
+    remove(&folder);
+}
+
+#[test]
+fn two_folders_of_a_project_have_data_of_their_own_on_one_server() {
+    if !installed() {
+        return;
+    }
+    // The server of a third folder, as its owner reaches it.
+    let host = Folder::apiary("");
+    let cluster = cluster(&host);
+    let mut serving =
+        start(&host, &["race", "--engine", "postgres", "--time", "300s", "--rounds", "100000", "--exact", "--only", "computed.*"]);
+    let mut pid_file = String::new();
+    wait_for("the server's readiness", || {
+        pid_file = std::fs::read_to_string(Path::new(&cluster).join("postmaster.pid")).unwrap_or_default();
+        postmaster(&cluster).is_some() && pid_file.lines().nth(7).is_some_and(|state| state.trim() == "ready")
+    });
+    let lines: Vec<&str> = pid_file.lines().collect();
+    let url = format!("postgres://kampf@/postgres?host={}&port={}", lines[4].trim(), lines[3].trim());
+    let (one, other, third) = (Folder::apiary(""), Folder::apiary(""), Folder::apiary(""));
+    third.ok(&["fill", "--engine", &url, "-q"]);
+    let on = ["--engine", &url];
+    let filled = |folder: &Folder| json(&folder.ok(&[&["fill", "--format", "json", "-q"][..], &on].concat()));
+    assert_eq!(
+        (filled(&one)["reused"].clone(), filled(&other)["reused"].clone(), filled(&one)["reused"].clone()),
+        (false.into(), false.into(), true.into())
+    );
+    let checked = one.kampf(&[&["check", "--only", "computed.*"][..], &on].concat());
+    assert_eq!(checked.status, 0, "{}", checked.stderr);
+    // Only contenders of the user's could write there.
+    assert!(!checked.stderr.contains("rights of its user"), "{}", checked.stderr);
+    // What one folder has forgotten is found on the server by what it says of its owner; the other's stays.
+    std::fs::remove_dir_all(one.path().join(".kampf")).unwrap();
+    let removed = one.kampf(&[&["fill", "--remove"][..], &on].concat());
+    assert_eq!(removed.stderr, "removed 1 dataset\nleft 2 datasets of other folders or machines on the server\n");
+    assert_eq!(filled(&other)["reused"], true);
+    for folder in [&other, &third] {
+        folder.ok(&[&["fill", "--remove", "-q"][..], &on].concat());
+    }
+    signal("-INT", &serving.id().to_string());
+    serving.wait().unwrap();
+    remove(&host);
+}
