@@ -4,6 +4,8 @@
 //! holds a lock on the server, so that no other Kampf, in whatever folder or on whatever machine, takes it away meanwhile. Nothing is
 //! dropped with what hangs on it.
 
+use std::time::{Duration, Instant};
+
 use kampf_contest::{EngineError, EngineErrorKind};
 use kampf_fill::Blueprint;
 use kampf_schema::Schema;
@@ -62,10 +64,20 @@ fn key(schema: &str) -> i64 {
     i64::from_ne_bytes(fnv(schema.as_bytes()).to_ne_bytes())
 }
 
+/// How long a lock is tried for: the server lets go of those of a connection only when it has seen that to its end.
+const A_MOMENT: Duration = Duration::from_secs(2);
+
 /// Tries for the lock on a schema, which the connection then holds to its end.
 fn lock(link: &Link, schema: &str, alone: bool) -> Result<bool, EngineError> {
     let sql = if alone { "SELECT pg_try_advisory_lock($1)" } else { "SELECT pg_try_advisory_lock_shared($1)" };
-    Ok(link.query(sql, &[&key(schema)])?.first().is_some_and(|row| row.get(0)))
+    let deadline = Instant::now() + A_MOMENT;
+    loop {
+        let locked = link.query(sql, &[&key(schema)])?.first().is_some_and(|row| row.get(0));
+        if locked || Instant::now() > deadline {
+            return Ok(locked);
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
 }
 
 fn unlock(link: &Link, schema: &str) -> Result<(), EngineError> {
