@@ -124,7 +124,7 @@ impl Problem {
 }
 
 /// Characters of a message that are shown at most: it may quote what somebody wrote.
-const LONGEST: usize = 1_500;
+const LONGEST: usize = 600;
 /// Columns of a source line that are shown at most.
 const SHOWN: usize = 110;
 

@@ -286,6 +286,20 @@ fn planted_work_is_counted_by_the_server_itself() {
 }
 
 #[test]
+fn a_program_is_told_of_one_who_may_only_read() {
+    if !installed() {
+        return;
+    }
+    let folder = Folder::apiary("[contest.calm.contender.odd]\ncommand = [\"python3\", \"odd.py\"]\n");
+    folder.write("odd.py", "import sys\nopen('hello', 'w').write(sys.stdin.readline())\n");
+    folder.kampf(&["check", "--engine", "postgres", "-q", "--only", "odd"]);
+    let hello = json(&folder.read("hello"))["hello"].clone();
+    assert!(hello["url"].as_str().unwrap().starts_with("postgres://kampf_reader@/"), "{hello}");
+    assert!(hello["tcp_url"].as_str().unwrap().starts_with("postgres://kampf_reader:"), "{hello}");
+    remove(&folder);
+}
+
+#[test]
 fn a_setting_that_the_server_refuses_does_not_cost_the_data() {
     if !installed() {
         return;

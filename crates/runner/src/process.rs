@@ -83,6 +83,8 @@ pub(crate) struct Process<'a> {
     stderr: Option<ChildStderr>,
     /// What was not taken yet of what it is told.
     unsent: Vec<u8>,
+    /// What is read at a time, and what of it is not taken yet.
+    piece: Vec<u8>,
     lines: Lines,
     words: Vec<u8>,
     memory_limit: Option<u64>,
@@ -132,6 +134,7 @@ impl<'a> Process<'a> {
             stdout,
             stderr,
             unsent: Vec::new(),
+            piece: vec![0; PIECE],
             lines: Lines::default(),
             words: Vec::new(),
             memory_limit: launch.memory_limit,
@@ -202,28 +205,28 @@ impl<'a> Process<'a> {
         if left.is_zero() {
             return Err(Trouble::TimedOut(limit));
         }
-        let interrupted = {
-            let mut ends = vec![PollFd::from_borrowed_fd(self.inbox.wake(), PollFlags::IN)];
-            ends.extend(self.stdout.as_ref().map(|end| PollFd::new(end, PollFlags::IN)));
-            ends.extend(self.stderr.as_ref().map(|end| PollFd::new(end, PollFlags::IN)));
-            if !self.unsent.is_empty() {
-                ends.extend(self.stdin.as_ref().map(|end| PollFd::new(end, PollFlags::OUT)));
-            }
-            let time = Timespec { tv_sec: left.as_secs().try_into().unwrap_or(i64::MAX), tv_nsec: left.subsec_nanos().into() };
-            match poll(&mut ends, Some(&time)) {
-                Ok(_) | Err(rustix::io::Errno::INTR) => {}
-                Err(error) => return Err(Trouble::Broken(format!("its pipes cannot be watched: {error}"))),
-            }
-            !ends[0].revents().is_empty()
-        };
+        let time = Timespec { tv_sec: left.as_secs().try_into().unwrap_or(i64::MAX), tv_nsec: left.subsec_nanos().into() };
+        let waiting = self.stdin.as_ref().filter(|_| !self.unsent.is_empty());
+        let mut ends = vec![PollFd::from_borrowed_fd(self.inbox.wake(), PollFlags::IN)];
+        ends.extend(self.stdout.as_ref().map(|end| PollFd::new(end, PollFlags::IN)));
+        ends.extend(waiting.map(|end| PollFd::new(end, PollFlags::OUT)));
+        ends.extend(self.stderr.as_ref().map(|end| PollFd::new(end, PollFlags::IN)));
+        match poll(&mut ends, Some(&time)) {
+            Ok(_) | Err(rustix::io::Errno::INTR) => {}
+            Err(error) => return Err(Trouble::Broken(format!("its pipes cannot be watched: {error}"))),
+        }
+        let is_ready = |end: &PollFd<'_>| !end.revents().is_empty();
+        let (interrupted, words) = (is_ready(&ends[0]), self.stderr.is_some() && ends.last().is_some_and(is_ready));
         if interrupted {
             return Err(Trouble::Interrupted);
         }
-        self.listen();
+        if words {
+            self.listen();
+        }
         if !self.unsent.is_empty() {
             self.write()?;
         }
-        if !self.read()? { Err(self.ended()) } else { Ok(()) }
+        if self.read()? { Ok(()) } else { Err(self.ended()) }
     }
 
     /// Hands over as much of what is to be sent as is taken now.
@@ -243,11 +246,10 @@ impl<'a> Process<'a> {
     /// Reads a piece of what was said; false at its end.
     fn read(&mut self) -> Result<bool, Trouble> {
         let Some(stdout) = &mut self.stdout else { return Ok(false) };
-        let mut piece = [0; PIECE];
-        match stdout.read(&mut piece) {
+        match stdout.read(&mut self.piece) {
             Ok(0) => Ok(false),
             Ok(length) => {
-                self.lines.push(&piece[..length]);
+                self.lines.push(&self.piece[..length]);
                 Ok(true)
             }
             Err(error) if matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::Interrupted) => Ok(true),

@@ -81,6 +81,8 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
     let equals = test.equals(&selected)?;
     let connection = project.engine.connect(&setup.url, &project.settings).map_err(|error| engine_problem(&error))?;
     let planted = if inbox.is_interrupted() { None } else { test.planted(&project, connection.as_ref())? };
+    drop(connection);
+    dataset.verify()?;
     if general.format == Format::Json {
         print_json(&format!("{:#}", as_json(&equals, planted.as_ref())))?;
     } else {

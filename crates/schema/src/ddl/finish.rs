@@ -139,14 +139,14 @@ fn columns(draft: &DraftTable) -> Result<Table, DdlError> {
     let mut columns = Vec::new();
     for column in &draft.columns {
         let meaning: &Meaning = column.meaning.as_ref().map_err(Clone::clone)?;
+        if column.default.as_ref().and_then(text_default).is_some_and(|text| text.len() > MOST_DEFAULT) {
+            let message = format!("the default of `{}.{}` is longer than {} KiB", draft.name.text, column.name.text, MOST_DEFAULT >> 10);
+            return Err(DdlError::new(message, column.name.span).hint("make it shorter, or leave it out: it would stand in most rows"));
+        }
         // A sequence as default is how a numbered column was written before there was a word for it.
         let by_sequence = column.default.as_ref().is_some_and(|expr| expr.to_string().to_ascii_lowercase().starts_with("nextval"));
         let numbered = column.numbered || by_sequence;
         let default = column.default.as_ref().filter(|_| !numbered);
-        if default.and_then(text_default).is_some_and(|text| text.len() > MOST_DEFAULT) {
-            let message = format!("the default of `{}.{}` is longer than {} KiB", draft.name.text, column.name.text, MOST_DEFAULT >> 10);
-            return Err(DdlError::new(message, column.name.span).hint("make it shorter, or leave it out: it would stand in most rows"));
-        }
         columns.push(Column {
             name: column.name.text.clone(),
             quoted: column.name.quoted,
