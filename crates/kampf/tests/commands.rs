@@ -163,7 +163,8 @@ fn check_says_whether_all_agree_and_prints_the_answer() {
         right     HL-67277  Häflö        832.3333333333334  6
         this one  EI-36132  none         1.0                0
       failed  short: the statement gives 1 columns, but 4 are asked for
-      failed  broken: SQLite says: no such column: honey
+      failed  broken: SQLite says: no such column: honey (line 1, column 8 of the statement: `honey from
+              hive`)
     "#);
     let answer = folder.kampf(&["check", "calm", "--answer", "-q", "--only", "right"]);
     assert_eq!(answer.status, 0, "{}", answer.stderr);
