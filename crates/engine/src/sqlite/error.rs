@@ -30,11 +30,13 @@ pub(super) fn engine_error(error: &rusqlite::Error, sql: Option<&str>) -> Engine
         Some(ErrorCode::AuthorizationForStatementDenied) => "; contenders may only read",
         _ => "",
     };
+    // Of names with a table before them SQLite does not say where they are.
+    let named = |message: &str| Some((sql?, sql?.find(message.rsplit_once(": ")?.1)?));
     let place = match error {
-        rusqlite::Error::SqlInputError { sql, offset, .. } => {
-            usize::try_from(*offset).map_or_else(|_| String::new(), |at| place_in(sql, at))
-        }
-        _ => String::new(),
+        rusqlite::Error::SqlInputError { sql, offset, .. } => usize::try_from(*offset).ok().map(|at| (sql.as_str(), at)),
+        rusqlite::Error::SqliteFailure(_, Some(message)) if kind == EngineErrorKind::Statement => named(message),
+        _ => None,
     };
+    let place = place.map_or_else(String::new, |(sql, at)| place_in(sql, at));
     EngineError { kind, message: format!("SQLite says: {message}{place}{remedy}"), sql: sql.map(str::to_owned) }
 }
