@@ -246,7 +246,7 @@ fn random_schemas_are_filled_on_postgresql_too() {
         schema.fold_names();
         let Ok(blueprint) = Blueprint::new(&schema, &order) else { continue };
         let folder = tempfile::tempdir().unwrap();
-        let url = common::as_owner(served.url());
+        let url = common::servers::as_owner(served.url());
         let place = Place { folder: folder.path(), server: Some(&url), name: "random", owner: "test" };
         let loaded = postgres.load(&place, &schema, &blueprint, &[], &mut |_| {});
         assert!(loaded.is_ok(), "{} {:?}\n{text}", loaded.as_ref().unwrap_err(), loaded.as_ref().unwrap_err().sql);

@@ -82,7 +82,8 @@ fn at_every_step(engine: &str, more: &[&str]) {
         let reused = fill(&folder, engine, &promised, &fault);
         assert_eq!(reused, *step == "file-named:2", "after {fault}");
         remove(&folder, &fault);
-        if name.starts_with("file") || *step == "begun" || more.contains(step) {
+        // Files are written alike whatever the engine.
+        if engine == "sqlite" && name.starts_with("file") || *step == "begun" || more.contains(step) {
             let full = format!("{name}=full:{visit}");
             let (_, status, words) = at(&folder, &["fill", "--engine", engine, "-q"], &full);
             assert_eq!(status, Some(3), "{full}: {words}");

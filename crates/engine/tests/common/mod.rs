@@ -2,6 +2,8 @@
 
 #![allow(dead_code, reason = "each test uses its part")]
 
+pub(crate) mod servers;
+
 use std::io::Write;
 
 use kampf_contest::{Agreement, Collect, Execution, Field, Need, NeedText, Restriction, Touch, compare, derive, evaluate};
@@ -185,9 +187,4 @@ pub(crate) fn check_need(
         assert_eq!(session.counted().statements, session.observed().len() as u64);
     }
     field.valid.len()
-}
-
-/// The URL of a throwaway server as its owner reaches it, instead of those who may only read.
-pub(crate) fn as_owner(url: &str) -> String {
-    url.replacen("//kampf_reader@", "//kampf@", 1)
 }
