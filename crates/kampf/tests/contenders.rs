@@ -189,6 +189,7 @@ fn nothing_that_a_program_does_with_its_pipes_holds_the_runner_up() {
     let late = "no answer within 3 s (--timeout)";
     assert_eq!(ends(&format!("{GREETS}os.close(0)\ntime.sleep(600)"), parameters), went_on);
     assert_eq!(ends(&format!("{GREETS}time.sleep(600)"), parameters), late, "240 KB of parameters are not read");
+    assert_eq!(ends(&format!("{GREETS}while True: os.write(1, b'bee\\n' * 9999)"), parameters), late, "nor while it says much itself");
     assert_eq!(ends(&format!("{GREETS}while True: os.write(1, b'x' * 65536)"), ""), late, "a line without an end");
     assert_eq!(ends(&format!("{GREETS}while True: os.write(2, b'x' * 65536)"), ""), late, "words without an end");
     assert_eq!(ends(&format!("{GREETS}while True: os.write(1, b'bee\\n' * 9999)"), ""), late, "log without an end");

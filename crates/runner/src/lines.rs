@@ -33,6 +33,11 @@ impl Lines {
         self.bytes.extend_from_slice(piece);
     }
 
+    /// Whether more is waiting here than any line may be long; it is to be looked at before there is more.
+    pub(crate) fn is_full(&self) -> bool {
+        self.bytes.len() - self.start > LONGEST_LINE
+    }
+
     /// The next line of the protocol that is there whole.
     pub(crate) fn next(&mut self) -> Option<Line> {
         loop {

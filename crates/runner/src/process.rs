@@ -208,7 +208,8 @@ impl<'a> Process<'a> {
         let time = Timespec { tv_sec: left.as_secs().try_into().unwrap_or(i64::MAX), tv_nsec: left.subsec_nanos().into() };
         let waiting = self.stdin.as_ref().filter(|_| !self.unsent.is_empty());
         let mut ends = vec![PollFd::from_borrowed_fd(self.inbox.wake(), PollFlags::IN)];
-        ends.extend(self.stdout.as_ref().map(|end| PollFd::new(end, PollFlags::IN)));
+        // While a request waits to be taken nobody looks at what is read, so that has an end.
+        ends.extend(self.stdout.as_ref().filter(|_| !self.lines.is_full()).map(|end| PollFd::new(end, PollFlags::IN)));
         ends.extend(waiting.map(|end| PollFd::new(end, PollFlags::OUT)));
         ends.extend(self.stderr.as_ref().map(|end| PollFd::new(end, PollFlags::IN)));
         match poll(&mut ends, Some(&time)) {
@@ -245,6 +246,9 @@ impl<'a> Process<'a> {
 
     /// Reads a piece of what was said; false at its end.
     fn read(&mut self) -> Result<bool, Trouble> {
+        if self.lines.is_full() {
+            return Ok(true);
+        }
         let Some(stdout) = &mut self.stdout else { return Ok(false) };
         match stdout.read(&mut self.piece) {
             Ok(0) => Ok(false),

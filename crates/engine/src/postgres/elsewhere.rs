@@ -124,7 +124,29 @@ pub(super) fn load_into(
     let loaded = load::load(&link, schema, blueprint, progress)?;
     link.execute(&comment(&name, place.name, place.owner))?;
     step("schema-whole")?;
+    // At its end at the latest a connection tells what it has counted.
+    drop(link);
+    wait_for_counts(&Link::open(url)?, &name, loaded.iter().map(|loaded| loaded.rows).sum())?;
     Ok(loaded)
+}
+
+/// How long the server may take to count what was loaded.
+const COUNTING: Duration = Duration::from_secs(10);
+
+/// Waits until the server has counted the rows that were loaded, which it does in its own time: the stamp is made of such counts. One
+/// that is set not to count is not waited for.
+fn wait_for_counts(link: &Link, schema: &str, rows: u64) -> Result<(), EngineError> {
+    let sql = "SELECT coalesce(sum(pg_stat_get_tuples_inserted(oid)), 0)::int8, current_setting('track_counts')
+        FROM pg_class WHERE relkind = 'r' AND relnamespace = (SELECT oid FROM pg_namespace WHERE nspname = $1)";
+    let deadline = Instant::now() + COUNTING;
+    loop {
+        let found = link.query(sql, &[&schema])?;
+        let is_there = |row: &tokio_postgres::Row| row.get::<_, i64>(0).unsigned_abs() >= rows || row.get::<_, &str>(1) == "off";
+        if found.first().is_none_or(is_there) || Instant::now() > deadline {
+            return Ok(());
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
 }
 
 fn in_use(schema: &str) -> EngineError {

@@ -23,11 +23,12 @@ pub(super) fn line(quiet: bool) -> ProgressBar {
 pub(crate) struct FillProgress {
     bar: ProgressBar,
     quiet: bool,
+    changed: bool,
 }
 
 impl FillProgress {
     pub(crate) fn new(quiet: bool) -> FillProgress {
-        FillProgress { bar: line(quiet), quiet }
+        FillProgress { bar: line(quiet), quiet, changed: false }
     }
 
     pub(crate) fn take(&mut self, event: LoadEvent<'_>) {
@@ -39,7 +40,10 @@ impl FillProgress {
             LoadEvent::Indexes => "making indexes".to_owned(),
             LoadEvent::Statistics => "gathering statistics".to_owned(),
             LoadEvent::Changed => {
-                say(self.quiet, "the data was changed by somebody since it was filled; it is made anew");
+                // It is looked at once more before it is made anew.
+                if !std::mem::replace(&mut self.changed, true) {
+                    say(self.quiet, "the data was changed by somebody since it was filled; it is made anew");
+                }
                 return;
             }
             LoadEvent::Waiting => "waiting for another kampf that uses this data".to_owned(),
