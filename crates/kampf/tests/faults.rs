@@ -115,8 +115,10 @@ fn a_kill_at_any_step_of_a_fill_leaves_nothing_wrong_on_postgresql() {
     }
 }
 
-/// Fills that are killed at some moment, one after the other on what the one before has left.
+/// Fills that are killed at some moment, one after the other on what the one before has left. With `KAMPF_KILLS=10` ten times as many.
 fn killed_at_random(engine: &str, kills: usize) {
+    let times = std::env::var("KAMPF_KILLS").ok().and_then(|times| times.parse().ok()).unwrap_or(1);
+    let kills = kills * times;
     let folder = Folder::apiary("");
     folder.write("kampf.toml", folder.read("kampf.toml").replace("\"6 per hive\"", "20_000"));
     let promised = promised(&folder);
@@ -124,7 +126,7 @@ fn killed_at_random(engine: &str, kills: usize) {
     folder.ok(&["fill", "--engine", engine, "-q"]);
     let whole = begun.elapsed();
     remove(&folder, "nothing");
-    let mut dice = Dice::new(7);
+    let mut dice = Dice::new(6 + times as u64);
     let (mut hits, mut found) = (0, 0);
     for kill in 0..kills {
         let mut child = folder.command(&["fill", "--engine", engine, "-q"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();

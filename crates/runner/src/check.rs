@@ -2,11 +2,12 @@
 
 use std::time::{Duration, Instant};
 
-use kampf_contest::{Agreement, Difference, Reference, compare, evaluate};
+use kampf_contest::{Difference, Reference, evaluate};
 use kampf_engine::GeneratedRows;
 use kampf_protocol::Mode;
 use kampf_schema::Value;
 
+use crate::comparison::{Comparison, bytes_of};
 use crate::contest::{Contest, Entry, EntryWay, Setup};
 use crate::event::Event;
 use crate::inbox::Inbox;
@@ -116,69 +117,16 @@ fn check_entry(
     Ok((verdict, Some(Probe { start, cold_ns: mean(&cold.ran.spans_ns), call_ns: mean(&later.ran.spans_ns) })))
 }
 
-/// Rows of a contender's answer that are looked at where so many are right: enough to tell a join that doubles rows from one that
-/// never ends.
-pub fn most_rows(right: usize) -> usize {
-    right.saturating_mul(2).saturating_add(1_000)
-}
-
-/// Bytes of an answer's values that are taken where the right ones come to so many.
-fn most_bytes(right: u64) -> u64 {
-    right.saturating_mul(4).saturating_add(16 << 20)
-}
-
-/// Room that rows take.
-fn bytes_of(rows: &[Vec<Value>]) -> u64 {
-    rows.iter().flatten().map(|value| value.as_ref().size() + 8).sum()
-}
-
-/// Fetches a contender's answers and compares each with its reference as soon as it is there. One that is far longer or larger than
-/// is right is not taken to its end, so that no answer takes more memory than the right one allows.
+/// Fetches a contender's answers and compares them with the right ones.
 pub(crate) fn compared(
     talk: Talk<'_>,
     contest: &Contest,
     sets: &[Vec<Value>],
     references: &[Reference],
 ) -> Result<CheckedVerdict, Trouble> {
-    let mut answer: Vec<Vec<Value>> = Vec::new();
-    let (mut current, mut bytes) = (0, 0);
-    let mut verdict = CheckedVerdict::Agrees;
-    let mut up_to = |set: usize, current: &mut usize, answer: &mut Vec<Vec<Value>>| {
-        while *current < set && verdict == CheckedVerdict::Agrees {
-            verdict = verdict_on(contest, *current, &references[*current], answer);
-            answer.clear();
-            *current += 1;
-        }
-        verdict.clone()
-    };
-    let mut limits = (0, 0);
-    let mut limited = usize::MAX;
-    talk.answers(sets, &mut |set, rows| {
-        if up_to(set, &mut current, &mut answer) != CheckedVerdict::Agrees {
-            return Ok(Flow::Stop);
-        }
-        if limited != set {
-            let right = references[set].answer(contest.limit());
-            limits = (most_rows(right.len()), most_bytes(bytes_of(right)));
-            (limited, bytes) = (set, 0);
-        }
-        bytes += bytes_of(&rows);
-        answer.extend(rows);
-        if bytes > limits.1 {
-            return Err(Trouble::Refused("its answer is many times larger than the right one".to_owned()));
-        }
-        Ok(if answer.len() > limits.0 { Flow::Stop } else { Flow::More })
-    })?;
-    Ok(up_to(sets.len(), &mut current, &mut answer))
-}
-
-/// Compares the answer to one parameter set.
-fn verdict_on(contest: &Contest, set: usize, reference: &Reference, answer: &[Vec<Value>]) -> CheckedVerdict {
-    match compare(reference, contest.limit(), answer) {
-        Agreement::Same => CheckedVerdict::Agrees,
-        Agreement::Differs(difference) => CheckedVerdict::Disagrees(set, Box::new(difference)),
-        Agreement::Undecided => CheckedVerdict::Undecided,
-    }
+    let mut comparison = Comparison::new(references, contest.limit());
+    talk.answers(sets, &mut |set, rows| comparison.take(set, rows))?;
+    Ok(comparison.verdict())
 }
 
 /// Rows and bytes of values that an answer may have which is the reference itself.

@@ -5,6 +5,7 @@
 
 mod allocator;
 mod check;
+mod comparison;
 mod contender;
 mod contest;
 mod delayed;
@@ -20,7 +21,8 @@ mod relay;
 mod talk;
 
 pub use allocator::{CountingAllocator, HeapCounts, count_heap};
-pub use check::{CheckedEntry, CheckedVerdict, Checks, Probe, check, more_than, most_rows};
+pub use check::{CheckedEntry, CheckedVerdict, Checks, Probe, check, more_than};
+pub use comparison::most_rows;
 pub use contender::{OwnContender, serve};
 pub use contest::{Contest, Entry, EntryWay, Parameter, ParameterSource, Program, Setup};
 pub use event::{Event, RoundBegins};

@@ -120,7 +120,7 @@ impl Engine for Postgres {
         if let Some(url) = place.server {
             return elsewhere::remove(url, place.name);
         }
-        Ok(Home::of(place.folder)?.remove())
+        Home::of(place.folder)?.remove()
     }
 
     fn sweep(&self, server: Option<&str>, owner: &str) -> Result<Swept, EngineError> {

@@ -128,17 +128,16 @@ impl Home {
         let lock = self.lock()?;
         self.end_left_over();
         let data = self.data();
-        if data.exists() {
-            fs::remove_dir_all(&data).map_err(|error| io("remove", &data, &error))?;
-        }
+        remove_soon(&data)?;
         if let Some(user) = self.user {
             folder_of(&data, user)?;
         }
         let password = self.folder.join("password");
         self.keep(&password, &random_word()?, self.user.map(|(_, group)| group))?;
         self.keep(&self.folder.join("reader"), &random_word()?, None)?;
-        let output = programs
-            .command("initdb", self)
+        let mut command = programs.command("initdb", self);
+        end_with_parent(&mut command, Signal::KILL);
+        let output = command
             .args(["--encoding=UTF8", "--locale=C", "--no-sync", "--auth-local=trust", "--auth-host=scram-sha-256"])
             .args(["--username", OWNER, "--pwfile"])
             .arg(&password)
@@ -241,7 +240,7 @@ impl Home {
                 command.arg("-c").arg(format!("{}={}", setting.name, setting.value));
             }
             command.process_group(0).stdout(out).stderr(err);
-            end_with_parent(&mut command);
+            end_with_parent(&mut command, Signal::INT);
             let child = command.spawn().map_err(|error| io("start", &programs.folder.join("postgres"), &error))?;
             let mut server = Server { child, home: self.clone(), port, _lock: None };
             match server.wait_until_ready() {
@@ -257,15 +256,14 @@ impl Home {
     }
 
     /// Removes all files, unless another Kampf uses them; false then.
-    pub(super) fn remove(self) -> bool {
+    pub(super) fn remove(self) -> Result<bool, EngineError> {
         // Held until all is gone.
-        let lock = open_own(&self.folder.join("lock")).ok().filter(|lock| lock_soon(lock).is_ok());
-        if lock.is_some() {
-            self.end_left_over();
-            let _ = fs::remove_dir_all(&self.sockets);
-            let _ = fs::remove_dir_all(&self.folder);
+        let Some(_lock) = open_own(&self.folder.join("lock")).ok().filter(|lock| lock_soon(lock).is_ok()) else { return Ok(false) };
+        self.end_left_over();
+        for folder in [&self.data(), &self.sockets, &self.folder] {
+            remove_soon(folder)?;
         }
-        lock.is_some()
+        Ok(true)
     }
 }
 
@@ -406,12 +404,28 @@ impl Drop for Server {
     }
 }
 
-/// Has the server stop when this process ends in whatever way.
+/// How long what works on files of a Kampf that was killed may take to see that it is alone.
+const ALONE: Duration = Duration::from_secs(10);
+
+/// Removes a folder, if it is there. The helpers of an `initdb` that was killed write into theirs for a moment longer.
+fn remove_soon(folder: &Path) -> Result<(), EngineError> {
+    let deadline = Instant::now() + ALONE;
+    loop {
+        match fs::remove_dir_all(folder) {
+            Ok(()) => return Ok(()),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound && !folder.exists() => return Ok(()),
+            Err(error) if Instant::now() > deadline => return Err(io("remove", folder, &error)),
+            Err(_) => std::thread::sleep(Duration::from_millis(20)),
+        }
+    }
+}
+
+/// Has a program end by a signal when this process ends in whatever way.
 #[expect(unsafe_code, reason = "only the child itself can ask for its parent's death signal, between fork and exec")]
-fn end_with_parent(command: &mut Command) {
+fn end_with_parent(command: &mut Command, signal: Signal) {
     // SAFETY: the closure makes one system call and touches no memory that the fork could have left in a strange state.
     unsafe {
-        command.pre_exec(|| Ok(rustix::process::set_parent_process_death_signal(Some(Signal::INT))?));
+        command.pre_exec(move || Ok(rustix::process::set_parent_process_death_signal(Some(signal))?));
     }
 }
 
@@ -426,7 +440,7 @@ pub(super) fn sweep() -> usize {
         let Ok(owner) = fs::read(folder.join("owner")) else { continue };
         if !Path::new(OsStr::from_bytes(&owner)).exists() {
             let home = Home { sockets: folder.join("sockets"), folder, user: server_user().ok() };
-            removed += usize::from(home.remove());
+            removed += usize::from(home.remove().unwrap_or(false));
         }
     }
     removed
