@@ -115,6 +115,22 @@ fn a_kill_at_any_step_of_a_fill_leaves_nothing_wrong_on_postgresql() {
     }
 }
 
+#[test]
+fn a_removal_that_fails_halfway_leaves_nothing_that_is_taken_for_whole() {
+    if !installed() {
+        return;
+    }
+    let folder = Folder::apiary("");
+    let promised = promised(&folder);
+    fill(&folder, "postgres", &promised, "nothing");
+    let (_, status, words) = at(&folder, &["fill", "--remove", "-q"], "home-half-removed=full");
+    assert_eq!(status, Some(3), "{words}");
+    let record = folder.datasets().remove(0).join("dataset.json");
+    assert!(!record.exists(), "half a cluster has a record");
+    assert!(!fill(&folder, "postgres", &promised, "half a removal"));
+    remove(&folder, "half a removal");
+}
+
 /// Fills that are killed at some moment, one after the other on what the one before has left. With `KAMPF_KILLS=10` ten times as many.
 fn killed_at_random(engine: &str, kills: usize) {
     let times = std::env::var("KAMPF_KILLS").ok().and_then(|times| times.parse().ok()).unwrap_or(1);

@@ -344,6 +344,26 @@ fn two_folders_of_a_project_have_data_of_their_own_on_one_server() {
     assert_eq!(checked.status, 0, "{}", checked.stderr);
     // Only contenders of the user's could write there.
     assert!(!checked.stderr.contains("rights of its user"), "{}", checked.stderr);
+    // A removal that something else stands against leaves the data as it was, and of use.
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+    let execute = |sql: &str| {
+        runtime.block_on(async {
+            let (client, connection) = tokio_postgres::connect(&url, tokio_postgres::NoTls).await.unwrap();
+            tokio::spawn(connection);
+            client.batch_execute(sql).await.unwrap();
+        });
+    };
+    execute(
+        "DO $$ DECLARE s text; BEGIN FOR s IN SELECT nspname FROM pg_namespace WHERE nspname LIKE 'kampf\\_%' LOOP
+         EXECUTE format('CREATE VIEW public.%I AS SELECT * FROM %I.hive', 'on_' || s, s); END LOOP; END $$",
+    );
+    let refused = one.error(&[&["fill", "--remove", "-q"][..], &on].concat(), 3);
+    assert!(refused.contains("that Kampf did not make") && refused.contains("view on_kampf_"), "{refused}");
+    assert_eq!(filled(&one)["reused"], true);
+    execute(
+        "DO $$ DECLARE v text; BEGIN FOR v IN SELECT viewname FROM pg_views WHERE viewname LIKE 'on\\_kampf\\_%' LOOP
+         EXECUTE format('DROP VIEW public.%I', v); END LOOP; END $$",
+    );
     // What one folder has forgotten is found on the server by what it says of its owner; the other's stays.
     std::fs::remove_dir_all(one.path().join(".kampf")).unwrap();
     let removed = one.kampf(&[&["fill", "--remove"][..], &on].concat());

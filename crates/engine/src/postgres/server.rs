@@ -16,6 +16,7 @@ use rustix::process::{Pid, Signal, kill_process};
 
 use super::connect::{Link, OLDEST};
 use crate::engine::Setting;
+use crate::fault::step;
 use crate::sockets::socket_folder;
 
 /// The database of a throwaway server, which every new cluster has.
@@ -260,7 +261,9 @@ impl Home {
         // Held until all is gone.
         let Some(_lock) = open_own(&self.folder.join("lock")).ok().filter(|lock| lock_soon(lock).is_ok()) else { return Ok(false) };
         self.end_left_over();
-        for folder in [&self.data(), &self.sockets, &self.folder] {
+        remove_soon(&self.data())?;
+        step("home-half-removed")?;
+        for folder in [&self.sockets, &self.folder] {
             remove_soon(folder)?;
         }
         Ok(true)

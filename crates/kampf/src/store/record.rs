@@ -187,8 +187,11 @@ impl Slot {
             fault::point("removal-begins").map_err(|error| Problem::file("cannot remove", &self.folder, &error))?;
             let removed = engine.remove(&place).map_err(|error| super::engine_problem(&error));
             if !matches!(removed, Ok(true)) {
-                // Nothing was touched.
-                record.map_or(Ok(()), |record| write_whole(&self.folder.join(RECORD), &record))?;
+                // Nothing was touched where another uses it, and a server drops a schema whole or not at all. What else was broken
+                // off may be half gone.
+                if matches!(removed, Ok(false)) || server.is_some() {
+                    record.map_or(Ok(()), |record| write_whole(&self.folder.join(RECORD), &record))?;
+                }
                 return removed;
             }
             fault::point("engine-removed").map_err(|error| Problem::file("cannot remove", &self.folder, &error))?;
