@@ -1,28 +1,101 @@
-//! The choices a developer makes, and the options of each.
+//! The choices a developer makes, and the options of each: one registry that everything else reads.
+//!
+//! Names of contenders, `[contest.X.choices]`, the field, the ladder, the verdict by choice, documents and their JSON Schema take
+//! words, order and meaning from here. A further choice is an enum of options and a line in [`Choice::entry`].
 
+use std::collections::BTreeMap;
 use std::fmt;
 
-use serde::{Deserialize, Serialize};
+use serde::de::{Error, MapAccess, Visitor};
+use serde::ser::SerializeMap;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+use crate::nature::Nature;
+use crate::sql::Ways;
+
+/// Something the developer decides. In the order in which options stand in a contender's name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Choice {
+    /// How related rows are reached.
+    Loading,
+    /// Where filtering, sorting and limiting of the root happen.
+    Work,
+    /// Which columns are fetched.
+    Columns,
+    /// What a row becomes.
+    Hydration,
+}
+
+/// What is known of a choice.
+#[derive(Debug)]
+pub struct ChoiceEntry {
+    /// Its word in files and on the screen.
+    pub word: &'static str,
+    /// What it decides.
+    pub about: &'static str,
+    /// Its options, from the naive one on: an option's place is its rank.
+    pub options: &'static [OptionEntry],
+    /// When it is changed on the way from the naive end, where several ways are equally short.
+    pub turn: usize,
+    /// Whether it can change anything for a need.
+    pub(crate) applies: fn(&Nature) -> bool,
+}
+
+/// What is known of an option.
+#[derive(Debug)]
+pub struct OptionEntry {
+    /// Its word in names, files and on the screen.
+    pub word: &'static str,
+    /// Words it had in earlier versions, which saved results are still read with.
+    pub former: &'static [&'static str],
+    /// What it means.
+    pub about: &'static str,
+    /// Whether it is an option for a need at all.
+    pub(crate) applies: fn(&Nature) -> bool,
+    /// Why it is not derived together with others; none where it is.
+    pub(crate) refusal: fn(&Nature, &Ways) -> Option<&'static str>,
+}
+
+/// One option of one choice.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Opt {
+    choice: Choice,
+    rank: u8,
+}
+
+/// An enum of all options of one choice, from the naive one on.
+pub trait ChoiceOption: Copy + 'static {
+    /// The choice.
+    const CHOICE: Choice;
+    /// All options by rank.
+    const ALL: &'static [Self];
+
+    /// Its place among them.
+    fn rank(self) -> u8;
+
+    /// The same as one option among those of all choices.
+    fn opt(self) -> Opt {
+        Opt { choice: Self::CHOICE, rank: self.rank() }
+    }
+
+    /// The word in names and files.
+    fn word(self) -> &'static str {
+        self.opt().word()
+    }
+}
 
 macro_rules! options {
-    ($(#[$doc:meta])* $name:ident { $($(#[$option_doc:meta])* $option:ident = $word:literal),+ $(,)? }) => {
+    ($(#[$doc:meta])* $name:ident { $($(#[$option_doc:meta])* $option:ident),+ $(,)? }) => {
         $(#[$doc])*
         #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-        #[serde(rename_all = "lowercase")]
         pub enum $name { $($(#[$option_doc])* $option),+ }
 
-        impl $name {
-            /// All options, from the naive one on.
-            pub const ALL: &'static [$name] = &[$($name::$option),+];
+        impl ChoiceOption for $name {
+            const CHOICE: Choice = Choice::$name;
+            const ALL: &'static [$name] = &[$($name::$option),+];
 
-            /// The word in names and files.
-            pub fn word(self) -> &'static str {
-                match self { $($name::$option => $word),+ }
-            }
-
-            /// The option of a word.
-            pub fn from_word(word: &str) -> Option<$name> {
-                Self::ALL.iter().copied().find(|option| option.word() == word)
+            fn rank(self) -> u8 {
+                self as u8
             }
         }
     };
@@ -32,15 +105,15 @@ options! {
     /// How related rows are reached.
     Loading {
         /// A statement per parent when touched.
-        Lazy = "lazy",
+        Lazy,
         /// One more statement per relation, by key list.
-        Batched = "batched",
+        Batched,
         /// One statement, parents de-duplicated.
-        Joined = "joined",
+        Joined,
         /// Join and group in the database.
-        Grouped = "grouped",
+        Grouped,
         /// Sub-selects in the database.
-        Computed = "computed",
+        Computed,
     }
 }
 
@@ -48,9 +121,9 @@ options! {
     /// Where filtering, sorting and limiting of the root happen.
     Work {
         /// In the application, after everything was fetched.
-        App = "app",
+        App,
         /// In the database.
-        Database = "database",
+        Database,
     }
 }
 
@@ -58,9 +131,9 @@ options! {
     /// Which columns are fetched.
     Columns {
         /// All of them.
-        All = "all",
+        All,
         /// Only those the need uses.
-        Needed = "needed",
+        Needed,
     }
 }
 
@@ -68,56 +141,305 @@ options! {
     /// What a row becomes.
     Hydration {
         /// An entity, its place in an identity map, and a snapshot for change detection.
-        Tracked = "tracked",
+        Managed,
         /// An entity.
-        Plain = "plain",
+        Plain,
         /// A map from name to value.
-        Map = "map",
+        Map,
         /// A record typed by position.
-        Record = "record",
+        Record,
         /// Nothing: values are used in place.
-        Raw = "raw",
+        Raw,
+    }
+}
+
+const fn option(word: &'static str, about: &'static str) -> OptionEntry {
+    OptionEntry { word, former: &[], about, applies: |_| true, refusal: |_, _| None }
+}
+
+static LOADING: ChoiceEntry = ChoiceEntry {
+    word: "loading",
+    about: "how related rows are reached",
+    turn: 1,
+    applies: |nature| nature.has_relations,
+    options: &[
+        option("lazy", "a statement for each parent, when it is touched"),
+        option("batched", "one more statement for each relation, by a list of keys"),
+        OptionEntry {
+            refusal: |nature, _| {
+                let unknown = nature.reaches_many && !nature.has_all_keys;
+                unknown.then_some("without a primary key rows that a join repeats cannot be recognised")
+            },
+            ..option("joined", "one statement; repeated parents are recognised by their keys")
+        },
+        OptionEntry { applies: |nature| nature.has_aggregates, ..option("grouped", "joined and grouped in the database") },
+        option("computed", "sub-selects in the database"),
+    ],
+};
+
+static WORK: ChoiceEntry = ChoiceEntry {
+    word: "work",
+    about: "where rows are filtered, sorted and cut",
+    turn: 0,
+    applies: |nature| nature.has_selection,
+    options: &[option("app", "in the application, after everything was fetched"), option("database", "in the database")],
+};
+
+static COLUMNS: ChoiceEntry = ChoiceEntry {
+    word: "columns",
+    about: "which columns are fetched",
+    turn: 2,
+    applies: |nature| nature.columns_matter,
+    options: &[option("all", "all of them"), option("needed", "only those that are used")],
+};
+
+static HYDRATION: ChoiceEntry = ChoiceEntry {
+    word: "hydration",
+    about: "what a row becomes",
+    turn: 3,
+    applies: |_| true,
+    options: &[
+        OptionEntry {
+            former: &["tracked"],
+            refusal: |nature, ways| {
+                if nature.columns_matter && ways.columns == Columns::Needed {
+                    return Some("an entity with some of its columns cannot be compared and saved");
+                }
+                let has_keys = if nature.is_flat(ways) { nature.has_root_key } else { nature.has_all_keys };
+                (!has_keys).then_some("without a primary key an entity has no identity")
+            },
+            ..option("managed", "an entity, its place in an identity map, and a snapshot to find changes by")
+        },
+        option("plain", "an entity"),
+        option("map", "a map from name to value"),
+        option("record", "a record by position"),
+        OptionEntry {
+            refusal: |nature, ways| {
+                if nature.has_relations && matches!(ways.loading, Loading::Lazy | Loading::Batched) {
+                    return Some("raw keeps nothing, so there is no row to load relations for");
+                }
+                if ways.work == Work::App {
+                    return Some("raw keeps nothing, so there is nothing to filter, sort or cut in the application");
+                }
+                let repeats = nature.reaches_many && ways.loading == Loading::Joined;
+                repeats.then_some("raw keeps nothing, so rows that a join repeats cannot be recognised")
+            },
+            ..option("raw", "nothing: values are used in place")
+        },
+    ],
+};
+
+impl Choice {
+    /// All of them, in the order of names.
+    pub const ALL: [Choice; 4] = [Choice::Loading, Choice::Work, Choice::Columns, Choice::Hydration];
+
+    /// What is known of it.
+    pub fn entry(self) -> &'static ChoiceEntry {
+        match self {
+            Choice::Loading => &LOADING,
+            Choice::Work => &WORK,
+            Choice::Columns => &COLUMNS,
+            Choice::Hydration => &HYDRATION,
+        }
+    }
+
+    /// Its word.
+    pub fn word(self) -> &'static str {
+        self.entry().word
+    }
+
+    /// The choice of a word.
+    pub fn from_word(word: &str) -> Option<Choice> {
+        Choice::ALL.into_iter().find(|choice| choice.word() == word)
+    }
+
+    /// Its options, from the naive one on.
+    pub fn options(self) -> impl Iterator<Item = Opt> {
+        (0..self.entry().options.len()).map(move |rank| Opt { choice: self, rank: rank as u8 })
+    }
+
+    /// The option of a word, also of one that it had in an earlier version.
+    pub fn option(self, word: &str) -> Option<Opt> {
+        self.options().find(|option| option.word() == word || option.entry().former.contains(&word))
+    }
+}
+
+impl Opt {
+    /// The choice.
+    pub fn choice(self) -> Choice {
+        self.choice
+    }
+
+    /// Its place among the choice's options; 0 is the most naive.
+    pub fn rank(self) -> usize {
+        usize::from(self.rank)
+    }
+
+    /// What is known of it.
+    pub fn entry(self) -> &'static OptionEntry {
+        &self.choice.entry().options[self.rank()]
+    }
+
+    /// Its word.
+    pub fn word(self) -> &'static str {
+        self.entry().word
     }
 }
 
 /// One option per choice; none where the choice changes nothing for the need.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Choices {
-    /// How related rows are reached.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub loading: Option<Loading>,
-    /// Where the selection happens.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub work: Option<Work>,
-    /// Which columns.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub columns: Option<Columns>,
-    /// What a row becomes.
-    pub hydration: Hydration,
+    ranks: [Option<u8>; Choice::ALL.len()],
 }
 
 impl Choices {
+    /// The same with another option.
+    #[must_use]
+    pub fn with(self, option: impl ChoiceOption) -> Choices {
+        self.with_opt(option.opt())
+    }
+
+    /// The same with another option.
+    #[must_use]
+    pub fn with_opt(mut self, option: Opt) -> Choices {
+        self.ranks[option.choice as usize] = Some(option.rank);
+        self
+    }
+
+    /// The option of a choice.
+    pub fn get<O: ChoiceOption>(&self) -> Option<O> {
+        self.ranks[O::CHOICE as usize].map(|rank| O::ALL[usize::from(rank)])
+    }
+
+    /// The option of a choice.
+    pub fn of(&self, choice: Choice) -> Option<Opt> {
+        self.ranks[choice as usize].map(|rank| Opt { choice, rank })
+    }
+
+    /// The options there are, in the order of names.
+    pub fn options(&self) -> impl Iterator<Item = Opt> + '_ {
+        Choice::ALL.into_iter().filter_map(|choice| self.of(choice))
+    }
+
     /// How many choices differ from another contender's.
     pub fn distance(&self, other: &Choices) -> usize {
-        usize::from(self.loading != other.loading)
-            + usize::from(self.work != other.work)
-            + usize::from(self.columns != other.columns)
-            + usize::from(self.hydration != other.hydration)
+        self.ranks.iter().zip(&other.ranks).filter(|(one, other)| one != other).count()
+    }
+
+    /// Both options of the choice in which another contender differs, where it is one alone.
+    pub fn difference(&self, other: &Choices) -> Option<(Opt, Opt)> {
+        let differs = |choice: &Choice| self.of(*choice) != other.of(*choice);
+        let choice = Choice::ALL.into_iter().find(differs).filter(|_| self.distance(other) == 1)?;
+        Some((self.of(choice)?, other.of(choice)?))
+    }
+
+    /// The ranks of its options in the order in which choices are changed; all zero at the naive end.
+    pub fn ranks(&self) -> [usize; Choice::ALL.len()] {
+        let mut ranks = [0; Choice::ALL.len()];
+        self.options().for_each(|option| ranks[option.choice.entry().turn] = option.rank());
+        ranks
     }
 }
 
 /// The contender's name: its options in fixed order, joined by points.
 impl fmt::Display for Choices {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        if let Some(loading) = self.loading {
-            write!(f, "{}.", loading.word())?;
+        for (at, option) in self.options().enumerate() {
+            write!(f, "{}{}", if at > 0 { "." } else { "" }, option.word())?;
         }
-        if let Some(work) = self.work {
-            write!(f, "{}.", work.word())?;
+        Ok(())
+    }
+}
+
+impl Serialize for Choices {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut map = serializer.serialize_map(None)?;
+        for option in self.options() {
+            map.serialize_entry(option.choice.word(), option.word())?;
         }
-        if let Some(columns) = self.columns {
-            write!(f, "{}.", columns.word())?;
+        map.end()
+    }
+}
+
+impl<'de> Deserialize<'de> for Choices {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Choices, D::Error> {
+        struct Words;
+
+        impl<'de> Visitor<'de> for Words {
+            type Value = Choices;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("an option for each choice")
+            }
+
+            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Choices, A::Error> {
+                let mut choices = Choices::default();
+                while let Some((choice, option)) = map.next_entry::<String, Option<String>>()? {
+                    let known = Choice::from_word(&choice).ok_or_else(|| A::Error::custom(format!("there is no choice `{choice}`")))?;
+                    let Some(word) = option else { continue };
+                    let option = known.option(&word).ok_or_else(|| A::Error::custom(format!("`{word}` is not an option of {choice}")))?;
+                    choices = choices.with_opt(option);
+                }
+                Ok(choices)
+            }
         }
-        f.write_str(self.hydration.word())
+
+        deserializer.deserialize_map(Words)
+    }
+}
+
+/// The options a contest is limited to; a choice that is not in it allows all.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Restriction {
+    allowed: BTreeMap<Choice, Vec<Opt>>,
+}
+
+impl Restriction {
+    /// Allows an option, and of its choice no others than those allowed.
+    pub fn allow(&mut self, option: Opt) {
+        self.allowed.entry(option.choice).or_default().push(option);
+    }
+
+    /// Whether an option may be taken.
+    pub fn allows(&self, option: Opt) -> bool {
+        self.allowed.get(&option.choice).is_none_or(|allowed| allowed.contains(&option))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_registry_agrees_with_the_enums_and_no_word_is_taken_twice() {
+        assert_eq!(Loading::ALL.iter().map(|one| one.word()).collect::<Vec<_>>(), ["lazy", "batched", "joined", "grouped", "computed"]);
+        assert_eq!(Hydration::ALL.iter().map(|one| one.word()).collect::<Vec<_>>(), ["managed", "plain", "map", "record", "raw"]);
+        assert_eq!(Work::ALL.len() + Columns::ALL.len(), WORK.options.len() + COLUMNS.options.len());
+        let mut words: Vec<&str> = Choice::ALL.into_iter().flat_map(Choice::options).map(Opt::word).collect();
+        let all = words.len();
+        words.sort_unstable();
+        words.dedup();
+        assert_eq!(words.len(), all, "a name is read by its words alone");
+        let mut turns: Vec<usize> = Choice::ALL.iter().map(|choice| choice.entry().turn).collect();
+        turns.sort_unstable();
+        assert_eq!(turns, [0, 1, 2, 3]);
+    }
+
+    #[test]
+    fn choices_are_a_map_from_choice_to_option_and_read_words_of_before() {
+        let choices = Choices::default().with(Loading::Lazy).with(Work::App).with(Hydration::Managed);
+        assert_eq!(choices.to_string(), "lazy.app.managed");
+        let json = serde_json::to_string(&choices).unwrap();
+        assert_eq!(json, r#"{"loading":"lazy","work":"app","hydration":"managed"}"#);
+        let read = |json: &str| serde_json::from_str::<Choices>(json);
+        assert_eq!(read(&json).unwrap(), choices);
+        assert_eq!(read(r#"{"loading":"lazy","work":"app","columns":null,"hydration":"tracked"}"#).unwrap(), choices);
+        assert!(read(r#"{"loading":"sideways"}"#).unwrap_err().to_string().contains("`sideways` is not an option of loading"));
+        assert!(read(r#"{"weather":"fine"}"#).unwrap_err().to_string().contains("there is no choice `weather`"));
+        assert_eq!((choices.get::<Columns>(), choices.get::<Work>()), (None, Some(Work::App)));
+        let other = choices.with(Hydration::Raw);
+        assert_eq!((choices.distance(&other), choices.difference(&other)), (1, Some((Hydration::Managed.opt(), Hydration::Raw.opt()))));
+        assert_eq!(choices.difference(&other.with(Work::Database)), None);
+        assert_eq!(other.with(Loading::Computed).ranks(), [0, 4, 0, 4]);
     }
 }

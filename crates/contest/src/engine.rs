@@ -32,7 +32,7 @@ impl<F: FnMut(&[ValueRef<'_>]) -> Flow> Sink for F {
 
 /// What went over a session, counted where it left the process.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Counts {
+pub struct Traffic {
     /// Statements carried out, begin and commit included.
     pub statements: u64,
     /// Waits for the server; for an engine without one, what a server would have needed.
@@ -138,7 +138,7 @@ pub trait Session {
     fn count(&mut self);
 
     /// What was counted; counting ends.
-    fn counted(&mut self) -> Counts;
+    fn counted(&mut self) -> Traffic;
 
     /// Starts noting every statement.
     fn observe(&mut self);

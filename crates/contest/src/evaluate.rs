@@ -9,25 +9,25 @@ use crate::key::Key;
 use crate::layers::{Accumulator, truth};
 use crate::need::{Need, Term};
 
-/// Rows to evaluate over.
-pub trait Rows {
+/// RowSource to evaluate over.
+pub trait RowSource {
     /// How many rows a table has.
     fn count(&self, table: TableId) -> u64;
     /// One value.
     fn value(&self, table: TableId, row: u64, column: ColumnId) -> Value;
 }
 
-/// Rows of a table by the columns a hop leads to.
+/// RowSource of a table by the columns a hop leads to.
 type Index = HashMap<Key, Vec<u64>>;
 
 struct Evaluation<'a> {
     need: &'a Need,
-    rows: &'a dyn Rows,
+    rows: &'a dyn RowSource,
     indexes: HashMap<(TableId, Vec<ColumnId>), Index>,
 }
 
 /// All rows that the need asks for, in its order, before the limit.
-pub fn evaluate(need: &Need, rows: &dyn Rows, parameters: &[Value]) -> Reference {
+pub fn evaluate(need: &Need, rows: &dyn RowSource, parameters: &[Value]) -> Reference {
     let mut evaluation = Evaluation { need, rows, indexes: HashMap::new() };
     for term in need.terms() {
         term.path().iter().for_each(|hop| evaluation.index(hop));

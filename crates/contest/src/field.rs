@@ -1,26 +1,15 @@
 //! Which contenders enter, and why others do not.
 
+use std::collections::BTreeSet;
 use std::fmt;
 
-use kampf_schema::{HopKind, Schema};
+use kampf_schema::Schema;
 
-use crate::choice::{Choices, Columns, Hydration, Loading, Work};
+use crate::choice::{Choice, ChoiceOption, Choices, Columns, Loading, Opt, Restriction};
 use crate::dialect::Dialect;
+use crate::nature::Nature;
 use crate::need::Need;
-use crate::sql::{Ways, derive};
-
-/// The options a contest is limited to; an empty list allows all.
-#[derive(Clone, Debug, Default, PartialEq)]
-pub struct Restriction {
-    /// Ways of loading.
-    pub loading: Vec<Loading>,
-    /// Places of work.
-    pub work: Vec<Work>,
-    /// Columns.
-    pub columns: Vec<Columns>,
-    /// Hydrations.
-    pub hydration: Vec<Hydration>,
-}
+use crate::sql::{Ways, kept};
 
 /// A combination that is not derived.
 #[derive(Clone, Debug, PartialEq)]
@@ -48,12 +37,9 @@ pub struct Field {
     pub not_derived: Vec<NotDerived>,
 }
 
-/// The options of each choice that apply to a need; a choice that changes nothing has the one option "none".
-struct Options {
-    loading: Vec<Option<Loading>>,
-    work: Vec<Option<Work>>,
-    columns: Vec<Option<Columns>>,
-    hydration: Vec<Hydration>,
+/// For each choice that applies to a need, in the order of names, the options that may be taken.
+struct Axes {
+    axes: Vec<Vec<Opt>>,
 }
 
 impl Field {
@@ -63,61 +49,65 @@ impl Field {
     /// every other way of loading there, and then, at the leanest loading, each step down in hydration, fetching only needed
     /// columns from the first hydration that allows it. So every member but the first differs from another in one choice.
     pub fn of(schema: &Schema, need: &Need, dialect: &Dialect, restriction: &Restriction) -> Field {
-        let options = Options::of(schema, need, dialect, restriction);
+        let nature = Nature::of(schema, need, dialect);
+        let axes = Axes::of(&nature, restriction);
         let mut field = Field::default();
-        let mut plans = Vec::new();
-        for choices in options.all() {
-            match why_not(schema, need, &choices) {
+        let mut known = BTreeSet::new();
+        for choices in axes.combinations() {
+            let ways = Ways::of(&choices);
+            let refusal = choices.options().find_map(|option| (option.entry().refusal)(&nature, &ways));
+            let refusal = refusal.or_else(|| {
+                let is_new = known.insert(effective(schema, need, dialect, &choices));
+                (!is_new).then_some("it does the very same as another contender")
+            });
+            match refusal {
                 Some(reason) => field.not_derived.push(NotDerived { choices, reason }),
-                None => {
-                    let plan = derive(schema, need, dialect, &choices);
-                    if plans.contains(&plan) {
-                        field.not_derived.push(NotDerived { choices, reason: "it does the very same as another contender" });
-                    } else {
-                        plans.push(plan);
-                        field.valid.push(choices);
-                    }
-                }
+                None => field.valid.push(choices),
             }
         }
-        field.entered = options.default_entry(need, &field.valid);
+        field.entered = axes.default_entry(&nature, &field.valid);
         field
     }
 }
 
-impl Options {
-    fn of(schema: &Schema, need: &Need, dialect: &Dialect, restriction: &Restriction) -> Options {
-        fn allowed<T: Copy + PartialEq>(all: &[T], only: &[T]) -> Vec<T> {
-            all.iter().copied().filter(|option| only.is_empty() || only.contains(option)).collect()
-        }
-        fn if_applies<T>(applies: bool, options: Vec<T>) -> Vec<Option<T>> {
-            if applies { options.into_iter().map(Some).collect() } else { vec![None] }
-        }
-        let loading = allowed(Loading::ALL, &restriction.loading);
-        let loading = loading.into_iter().filter(|loading| *loading != Loading::Grouped || need.has_aggregates()).collect();
-        Options {
-            loading: if_applies(need.has_relations(), loading),
-            work: if_applies(need.has_selection(), allowed(Work::ALL, &restriction.work)),
-            columns: if_applies(columns_matter(schema, need, dialect), allowed(Columns::ALL, &restriction.columns)),
-            hydration: allowed(Hydration::ALL, &restriction.hydration),
-        }
+/// The options that a combination comes to for a need: where leaving columns out leaves none out, all are fetched. Combinations
+/// that come to the same send the same statements and do the same with what comes back.
+pub fn effective(schema: &Schema, need: &Need, dialect: &Dialect, choices: &Choices) -> Choices {
+    let ways = Ways::of(choices);
+    let kept = |columns| kept(schema, need, dialect, Ways { columns, ..ways });
+    let leaves_none_out = choices.get() == Some(Columns::Needed) && kept(Columns::Needed) == kept(Columns::All);
+    if leaves_none_out { choices.with(Columns::All) } else { *choices }
+}
+
+impl Axes {
+    fn of(nature: &Nature, restriction: &Restriction) -> Axes {
+        let options = |choice: Choice| {
+            let options = choice.options().filter(|option| (option.entry().applies)(nature) && restriction.allows(*option));
+            options.collect()
+        };
+        Axes { axes: Choice::ALL.into_iter().filter(|choice| (choice.entry().applies)(nature)).map(options).collect() }
     }
 
-    fn all(&self) -> Vec<Choices> {
-        let mut all = Vec::new();
-        for &loading in &self.loading {
-            for &work in &self.work {
-                for &columns in &self.columns {
-                    for &hydration in &self.hydration {
-                        all.push(Choices { loading, work, columns, hydration });
-                    }
-                }
+    /// All combinations, the option of the last choice changing fastest, made one at a time.
+    fn combinations(&self) -> impl Iterator<Item = Choices> + '_ {
+        let all = self.axes.iter().map(Vec::len).product::<usize>();
+        (0..all).map(|number| {
+            let mut rest = number;
+            let mut choices = Choices::default();
+            for options in self.axes.iter().rev() {
+                choices = choices.with_opt(options[rest % options.len()]);
+                rest /= options.len();
             }
-        }
-        all
+            choices
+        })
     }
 
-    fn default_entry(&self, need: &Need, valid: &[Choices]) -> Vec<Choices> {
+    /// The options of a choice that may be taken; none where it does not apply.
+    fn options(&self, choice: Choice) -> &[Opt] {
+        self.axes.iter().find(|options| options.first().is_some_and(|first| first.choice() == choice)).map_or(&[], Vec::as_slice)
+    }
+
+    fn default_entry(&self, nature: &Nature, valid: &[Choices]) -> Vec<Choices> {
         let mut entered: Vec<Choices> = Vec::new();
         let mut enter = |choices: Choices| {
             let enters = valid.contains(&choices);
@@ -126,92 +116,45 @@ impl Options {
             }
             enters
         };
-        let (Some(&loading), Some(&work), Some(&columns)) = (self.loading.first(), self.work.first(), self.columns.first()) else {
+        if self.axes.iter().any(Vec::is_empty) {
             return entered;
-        };
-        // The first hydration that is valid at the naive end; without a primary key nothing can be tracked.
-        let naive =
-            self.hydration.iter().map(|&hydration| Choices { loading, work, columns, hydration }).find(|choices| valid.contains(choices));
+        }
+        let last = |choices: Choices, choice| self.options(choice).last().map_or(choices, |&option| choices.with_opt(option));
+        // The first hydration that is valid at the naive end; without a primary key nothing can be managed.
+        let first = self.axes.iter().fold(Choices::default(), |choices, options| choices.with_opt(options[0]));
+        let hydrations = self.options(Choice::Hydration);
+        let naive = hydrations.iter().map(|&hydration| first.with_opt(hydration)).find(|choices| valid.contains(choices));
         let Some(mut at) = naive.or_else(|| valid.first().copied()) else { return entered };
         enter(at);
-        at.work = self.work.last().copied().flatten();
+        at = last(at, Choice::Work);
         enter(at);
-        for &loading in &self.loading {
-            enter(Choices { loading, ..at });
+        for &loading in self.options(Choice::Loading) {
+            enter(at.with_opt(loading));
         }
-        at.loading = self.leanest_loading(need);
+        at = self.leanest_loading(nature).map_or(at, |loading| at.with_opt(loading));
         enter(at);
-        let needed = self.columns.last().copied().flatten();
-        let first = self.hydration.iter().position(|&hydration| hydration == at.hydration).unwrap_or(0);
-        for &hydration in &self.hydration[first..] {
-            let next = Choices { hydration, ..at };
-            let lean = Choices { columns: needed, ..next };
-            if at.columns != needed {
+        let needed = last(at, Choice::Columns).of(Choice::Columns);
+        let first = hydrations.iter().position(|&hydration| Some(hydration) == at.of(Choice::Hydration)).unwrap_or(0);
+        for &hydration in &hydrations[first..] {
+            let next = at.with_opt(hydration);
+            let lean = needed.map_or(next, |needed| next.with_opt(needed));
+            if at.of(Choice::Columns) != needed {
                 enter(next);
             }
-            if valid.contains(&lean) {
+            at = if valid.contains(&lean) {
                 enter(lean);
-                at = lean;
+                lean
             } else {
-                at.hydration = hydration;
-            }
+                next
+            };
         }
         entered
     }
 
     /// The last loading that computes in the database; with references to one row only, the join.
-    fn leanest_loading(&self, need: &Need) -> Option<Loading> {
-        let to_one = !need.has_aggregates();
-        let joined = self.loading.iter().copied().find(|loading| to_one && *loading == Some(Loading::Joined));
-        joined.or_else(|| self.loading.last().copied()).flatten()
+    fn leanest_loading(&self, nature: &Nature) -> Option<Opt> {
+        let options = self.options(Choice::Loading);
+        let joined = options.iter().find(|&&loading| !nature.has_aggregates && loading == Loading::Joined.opt());
+        joined.or(options.last()).copied()
     }
-}
-
-/// Whether fetching only what is needed differs from fetching everything, in any way of loading and wherever the work is done:
-/// keys that link rows, and what rows are chosen and sorted by, are needed where the application does that, and not where the
-/// database does.
-fn columns_matter(schema: &Schema, need: &Need, dialect: &Dialect) -> bool {
-    let mut ways = [Loading::Batched, Loading::Joined, Loading::Computed]
-        .into_iter()
-        .flat_map(|loading| Work::ALL.iter().map(move |&work| (loading, work)));
-    ways.any(|(loading, work)| {
-        let kept = |columns| {
-            let loading = need.has_relations().then_some(loading);
-            let work = need.has_selection().then_some(work);
-            let choices = Choices { loading, work, columns: Some(columns), hydration: Hydration::Record };
-            derive(schema, need, dialect, &choices).layouts.iter().map(|layout| layout.columns.len()).sum::<usize>()
-        };
-        kept(Columns::All) != kept(Columns::Needed)
-    })
-}
-
-/// Why a combination is not derived; none where it is.
-fn why_not(schema: &Schema, need: &Need, choices: &Choices) -> Option<&'static str> {
-    let ways = Ways::of(choices);
-    let to_many = need.terms().any(|term| term.path().iter().any(|hop| hop.kind == HopKind::Many));
-    if choices.hydration == Hydration::Raw {
-        if need.has_relations() && matches!(ways.loading, Loading::Lazy | Loading::Batched) {
-            return Some("raw keeps nothing, so there is no row to load relations for");
-        }
-        if ways.work == Work::App {
-            return Some("raw keeps nothing, so there is nothing to filter, sort or cut in the application");
-        }
-        if to_many && ways.loading == Loading::Joined {
-            return Some("raw keeps nothing, so rows that a join repeats cannot be recognised");
-        }
-    }
-    if choices.hydration == Hydration::Tracked && choices.columns == Some(Columns::Needed) {
-        return Some("an entity with some of its columns cannot be compared and saved");
-    }
-    let has_key = |table| !schema.table(table).primary_key.is_empty();
-    if choices.hydration == Hydration::Tracked {
-        let tables = if ways.is_flat(need) { vec![need.root] } else { need.tables() };
-        if !tables.into_iter().all(has_key) {
-            return Some("without a primary key an entity has no identity");
-        }
-    }
-    if ways.loading == Loading::Joined && to_many && !need.tables().into_iter().all(has_key) {
-        return Some("without a primary key rows that a join repeats cannot be recognised");
-    }
-    None
 }

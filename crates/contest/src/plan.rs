@@ -12,8 +12,8 @@ pub struct Plan {
     /// What a row becomes.
     pub hydration: Hydration,
     /// How the rows of the other nodes are reached.
-    pub fetching: Fetching,
-    /// The statement that fetches the root rows, and with [`Fetching::Joined`] all others too.
+    pub reach: Reach,
+    /// The statement that fetches the root rows, and with [`Reach::Joined`] all others too.
     pub root: RootStatement,
     /// One per table that rows are kept of.
     pub layouts: Vec<Layout>,
@@ -38,7 +38,7 @@ pub struct Plan {
 /// How the rows of nodes behind the root are reached.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Fetching {
+pub enum Reach {
     /// There is only the root.
     Root,
     /// One statement per parent, when it is touched.

@@ -3,7 +3,7 @@
 mod common;
 
 use common::{OTHER, field, names, need, schema, text};
-use kampf_contest::{Field, Hydration, Loading, Restriction, Work, derive};
+use kampf_contest::{ChoiceOption, Field, Hydration, Loading, Restriction, Work, derive, effective};
 
 #[test]
 fn the_default_field_goes_from_the_naive_end_to_the_leanest_in_single_steps() {
@@ -13,12 +13,12 @@ fn the_default_field_goes_from_the_naive_end_to_the_leanest_in_single_steps() {
     assert_eq!(
         names(&entered),
         [
-            "lazy.app.all.tracked",
-            "lazy.database.all.tracked",
-            "batched.database.all.tracked",
-            "joined.database.all.tracked",
-            "grouped.database.all.tracked",
-            "computed.database.all.tracked",
+            "lazy.app.all.managed",
+            "lazy.database.all.managed",
+            "batched.database.all.managed",
+            "joined.database.all.managed",
+            "grouped.database.all.managed",
+            "computed.database.all.managed",
             "computed.database.all.plain",
             "computed.database.needed.plain",
             "computed.database.needed.map",
@@ -45,14 +45,14 @@ fn references_to_one_row_are_leanest_joined_and_know_no_grouping() {
 fn choices_that_change_nothing_are_left_out_of_the_name() {
     let schema = schema();
     let plain = need(&schema, &text("region", &["id", "name"], "", &[], None));
-    assert_eq!(names(&field(&schema, &plain).entered), ["tracked", "plain", "map", "record", "raw"]);
+    assert_eq!(names(&field(&schema, &plain).entered), ["managed", "plain", "map", "record", "raw"]);
     let some = need(&schema, &text("region", &["name"], "", &[], None));
     assert_eq!(
         names(&field(&schema, &some).entered),
-        ["all.tracked", "all.plain", "needed.plain", "needed.map", "needed.record", "needed.raw"]
+        ["all.managed", "all.plain", "needed.plain", "needed.map", "needed.record", "needed.raw"]
     );
     let filtered = need(&schema, &text("region", &["id", "name"], "name = 'Talva'", &[], None));
-    assert_eq!(names(&field(&schema, &filtered).entered)[..2], ["app.tracked", "database.tracked"]);
+    assert_eq!(names(&field(&schema, &filtered).entered)[..2], ["app.managed", "database.managed"]);
 }
 
 #[test]
@@ -68,9 +68,9 @@ fn what_is_not_derived_has_its_reason() {
         assert!(keeps_nothing(name), "{name}: {:?}", of(name, children()));
     }
     assert!(!keeps_nothing("computed.database.needed.raw"));
-    assert_eq!(of("computed.database.needed.tracked", children()), Some("an entity with some of its columns cannot be compared and saved"));
+    assert_eq!(of("computed.database.needed.managed", children()), Some("an entity with some of its columns cannot be compared and saved"));
     let keyless = || text("visit", &["day", "apiary.name"], "", &[], None);
-    assert_eq!(of("lazy.all.tracked", keyless()), Some("without a primary key an entity has no identity"));
+    assert_eq!(of("lazy.all.managed", keyless()), Some("without a primary key an entity has no identity"));
     let keyless_children = || text("apiary", &["name", "count(visit) as days"], "", &[], None);
     assert_eq!(of("joined.all.plain", keyless_children()), Some("without a primary key rows that a join repeats cannot be recognised"));
 }
@@ -99,18 +99,16 @@ fn no_two_contenders_do_the_very_same() {
 fn a_restriction_limits_the_field_and_leaves_it_connected() {
     let schema = schema();
     let need = need(&schema, &text("hive", &["label", "apiary.name"], "alive", &[], None));
-    let only = Restriction {
-        loading: vec![Loading::Batched, Loading::Joined],
-        work: vec![Work::Database],
-        hydration: vec![Hydration::Plain, Hydration::Record],
-        ..Restriction::default()
-    };
+    let mut only = Restriction::default();
+    for option in [Loading::Batched.opt(), Loading::Joined.opt(), Work::Database.opt(), Hydration::Plain.opt(), Hydration::Record.opt()] {
+        only.allow(option);
+    }
     let field = Field::of(&schema, &need, &OTHER, &only);
     assert_eq!(
         names(&field.entered),
         ["batched.database.all.plain", "joined.database.all.plain", "joined.database.needed.plain", "joined.database.needed.record"]
     );
-    assert!(field.valid.iter().all(|choices| choices.work == Some(Work::Database)));
+    assert!(field.valid.iter().all(|choices| choices.get() == Some(Work::Database)));
 }
 
 #[test]
@@ -120,9 +118,9 @@ fn columns_are_a_choice_wherever_any_loading_can_leave_some_out() {
     // Batches need all three columns, a statement that groups only one.
     let need = need(&schema, &text("t", &["sum(t.size) as sizes", "up.id"], "", &[], None));
     let valid = names(&field(&schema, &need).valid);
-    assert!(valid.contains(&"grouped.all.tracked".to_owned()) && valid.contains(&"grouped.needed.raw".to_owned()), "{valid:?}");
-    let tracked = common::plan(&schema, &need, "grouped.all.tracked");
-    assert_eq!(tracked.layouts[0].key.len(), 1, "a tracked entity is known by its key");
+    assert!(valid.contains(&"grouped.all.managed".to_owned()) && valid.contains(&"grouped.needed.raw".to_owned()), "{valid:?}");
+    let managed = common::plan(&schema, &need, "grouped.all.managed");
+    assert_eq!(managed.layouts[0].key.len(), 1, "a managed entity is known by its key");
 }
 
 #[test]
@@ -133,4 +131,53 @@ fn letters_in_which_a_column_is_asked_for_make_no_other_contender() {
     assert!(field(&["Id", "LABEL"]).iter().all(|name| !name.contains("needed")), "all columns are needed");
     let plan = common::plan(&schema, &need(&schema, &text("t", &["Id", "LABEL"], "", &[], None)), "raw");
     assert!(!plan.root.sql.contains(" AS "), "{}", plan.root.sql);
+}
+
+/// Every combination of a few terms, of a filter, an order and a limit.
+fn various_needs() -> impl Iterator<Item = kampf_contest::NeedText> {
+    let gives: [&[&str]; 9] = [
+        &["id", "name"],
+        &["name"],
+        &["name", "id", "region_id", "altitude"],
+        &["id", "region_id", "name", "altitude"],
+        &["name", "region.name"],
+        &["name", "region.id", "region.name"],
+        &["count(hive) as hives"],
+        &["name", "region.name", "max(hive.inspection.temper) as worst"],
+        &["id", "count(visit) as days", "sum(hive.price) as worth"],
+    ];
+    let filters = ["", "altitude > 3", "region.name = 'Talva'", "count(hive) > 2"];
+    let orders: [&[&str]; 3] = [&[], &["name"], &["count(hive) desc"]];
+    gives.into_iter().flat_map(move |give| {
+        filters.into_iter().flat_map(move |filter| {
+            orders
+                .into_iter()
+                .flat_map(move |order| [None, Some(5)].into_iter().map(move |limit| text("apiary", give, filter, order, limit)))
+        })
+    })
+}
+
+#[test]
+fn combinations_of_equal_effect_are_those_of_equal_plans() {
+    let schema = schema();
+    let mut same = 0;
+    for text in various_needs() {
+        let need = need(&schema, &text);
+        let field = field(&schema, &need);
+        let doubles = field.not_derived.iter().filter(|not| not.reason.contains("the very same")).map(|not| not.choices);
+        let known: Vec<_> = field
+            .valid
+            .iter()
+            .copied()
+            .chain(doubles)
+            .map(|choices| (effective(&schema, &need, &OTHER, &choices), derive(&schema, &need, &OTHER, &choices)))
+            .collect();
+        for (at, (key, plan)) in known.iter().enumerate() {
+            for (other_key, other_plan) in &known[..at] {
+                assert_eq!(key == other_key, plan == other_plan, "{key} and {other_key} for {text:?}");
+                same += usize::from(key == other_key);
+            }
+        }
+    }
+    assert!(same > 100, "the needs have hardly any combinations of equal effect: {same}");
 }

@@ -6,8 +6,8 @@ use std::collections::HashMap;
 
 use common::{OTHER, need, schema, text};
 use kampf_contest::{
-    Choices, Collect, Counts, EngineError, EngineErrorKind, Execution, Flow, Hydration, NeedText, Observed, Plan, Session, Sink,
-    StatementId, Touch, derive,
+    Choices, Collect, EngineError, EngineErrorKind, Execution, Flow, Hydration, NeedText, Observed, Plan, Session, Sink, StatementId,
+    Touch, Traffic, derive,
 };
 use kampf_schema::{LogicalType, Schema, Value, ValueRef};
 
@@ -88,8 +88,8 @@ impl Session for Scripted {
 
     fn count(&mut self) {}
 
-    fn counted(&mut self) -> Counts {
-        Counts::default()
+    fn counted(&mut self) -> Traffic {
+        Traffic::default()
     }
 
     fn observe(&mut self) {}
@@ -160,7 +160,7 @@ fn the_identity_map_answers_for_parents_it_knows() {
         assert_eq!(collect.rows.iter().map(|row| row[1].clone()).collect::<Vec<_>>(), ["Talva", "Talva", "Morrin", "Talva"].map(word));
         (session.of_table("apiary"), execution.objects())
     };
-    assert_eq!(sent("lazy.all.tracked"), (2, 4 + 2), "a tracked parent is asked for once");
+    assert_eq!(sent("lazy.all.managed"), (2, 4 + 2), "a managed parent is asked for once");
     assert_eq!(sent("lazy.all.plain"), (4, 4 + 4), "a plain one each time it is touched");
     assert_eq!(sent("batched.all.plain"), (1, 4 + 2));
 }
@@ -268,7 +268,7 @@ fn conditions_left_to_the_application_know_unknown() {
 fn a_transaction_stands_around_the_whole_call() {
     let schema = schema();
     let text = text("region", &["id", "name"], "", &[], None);
-    let choices = Choices { loading: None, work: None, columns: None, hydration: Hydration::Raw };
+    let choices = Choices::default().with(Hydration::Raw);
     let plan = Plan { transaction: true, ..derive(&schema, &need(&schema, &text), &OTHER, &choices) };
     let mut session = Scripted::default().table("region", 0, vec![vec![integer(1), word("Ost")]]);
     let mut touch = Touch::default();

@@ -3,7 +3,7 @@
 mod common;
 
 use common::{OTHER, need, plan, schema, text};
-use kampf_contest::{Bind, Dialect, Fetching, Field, KeyList, NeedText, Restriction, derive};
+use kampf_contest::{Bind, Dialect, Field, KeyList, NeedText, Reach, Restriction, derive};
 use kampf_schema::Value;
 
 fn statements(text: &NeedText, name: &str) -> Vec<String> {
@@ -34,10 +34,10 @@ fn lazy_sends_the_root_and_a_statement_per_touched_parent() {
 
 #[test]
 fn work_in_the_application_asks_the_database_for_everything() {
-    let sent = statements(&calmest(), "lazy.app.all.tracked");
+    let sent = statements(&calmest(), "lazy.app.all.managed");
     assert!(!sent[0].contains("WHERE") && !sent[0].contains("ORDER") && !sent[0].contains("LIMIT"), "{}", sent[0]);
     let schema = schema();
-    let plan = plan(&schema, &need(&schema, &calmest()), "lazy.app.all.tracked");
+    let plan = plan(&schema, &need(&schema, &calmest()), "lazy.app.all.managed");
     assert!(plan.filter.is_some() && plan.order.len() == 3 && plan.limit == Some(10));
     assert!(plan.nodes[1..].iter().all(|node| node.for_selection), "filter and order need both relations");
 }
@@ -46,7 +46,7 @@ fn work_in_the_application_asks_the_database_for_everything() {
 fn batches_are_lists_within_the_parameter_limit() {
     let schema = schema();
     let plan = plan(&schema, &need(&schema, &calmest()), "batched.database.needed.record");
-    assert_eq!(plan.fetching, Fetching::Batched);
+    assert_eq!(plan.reach, Reach::Batched);
     let statement = plan.nodes[1].statement.as_ref().expect("a batched node has a statement");
     assert_eq!(statement.most_keys, 100);
     assert_eq!(statement.sql(3, 1), "SELECT [id], [name]\nFROM [apiary]\nWHERE [id] IN ($1, $2, $3)");

@@ -50,7 +50,7 @@ pub struct TableSize {
 
 /// Where a dataset lives.
 #[derive(Clone, Copy, Debug)]
-pub struct Place<'a> {
+pub struct Ground<'a> {
     /// Its own folder beside the project.
     pub folder: &'a Path,
     /// The URL of a server that is there already, where the user names one.
@@ -136,7 +136,7 @@ pub trait Engine: Sync {
     /// Those of the engine; what is in the place then is of no use.
     fn load(
         &self,
-        place: &Place<'_>,
+        place: &Ground<'_>,
         schema: &Schema,
         blueprint: &Blueprint,
         settings: &[Setting],
@@ -148,13 +148,13 @@ pub trait Engine: Sync {
     /// # Errors
     /// [`kampf_contest::EngineErrorKind::Gone`] when it is not there or was not made by [`Engine::load`]; others when its server
     /// does not start or answer.
-    fn serve(&self, place: &Place<'_>, settings: &[Setting]) -> Result<Box<dyn Served>, EngineError>;
+    fn serve(&self, place: &Ground<'_>, settings: &[Setting]) -> Result<Box<dyn Served>, EngineError>;
 
     /// Removes what a dataset has outside its folder; false where another Kampf is using it.
     ///
     /// # Errors
     /// When it cannot be reached, or is not of Kampf's making.
-    fn remove(&self, place: &Place<'_>) -> Result<bool, EngineError>;
+    fn remove(&self, place: &Ground<'_>) -> Result<bool, EngineError>;
 
     /// Removes what an owner has on a server, known here or not, and what Kampf has elsewhere for folders that are gone; what is in use
     /// is left.
@@ -188,7 +188,7 @@ pub trait Engine: Sync {
 
 /// Work by a database's own counter.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Work {
+pub struct Effort {
     /// How much.
     pub amount: f64,
     /// Of what, in words.
@@ -216,7 +216,7 @@ pub trait Connection {
     ///
     /// # Errors
     /// When the statement fails.
-    fn work_of(&self, sql: &str) -> Result<Work, EngineError>;
+    fn work_of(&self, sql: &str) -> Result<Effort, EngineError>;
 }
 
 /// The engine of a name.

@@ -1,13 +1,13 @@
 //! Generated rows as the plain evaluation reads them.
 
-use kampf_contest::Rows;
+use kampf_contest::RowSource;
 use kampf_fill::Blueprint;
 use kampf_schema::{ColumnId, TableId, Value};
 
 /// The rows of a blueprint.
 pub struct GeneratedRows<'a>(pub &'a Blueprint);
 
-impl Rows for GeneratedRows<'_> {
+impl RowSource for GeneratedRows<'_> {
     fn count(&self, table: TableId) -> u64 {
         self.0.rows(table)
     }

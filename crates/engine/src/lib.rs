@@ -13,7 +13,7 @@ mod sqlite;
 mod statement;
 mod tables;
 
-pub use engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, Swept, TableSize, Work, engine, names};
+pub use engine::{Connection, Effort, Endpoint, Engine, Ground, Loaded, Served, Setting, Swept, TableSize, engine, names};
 pub use generated::GeneratedRows;
 pub use load::LoadEvent;
 pub use sockets::socket_folder;

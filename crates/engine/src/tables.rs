@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use kampf_contest::{Dialect, EngineError, EngineErrorKind, Fidelity};
 use kampf_schema::ddl::SqlDialect;
-use kampf_schema::{ColumnId, Default, LogicalType, Reference, Schema, Table, Term};
+use kampf_schema::{ColumnId, Default, LogicalType, Reference, Scalar, Schema, Table};
 
 /// The names that indexes of a schema cannot have.
 pub(crate) fn taken_names(schema: &Schema) -> HashSet<String> {
@@ -84,8 +84,8 @@ pub(crate) fn indexes(dialect: &Dialect, table: &Table, names: &mut HashSet<Stri
         add(true, None, "unique", &column_list(dialect, table, &unique.columns), "");
     }
     for index in &table.unique_indexes {
-        let term = |term: &Term| match term {
-            Term::Column(_) => term.sql(table, &dialect.spelling),
+        let term = |term: &Scalar| match term {
+            Scalar::Column(_) => term.sql(table, &dialect.spelling),
             other => other.sql(table, &dialect.spelling).map(|sql| format!("({sql})")),
         };
         let terms: Option<Vec<String>> = index.terms.iter().map(term).collect();

@@ -7,7 +7,7 @@ use std::cell::Cell;
 
 use common::{Dice, check_need, random_data, random_need};
 use kampf_contest::{Agreement, Collect, Execution, Field, NeedText, Restriction, Touch, compare, derive, evaluate, resolve};
-use kampf_engine::{Connection, Engine, GeneratedRows, Place, engine};
+use kampf_engine::{Connection, Engine, GeneratedRows, Ground, engine};
 use kampf_fill::{Blueprint, Order};
 use kampf_schema::{Relations, Schema, TableId, Value, ddl, expr};
 use proptest::prelude::*;
@@ -26,8 +26,8 @@ impl Loaded {
         loaded
     }
 
-    fn place(&self) -> Place<'_> {
-        Place { folder: self.0.path(), server: None, name: "test", owner: "test" }
+    fn place(&self) -> Ground<'_> {
+        Ground { folder: self.0.path(), server: None, name: "test", owner: "test" }
     }
 
     fn connect(&self) -> Box<dyn Connection> {
@@ -92,10 +92,10 @@ fn a_lazy_tracked_relation_is_fetched_once_and_a_plain_one_each_time() {
         (session.counted().statements, execution.objects())
     };
     let inspections = blueprint.rows(TableId(2));
-    assert_eq!(statements("lazy.all.tracked"), (1 + 4 + 60, 60 + 4 + inspections));
+    assert_eq!(statements("lazy.all.managed"), (1 + 4 + 60, 60 + 4 + inspections));
     assert_eq!(statements("lazy.all.plain"), (1 + 60 + 60, 60 + 60 + inspections));
-    assert_eq!(statements("batched.all.tracked"), (3, 60 + 4 + inspections));
-    assert_eq!(statements("joined.all.tracked"), (1, 60 + 4 + inspections));
+    assert_eq!(statements("batched.all.managed"), (3, 60 + 4 + inspections));
+    assert_eq!(statements("joined.all.managed"), (1, 60 + 4 + inspections));
     assert_eq!(statements("computed.needed.raw"), (1, 0));
 }
 

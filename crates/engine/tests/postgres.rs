@@ -5,7 +5,7 @@ mod common;
 use common::servers::{Loaded, apiary, installed, postgres};
 use common::{Dice, check_need, random_data, random_need};
 use kampf_contest::{Collect, EngineErrorKind, Execution, Field, Flow, NeedText, Plan, Restriction, Touch, derive, resolve};
-use kampf_engine::{Connection, Engine, Place, engine};
+use kampf_engine::{Connection, Engine, Ground, engine};
 use kampf_fill::{Blueprint, Order};
 use kampf_schema::{LogicalType, Relations, Schema, ValueRef, ddl};
 use proptest::prelude::*;
@@ -24,7 +24,7 @@ fn all_contenders_answer_like_the_plain_evaluation_in_schemas_on_a_server_that_i
         let mut dice = Dice(rolls, 0);
         let (ddl, schema, blueprint) = random_data(&mut dice);
         let folder = tempfile::tempdir().unwrap();
-        let place = Place { folder: folder.path(), server: Some(url), name: "0f", owner: "test" };
+        let place = Ground { folder: folder.path(), server: Some(url), name: "0f", owner: "test" };
         postgres().load(&place, &schema, &blueprint, &[], &mut |_| {}).unwrap_or_else(|error| panic!("{error} {:?}\n{ddl}", error.sql));
         let served = postgres().serve(&place, &postgres().settings()).unwrap();
         let connection = postgres().connect(served.url(), &[]).unwrap();
@@ -73,13 +73,13 @@ fn every_type_goes_in_and_comes_back_with_the_digests_of_other_engines() {
         assert_eq!(row, blueprint.rows(id));
     }
     let other = tempfile::tempdir().unwrap();
-    let digests = |engine: &dyn Engine, place: &Place<'_>| {
+    let digests = |engine: &dyn Engine, place: &Ground<'_>| {
         let loaded = engine.load(place, &schema, &blueprint, &engine.settings(), &mut |_| {}).unwrap();
         loaded.into_iter().map(|table| (table.table, table.digest)).collect::<Vec<_>>()
     };
     let url = loaded.own_url();
-    let on_server = Place { folder: other.path(), server: Some(&url), name: "1f", owner: "test" };
-    let in_file = Place { folder: other.path(), server: None, name: "1f", owner: "test" };
+    let on_server = Ground { folder: other.path(), server: Some(&url), name: "1f", owner: "test" };
+    let in_file = Ground { folder: other.path(), server: None, name: "1f", owner: "test" };
     assert_eq!(digests(postgres(), &on_server), digests(engine("sqlite").unwrap(), &in_file));
 }
 
@@ -160,7 +160,7 @@ fn settings_of_a_session_are_chosen_on_a_server_that_is_there_and_others_refused
     assert_eq!(real(loaded.connect().as_ref(), "work_mem"), "7MB");
     let folder = tempfile::tempdir().unwrap();
     let url = loaded.own_url();
-    let place = Place { folder: folder.path(), server: Some(&url), name: "3f", owner: "test" };
+    let place = Ground { folder: folder.path(), server: Some(&url), name: "3f", owner: "test" };
     postgres().load(&place, &schema, &blueprint, &postgres().settings(), &mut |_| {}).unwrap();
     let chosen = |name: &str, value: &str| {
         let mut settings = postgres().settings();
@@ -268,7 +268,7 @@ fn what_cannot_be_reached_or_is_not_ours_is_said_and_left_alone() {
     // A schema of the same name that somebody else made.
     loaded.execute(&["CREATE SCHEMA kampf_2f", "CREATE TABLE kampf_2f.honey (jars INTEGER)"]);
     let folder = tempfile::tempdir().unwrap();
-    let place = Place { folder: folder.path(), server: Some(&url), name: "2f", owner: "test" };
+    let place = Ground { folder: folder.path(), server: Some(&url), name: "2f", owner: "test" };
     let refused = postgres().load(&place, &schema, &blueprint, &[], &mut |_| {}).unwrap_err();
     assert!(refused.message.contains("that Kampf did not make"), "{refused}");
     assert!(postgres().remove(&place).unwrap_err().message.contains("that Kampf did not make"));
@@ -285,7 +285,7 @@ fn a_server_ends_with_its_dataset_and_leaves_nothing_behind() {
     let data = loaded.served().place();
     let running = || std::path::Path::new(&data).join("postmaster.pid").exists();
     assert!(running());
-    let place = Place { folder: loaded.folder.path(), server: None, name: "test", owner: "test" };
+    let place = Ground { folder: loaded.folder.path(), server: None, name: "test", owner: "test" };
     assert!(!postgres().remove(&place).unwrap(), "a dataset in use was removed");
     loaded.served = None;
     assert!(!running());

@@ -4,7 +4,7 @@
 mod common;
 
 use common::Dice;
-use kampf_engine::{Place, engine};
+use kampf_engine::{Ground, engine};
 use kampf_fill::{Batch, Blueprint, Order};
 use kampf_schema::expr::read_row_count;
 use kampf_schema::{Schema, ddl};
@@ -186,7 +186,7 @@ fn random_schema(dice: &mut Dice) -> (String, Schema, Order) {
 /// Loads and has SQLite look at it: not null, unique and checks while rows go in, references and indexes afterwards.
 fn verified(schema: &Schema, blueprint: &Blueprint) -> Result<(), String> {
     let folder = tempfile::tempdir().unwrap();
-    let place = Place { folder: folder.path(), server: None, name: "test", owner: "test" };
+    let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test" };
     let loaded = engine("sqlite").unwrap().load(&place, schema, blueprint, &[], &mut |_| {});
     loaded.map_err(|error| format!("{error} {:?}", error.sql))?;
     let file = rusqlite::Connection::open(folder.path().join("dataset.sqlite")).unwrap();
@@ -234,7 +234,7 @@ fn random_schemas_are_filled_on_postgresql_too() {
     }
     // One server for all: that of a small dataset.
     let home = tempfile::tempdir().unwrap();
-    let own = Place { folder: home.path(), server: None, name: "test", owner: "test" };
+    let own = Ground { folder: home.path(), server: None, name: "test", owner: "test" };
     let small = ddl::read("CREATE TABLE hive (id INTEGER PRIMARY KEY);").unwrap().schema;
     let settings = postgres.settings();
     postgres.load(&own, &small, &Blueprint::new(&small, &Order::default()).unwrap(), &settings, &mut |_| {}).unwrap();
@@ -247,7 +247,7 @@ fn random_schemas_are_filled_on_postgresql_too() {
         let Ok(blueprint) = Blueprint::new(&schema, &order) else { continue };
         let folder = tempfile::tempdir().unwrap();
         let url = common::servers::as_owner(served.url());
-        let place = Place { folder: folder.path(), server: Some(&url), name: "random", owner: "test" };
+        let place = Ground { folder: folder.path(), server: Some(&url), name: "random", owner: "test" };
         let loaded = postgres.load(&place, &schema, &blueprint, &[], &mut |_| {});
         assert!(loaded.is_ok(), "{} {:?}\n{text}", loaded.as_ref().unwrap_err(), loaded.as_ref().unwrap_err().sql);
         postgres.remove(&place).unwrap();

@@ -2,7 +2,7 @@
 
 mod common;
 
-use kampf_engine::{Engine, Place, engine, names};
+use kampf_engine::{Engine, Ground, engine, names};
 use kampf_fill::{Blueprint, Order};
 use kampf_schema::expr::{read_recipe, read_row_count};
 use kampf_schema::{Schema, TableId, Value, ddl};
@@ -73,7 +73,7 @@ fn engines() -> Vec<&'static dyn Engine> {
 /// Loads on an engine; references are checked as the engine does that. On SQLite, that is by its own check afterwards.
 fn load(engine: &dyn Engine, schema: &Schema, blueprint: &Blueprint) -> Result<Vec<u64>, String> {
     let folder = tempfile::tempdir().unwrap();
-    let place = Place { folder: folder.path(), server: None, name: "test", owner: "test" };
+    let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test" };
     let mut schema = schema.clone();
     if engine.dialect().folds_names {
         schema.fold_names();

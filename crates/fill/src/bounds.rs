@@ -1,7 +1,7 @@
 //! What checks say about single columns, so that values can be made to hold them.
 
 use kampf_schema::expr::Comparison;
-use kampf_schema::{ColumnId, Decimal, Function, LogicalType, Rule, Table, Term, Value};
+use kampf_schema::{ColumnId, Decimal, Function, LogicalType, Rule, Scalar, Table, Value};
 
 use crate::shape::Shape;
 
@@ -63,16 +63,16 @@ fn take_all(table: &Table, rule: &Rule, bounds: &mut [Bounds]) -> bool {
 /// Takes a rule into the bounds; false where it says more.
 fn take(table: &Table, rule: &Rule, bounds: &mut [Bounds]) -> bool {
     match rule {
-        Rule::In(Term::Column(column), list) => match literals(list) {
+        Rule::In(Scalar::Column(column), list) => match literals(list) {
             Some(values) => one_of(&mut bounds[*column], values),
             None => false,
         },
         Rule::Compare(comparison, left, right) => match (left, right) {
-            (Term::Literal(value), term) => compare(table, turned(*comparison), term, value, bounds),
-            (term, Term::Literal(value)) => compare(table, *comparison, term, value, bounds),
-            (Term::Column(own), Term::Call(function @ (Function::Lower | Function::Upper), of))
-            | (Term::Call(function @ (Function::Lower | Function::Upper), of), Term::Column(own))
-                if *comparison == Comparison::Equal && of.as_slice() == [Term::Column(*own)] =>
+            (Scalar::Literal(value), term) => compare(table, turned(*comparison), term, value, bounds),
+            (term, Scalar::Literal(value)) => compare(table, *comparison, term, value, bounds),
+            (Scalar::Column(own), Scalar::Call(function @ (Function::Lower | Function::Upper), of))
+            | (Scalar::Call(function @ (Function::Lower | Function::Upper), of), Scalar::Column(own))
+                if *comparison == Comparison::Equal && of.as_slice() == [Scalar::Column(*own)] =>
             {
                 if *function == Function::Lower {
                     bounds[*own].lower = true;
@@ -83,7 +83,7 @@ fn take(table: &Table, rule: &Rule, bounds: &mut [Bounds]) -> bool {
             }
             _ => false,
         },
-        Rule::Matches(Term::Column(column), pattern) => {
+        Rule::Matches(Scalar::Column(column), pattern) => {
             let bounds = &mut bounds[*column];
             let shape = if pattern.any_case { format!("(?i){}", pattern.text) } else { pattern.text.clone() };
             let fits = bounds.shape.is_none() && Shape::regex(&shape).is_some();
@@ -92,33 +92,33 @@ fn take(table: &Table, rule: &Rule, bounds: &mut [Bounds]) -> bool {
             }
             fits
         }
-        Rule::IsNull(Term::Column(column)) => {
+        Rule::IsNull(Scalar::Column(column)) => {
             bounds[*column].unknown = true;
             true
         }
         Rule::Not(inner) => match &**inner {
-            Rule::IsNull(Term::Column(column)) => {
+            Rule::IsNull(Scalar::Column(column)) => {
                 bounds[*column].known = true;
                 true
             }
-            Rule::Truth(Term::Column(column)) => one_of(&mut bounds[*column], vec![Value::Boolean(false)]),
+            Rule::Truth(Scalar::Column(column)) => one_of(&mut bounds[*column], vec![Value::Boolean(false)]),
             _ => false,
         },
-        Rule::Truth(Term::Column(column)) => one_of(&mut bounds[*column], vec![Value::Boolean(true)]),
-        Rule::Truth(Term::Call(Function::IsJson, _)) => true,
+        Rule::Truth(Scalar::Column(column)) => one_of(&mut bounds[*column], vec![Value::Boolean(true)]),
+        Rule::Truth(Scalar::Call(Function::IsJson, _)) => true,
         Rule::Or(rules) => {
             let columns = rule.column_set();
             let [column] = columns.as_slice() else { return false };
             // Null, or else something: what is not null must be that.
-            let rest: Vec<&Rule> = rules.iter().filter(|rule| !matches!(rule, Rule::IsNull(Term::Column(_)))).collect();
+            let rest: Vec<&Rule> = rules.iter().filter(|rule| !matches!(rule, Rule::IsNull(Scalar::Column(_)))).collect();
             if let [one] = rest.as_slice() {
                 return take_all(table, one, bounds);
             }
             let mut values = Vec::new();
             for rule in rest {
                 match rule {
-                    Rule::Compare(Comparison::Equal, Term::Column(_), Term::Literal(value)) => values.push(value.clone()),
-                    Rule::In(Term::Column(_), list) => match literals(list) {
+                    Rule::Compare(Comparison::Equal, Scalar::Column(_), Scalar::Literal(value)) => values.push(value.clone()),
+                    Rule::In(Scalar::Column(_), list) => match literals(list) {
                         Some(list) => values.extend(list),
                         None => return false,
                     },
@@ -131,8 +131,8 @@ fn take(table: &Table, rule: &Rule, bounds: &mut [Bounds]) -> bool {
     }
 }
 
-fn literals(terms: &[Term]) -> Option<Vec<Value>> {
-    terms.iter().map(|term| if let Term::Literal(value) = term { Some(value.clone()) } else { None }).collect()
+fn literals(terms: &[Scalar]) -> Option<Vec<Value>> {
+    terms.iter().map(|term| if let Scalar::Literal(value) = term { Some(value.clone()) } else { None }).collect()
 }
 
 fn one_of(bounds: &mut Bounds, mut values: Vec<Value>) -> bool {
@@ -155,12 +155,12 @@ fn turned(comparison: Comparison) -> Comparison {
     }
 }
 
-fn compare(table: &Table, comparison: Comparison, term: &Term, value: &Value, bounds: &mut [Bounds]) -> bool {
+fn compare(table: &Table, comparison: Comparison, term: &Scalar, value: &Value, bounds: &mut [Bounds]) -> bool {
     let length = match term {
-        Term::Call(Function::Length | Function::Octets, of) => match of.as_slice() {
-            [Term::Column(column)] => Some(*column),
-            [Term::Call(Function::Trim, of)] => match of.as_slice() {
-                [Term::Column(column)] => Some(*column),
+        Scalar::Call(Function::Length | Function::Octets, of) => match of.as_slice() {
+            [Scalar::Column(column)] => Some(*column),
+            [Scalar::Call(Function::Trim, of)] => match of.as_slice() {
+                [Scalar::Column(column)] => Some(*column),
                 _ => None,
             },
             _ => None,
@@ -187,10 +187,10 @@ fn compare(table: &Table, comparison: Comparison, term: &Term, value: &Value, bo
         }
         return true;
     }
-    let trimmed = |of: &[Term]| if let [Term::Column(column)] = of { Some(*column) } else { None };
+    let trimmed = |of: &[Scalar]| if let [Scalar::Column(column)] = of { Some(*column) } else { None };
     let column = match term {
-        Term::Column(column) => Some(*column),
-        Term::Call(Function::Trim, of) if comparison == Comparison::Unequal => trimmed(of),
+        Scalar::Column(column) => Some(*column),
+        Scalar::Call(Function::Trim, of) if comparison == Comparison::Unequal => trimmed(of),
         _ => None,
     };
     let Some(column) = column else { return false };
@@ -264,17 +264,17 @@ fn shifted(value: &Value, kind: LogicalType, by: i64, up: bool) -> Option<Value>
 /// The column and the value where a rule is about one column being one value, or being true.
 pub(crate) fn single(rule: &Rule) -> Option<(ColumnId, Option<Value>)> {
     match rule {
-        Rule::Truth(Term::Column(column)) => Some((*column, Some(Value::Boolean(true)))),
-        Rule::Compare(Comparison::Equal, Term::Column(column), Term::Literal(value)) => Some((*column, Some(value.clone()))),
-        Rule::In(Term::Column(column), list) => match list.as_slice() {
-            [Term::Literal(value)] => Some((*column, Some(value.clone()))),
+        Rule::Truth(Scalar::Column(column)) => Some((*column, Some(Value::Boolean(true)))),
+        Rule::Compare(Comparison::Equal, Scalar::Column(column), Scalar::Literal(value)) => Some((*column, Some(value.clone()))),
+        Rule::In(Scalar::Column(column), list) => match list.as_slice() {
+            [Scalar::Literal(value)] => Some((*column, Some(value.clone()))),
             _ => None,
         },
-        Rule::Same(Term::Column(column), Term::Literal(value)) => Some((*column, Some(value.clone()))),
-        Rule::IsNull(Term::Column(column)) => Some((*column, Some(Value::Null))),
+        Rule::Same(Scalar::Column(column), Scalar::Literal(value)) => Some((*column, Some(value.clone()))),
+        Rule::IsNull(Scalar::Column(column)) => Some((*column, Some(Value::Null))),
         Rule::Not(inner) => match &**inner {
-            Rule::IsNull(Term::Column(column)) => Some((*column, None)),
-            Rule::Truth(Term::Column(column)) => Some((*column, Some(Value::Boolean(false)))),
+            Rule::IsNull(Scalar::Column(column)) => Some((*column, None)),
+            Rule::Truth(Scalar::Column(column)) => Some((*column, Some(Value::Boolean(false)))),
             _ => None,
         },
         _ => None,

@@ -3,7 +3,7 @@
 use std::cell::RefCell;
 use std::collections::{BTreeSet, HashMap};
 
-use kampf_schema::{ColumnId, LogicalType, Rule, Schema, Table, TableId, Term, Value};
+use kampf_schema::{ColumnId, LogicalType, Rule, Scalar, Schema, Table, TableId, Value};
 
 use crate::blueprint::{Blueprint, FillError, FillSubject, Order, TablePlan, as_kind};
 use crate::bounds::{Bounds, bounds};
@@ -26,7 +26,7 @@ pub(crate) struct Guard {
     /// Values that the checks speak of, for each column in order.
     pub(crate) hints: Vec<Vec<Value>>,
     /// What the checks compare each of them with on the same row.
-    pub(crate) beside: Vec<Vec<Term>>,
+    pub(crate) beside: Vec<Vec<Scalar>>,
     /// The least and the largest value of each of them.
     pub(crate) within: Vec<(Option<Value>, Option<Value>)>,
     /// Other checks about them, which hold of themselves where values are made as the columns are meant to be.
@@ -175,9 +175,9 @@ fn changeable(schema: &Schema, id: TableId, plan: &TablePlan, columns: BTreeSet<
 /// The fixed values that rules compare a column with.
 fn hints(table: &Table, column: ColumnId, rules: &[Rule]) -> Vec<Value> {
     fn walk(rule: &Rule, column: ColumnId, found: &mut Vec<Value>) {
-        let mut pair = |terms: &[&Term]| {
+        let mut pair = |terms: &[&Scalar]| {
             let names = terms.iter().any(|term| term.column_set().contains(&column));
-            let literals = terms.iter().filter_map(|term| if let Term::Literal(value) = term { Some(value.clone()) } else { None });
+            let literals = terms.iter().filter_map(|term| if let Scalar::Literal(value) = term { Some(value.clone()) } else { None });
             if names {
                 found.extend(literals);
             }
@@ -215,13 +215,13 @@ fn within(kind: LogicalType, bounds: &Bounds) -> (Option<Value>, Option<Value>) 
 }
 
 /// The terms of other columns that rules compare a column with.
-fn beside(column: ColumnId, rules: &[Rule]) -> Vec<Term> {
-    fn walk(rule: &Rule, column: ColumnId, found: &mut Vec<Term>) {
+fn beside(column: ColumnId, rules: &[Rule]) -> Vec<Scalar> {
+    fn walk(rule: &Rule, column: ColumnId, found: &mut Vec<Scalar>) {
         match rule {
             Rule::Compare(_, left, right) | Rule::Same(left, right) => {
                 for (one, other) in [(left, right), (right, left)] {
                     let columns = other.column_set();
-                    if *one == Term::Column(column) && !columns.is_empty() && !columns.contains(&column) {
+                    if *one == Scalar::Column(column) && !columns.is_empty() && !columns.contains(&column) {
                         found.push(other.clone());
                     }
                 }

@@ -1,6 +1,6 @@
 //! Making rows differ where a unique rule wants it.
 
-use kampf_schema::{ColumnId, Function, LogicalType, Rule, Table, Term, UniqueIndex, Value};
+use kampf_schema::{ColumnId, Function, LogicalType, Rule, Scalar, Table, UniqueIndex, Value};
 
 use crate::bounds::single;
 use crate::link::{How, Link};
@@ -32,7 +32,7 @@ pub(crate) enum Source {
     /// One value for the first row of each parent, another one for all others.
     Once { link: usize, inside: Option<Value>, outside: Option<Value> },
     /// What other columns of the row give.
-    Computed(Term),
+    Computed(Scalar),
 }
 
 impl Source {
@@ -81,17 +81,17 @@ pub(crate) fn faithful(index: &UniqueIndex, drafts: &mut [Draft]) -> Vec<ColumnI
         let mut term = term;
         loop {
             match term {
-                Term::Column(column) => {
+                Scalar::Column(column) => {
                     columns.push(*column);
                     break;
                 }
                 // Generated texts differ whatever the size of their letters and the spaces around them.
-                Term::Call(Function::Lower | Function::Upper | Function::Trim | Function::FirstKnown, terms) => match terms.first() {
+                Scalar::Call(Function::Lower | Function::Upper | Function::Trim | Function::FirstKnown, terms) => match terms.first() {
                     Some(inner) => term = inner,
                     None => break,
                 },
-                Term::Call(Function::Part, terms) => {
-                    if let [Term::Column(column), Term::Literal(Value::Integer(1)), Term::Literal(Value::Integer(length @ 1..))] =
+                Scalar::Call(Function::Part, terms) => {
+                    if let [Scalar::Column(column), Scalar::Literal(Value::Integer(1)), Scalar::Literal(Value::Integer(length @ 1..))] =
                         terms.as_slice()
                     {
                         let length = length.unsigned_abs();

@@ -18,7 +18,7 @@ const SLOTS: usize = 1 << 15;
 
 /// Where a word lies among all letters.
 #[derive(Clone, Copy, Debug)]
-struct Place {
+struct TownWord {
     start: u32,
     bytes: u16,
     characters: u16,
@@ -28,7 +28,7 @@ struct Place {
 #[derive(Clone, Debug)]
 pub(crate) struct Vocabulary {
     letters: Arc<str>,
-    places: Arc<[Place]>,
+    places: Arc<[TownWord]>,
     /// A word for each of so many equal chances: the common ones stand there often.
     slots: Arc<[u16]>,
 }
@@ -63,9 +63,9 @@ impl Vocabulary {
         let places = words.iter().map(|word| {
             let start = letters.len() as u32;
             letters.push_str(word);
-            Place { start, bytes: word.len() as u16, characters: word.chars().count() as u16 }
+            TownWord { start, bytes: word.len() as u16, characters: word.chars().count() as u16 }
         });
-        let places: Vec<Place> = places.collect();
+        let places: Vec<TownWord> = places.collect();
         Vocabulary { letters: letters.into(), places: places.into(), slots: slots.into() }
     }
 
@@ -78,7 +78,7 @@ impl Vocabulary {
     #[inline]
     fn counted_word(&self, random: &mut Random) -> (&str, u64) {
         let at = (random.next() >> (64 - SLOTS.trailing_zeros())) as usize;
-        let Place { start, bytes, characters } = self.places[usize::from(self.slots[at])];
+        let TownWord { start, bytes, characters } = self.places[usize::from(self.slots[at])];
         let start = start as usize;
         (&self.letters[start..start + usize::from(bytes)], u64::from(characters))
     }

@@ -13,7 +13,7 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use common::{asked_for, compare, head, undisturbed};
 use futures_util::{SinkExt, TryStreamExt};
-use kampf_engine::{Engine, Place, engine};
+use kampf_engine::{Engine, Ground, engine};
 use kampf_fill::{Batch, Blueprint, Order};
 use kampf_schema::expr::{RowCount, read_recipe};
 use kampf_schema::{Schema, TableId, ValueRef, ddl};
@@ -179,8 +179,8 @@ fn by_hand(file: &Path, table: &str, width: usize, ready: &[Ready]) -> Duration 
     begun.elapsed()
 }
 
-fn place(folder: &Path) -> Place<'_> {
-    Place { folder, server: None, name: "bench", owner: "test" }
+fn place(folder: &Path) -> Ground<'_> {
+    Ground { folder, server: None, name: "bench", owner: "test" }
 }
 
 /// Ready-made pieces of a binary COPY, the keys and statistics as after a fill.
@@ -208,7 +208,7 @@ fn copied(engine: &dyn Engine, url: &str, name: &str, table: TableId) {
     }
     let (schema, blueprint) = data(table);
     let folder = tempfile::tempdir().expect("a temporary folder");
-    let on_server = Place { folder: folder.path(), server: Some(url), name: "f1", owner: "test" };
+    let on_server = Ground { folder: folder.path(), server: Some(url), name: "f1", owner: "test" };
     engine.load(&on_server, &schema, &blueprint, &[], &mut |_| {}).expect("the rows load");
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
     let client = runtime.block_on(async {
@@ -254,7 +254,7 @@ fn copied(engine: &dyn Engine, url: &str, name: &str, table: TableId) {
             }
         });
     };
-    let own = Place { name: "f2", ..on_server };
+    let own = Ground { name: "f2", ..on_server };
     compare(&format!("postgres, {name}"), Some(GOAL), 7, floor, || {
         engine.load(&own, &schema, &blueprint, &[], &mut |_| {}).expect("the rows load");
     });

@@ -13,8 +13,10 @@ use std::process::Command;
 use std::time::Instant;
 
 use common::{compare, head};
-use kampf_contest::{Consumer, Execution, Field, Hydration, Need, NeedText, Plan, Restriction, Touch, derive, own_sql, resolve};
-use kampf_engine::{Place, engine, sqlite_session};
+use kampf_contest::{
+    ChoiceOption, Consumer, Execution, Field, Hydration, Need, NeedText, Plan, Restriction, Touch, derive, own_sql, resolve,
+};
+use kampf_engine::{Ground, engine, sqlite_session};
 use kampf_fill::{Batch, Blueprint, Order};
 use kampf_schema::{Relations, Schema, TableId, ValueRef, ddl, expr::RowCount};
 use rusqlite::Connection;
@@ -40,7 +42,7 @@ fn main() {
     let blueprint = Blueprint::new(&schema, &Order { rows, seed: 5, ..Order::default() }).expect("the order is right");
     let folder = tempfile::tempdir().expect("a temporary folder");
     let sqlite = engine("sqlite").expect("SQLite is always there");
-    let place = Place { folder: folder.path(), server: None, name: "bench", owner: "test" };
+    let place = Ground { folder: folder.path(), server: None, name: "bench", owner: "test" };
     sqlite.load(&place, &schema, &blueprint, &[], &mut |_| {}).expect("the rows load");
     let file = sqlite.serve(&place, &[]).expect("the file is there").url().to_owned();
     let connection = Connection::open(&file).expect("the file opens");
@@ -119,7 +121,7 @@ fn scans(connection: &Connection) {
         (Hydration::Record, Some(1.35)),
         (Hydration::Map, None),
         (Hydration::Plain, None),
-        (Hydration::Tracked, None),
+        (Hydration::Managed, None),
     ] {
         let plan = plan_of(&schema, &need, hydration);
         let mut session = sqlite_session(connection);
@@ -147,7 +149,7 @@ fn scans(connection: &Connection) {
 fn plan_of(schema: &Schema, need: &Need, hydration: Hydration) -> Plan {
     let dialect = engine("sqlite").expect("SQLite is always there").dialect();
     let field = Field::of(schema, need, dialect, &Restriction::default());
-    let choices = field.valid.iter().rfind(|choices| choices.hydration == hydration).expect("every hydration is valid here");
+    let choices = field.valid.iter().rfind(|choices| choices.get() == Some(hydration)).expect("every hydration is valid here");
     derive(schema, need, dialect, choices)
 }
 
@@ -194,7 +196,7 @@ fn lazy(schema: &Schema, connection: &Connection) {
         }
         assert_eq!(black_box(touch).rows(), TOUCHED);
     };
-    for (name, goal) in [("lazy.database.all.record", Some(1.15)), ("lazy.database.all.plain", None), ("lazy.database.all.tracked", None)] {
+    for (name, goal) in [("lazy.database.all.record", Some(1.15)), ("lazy.database.all.plain", None), ("lazy.database.all.managed", None)] {
         let mut execution = named(name);
         let mut session = sqlite_session(connection);
         compare(&format!("{TOUCHED} look-ups, {name}"), goal, 101, &mut floor, || {
@@ -259,7 +261,7 @@ fn fill(schema: &Schema, blueprint: &Blueprint) {
     compare("fill 150,000 rows", None, 7, floor, || {
         let folder = tempfile::tempdir().expect("a temporary folder");
         sqlite
-            .load(&Place { folder: folder.path(), server: None, name: "bench", owner: "test" }, schema, blueprint, &[], &mut |_| {})
+            .load(&Ground { folder: folder.path(), server: None, name: "bench", owner: "test" }, schema, blueprint, &[], &mut |_| {})
             .expect("the rows load");
     });
     let (mut batch, mut first) = (Batch::default(), 0);

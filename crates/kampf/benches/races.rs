@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 use common::{asked_for, compare, head};
 use kampf_contest::{Hydration, own_sql};
-use kampf_engine::{Engine, Place, engine};
+use kampf_engine::{Engine, Ground, engine};
 use kampf_fill::{Blueprint, Order};
 use kampf_protocol::{Hello, Limits, Mode, Ran, Received, Reply, Request, Run, read_reply, request_line};
 use kampf_race::{Forecaster, Race, RaceSettings};
@@ -29,7 +29,7 @@ fn main() {
         return;
     }
     let folder = tempfile::tempdir().expect("a temporary folder");
-    let place = Place { folder: folder.path(), server: None, name: "bench", owner: "test" };
+    let place = Ground { folder: folder.path(), server: None, name: "bench", owner: "test" };
     let schema = ddl::read("CREATE TABLE hive (id INTEGER PRIMARY KEY);").expect("the DDL is right").schema;
     let order = Order { rows: HashMap::from([(TableId(0), RowCount::Fixed(1))]), values: HashMap::new(), seed: 1 };
     let blueprint = Blueprint::new(&schema, &order).expect("one row can be made");

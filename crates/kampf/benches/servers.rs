@@ -13,7 +13,7 @@ use std::time::{Duration, Instant};
 use common::{asked_for, compare, head};
 use futures_util::TryStreamExt;
 use kampf_contest::{Choices, Consumer, Execution, Flow, Hydration, NeedText, Touch, derive, resolve};
-use kampf_engine::{Endpoint, Engine, Place, Served, engine};
+use kampf_engine::{Endpoint, Engine, Ground, Served, engine};
 use kampf_fill::{Blueprint, Order};
 use kampf_runner::Relay;
 use kampf_schema::{Relations, Schema, TableId, ValueRef, ddl, expr::RowCount};
@@ -44,7 +44,7 @@ fn main() {
     }
     let (schema, blueprint) = hives(HIVES);
     let folder = tempfile::tempdir().expect("a temporary folder");
-    let place = Place { folder: folder.path(), server: None, name: "bench", owner: "test" };
+    let place = Ground { folder: folder.path(), server: None, name: "bench", owner: "test" };
     let settings = postgres().settings();
     postgres().load(&place, &schema, &blueprint, &settings, &mut |_| {}).expect("the rows load");
     let served = postgres().serve(&place, &settings).expect("the server starts");
@@ -101,7 +101,7 @@ fn scan(schema: &Schema, url: &str) {
         ..NeedText::default()
     };
     let need = resolve(schema, &Relations::of(schema), &text).expect("the need is right");
-    let choices = Choices { loading: None, work: None, columns: None, hydration: Hydration::Raw };
+    let choices = Choices::default().with(Hydration::Raw);
     let connection = postgres().connect(url, &[]).expect("the server answers");
     let mut session = connection.session();
     let mut execution = Execution::new(derive(schema, &need, postgres().dialect(), &choices));

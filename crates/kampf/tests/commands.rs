@@ -12,11 +12,11 @@ fn json(text: &str) -> Json {
 #[test]
 fn show_prints_every_contender_with_its_sql() {
     let folder = Folder::apiary("");
-    insta::assert_snapshot!(folder.ok(&["show", "calm", "--only", "computed.database.needed.raw", "--only", "lazy.database.all.tracked"]), @r#"
+    insta::assert_snapshot!(folder.ok(&["show", "calm", "--only", "computed.database.needed.raw", "--only", "lazy.database.all.managed"]), @r#"
     calm
     The order does not end in a unique key, so id was added to it.
 
-    lazy.database.all.tracked  by hand: nothing
+    lazy.database.all.managed  by hand: nothing
         SELECT "hive"."id", "hive"."strain_id", "hive"."label", "hive"."frames"
         FROM "hive"
         ORDER BY (SELECT avg("inspection"."temper") FROM "inspection" WHERE "inspection"."hive_id" = "hive"."id") DESC, "hive"."id"
@@ -42,7 +42,7 @@ fn show_prints_every_contender_with_its_sql() {
     72 more combinations are valid; --all shows them, and why others are not derived
     "#);
     let all = folder.ok(&["show", "calm", "--all"]);
-    assert!(all.contains("lazy.app.needed.tracked: an entity with some of its columns cannot be compared and saved"));
+    assert!(all.contains("lazy.app.needed.managed: an entity with some of its columns cannot be compared and saved"));
     assert!(all.contains("joined.database.all.raw: raw keeps nothing, so rows that a join repeats cannot be recognised"));
     let relations = folder.ok(&["show", "--relations"]);
     insta::assert_snapshot!(relations, @r"
@@ -64,12 +64,12 @@ fn the_default_field_is_what_the_rules_say() {
         .map(|contender| contender["name"].as_str().unwrap().to_owned())
         .collect();
     insta::assert_snapshot!(names.join("\n"), @r"
-    lazy.app.all.tracked
-    lazy.database.all.tracked
-    batched.database.all.tracked
-    joined.database.all.tracked
-    grouped.database.all.tracked
-    computed.database.all.tracked
+    lazy.app.all.managed
+    lazy.database.all.managed
+    batched.database.all.managed
+    joined.database.all.managed
+    grouped.database.all.managed
+    computed.database.all.managed
     computed.database.all.plain
     computed.database.needed.plain
     computed.database.needed.map
@@ -146,12 +146,12 @@ fn check_says_whether_all_agree_and_prints_the_answer() {
     assert_eq!(ended.status, 1);
     insta::assert_snapshot!(ended.stdout, @r#"
     calm  10 rows, by the plain evaluation of the generated rows
-      agrees  lazy.app.all.tracked
-      agrees  lazy.database.all.tracked
-      agrees  batched.database.all.tracked
-      agrees  joined.database.all.tracked
-      agrees  grouped.database.all.tracked
-      agrees  computed.database.all.tracked
+      agrees  lazy.app.all.managed
+      agrees  lazy.database.all.managed
+      agrees  batched.database.all.managed
+      agrees  joined.database.all.managed
+      agrees  grouped.database.all.managed
+      agrees  computed.database.all.managed
       agrees  computed.database.all.plain
       agrees  computed.database.needed.plain
       agrees  computed.database.needed.map
@@ -191,7 +191,7 @@ fn a_race_measures_decides_and_is_saved() {
     let named = |name: &str| contenders.iter().find(|contender| contender["name"] == name).unwrap();
     let wrong = named("wrong");
     assert_eq!((&wrong["outcome"], wrong["rounds"].as_array().unwrap().len()), (&Json::from("disagrees"), 0));
-    let lazy = named("lazy.database.all.tracked");
+    let lazy = named("lazy.database.all.managed");
     assert_eq!(lazy["statements"].as_u64().unwrap(), 1 + 10 + lazy["objects"].as_u64().unwrap() - 10 - inspections(lazy));
     assert_eq!(lazy["counted"]["round_trips"], "modelled");
     let raw = named("computed.database.needed.raw");
@@ -221,11 +221,11 @@ fn requirements_choose_the_least_work_and_make_a_gate() {
     let meets = Folder::apiary("[contest.calm.require]\nmedian = \"5s\"\nstatements = 3\n");
     let text = meets.ok(&["race", "--time", "1s", "--rounds", "2", "-q", "--require"]).replace("\n ", "");
     assert!(
-        text.contains("Choose batched.database.all.tracked: of the 9 that meet the requirements it leaves you the least to do (no SQL)")
-            || text.contains("Choose joined.database.all.tracked"),
+        text.contains("Choose batched.database.all.managed: of the 9 that meet the requirements it leaves you the least to do (no SQL)")
+            || text.contains("Choose joined.database.all.managed"),
         "{text}"
     );
-    assert!(text.contains("lazy.database.all.tracked: statements"), "{text}");
+    assert!(text.contains("lazy.database.all.managed: statements"), "{text}");
     let misses = Folder::apiary("[contest.calm.require]\nrows = 3\n");
     let ended = misses.kampf(&["race", "--time", "1s", "--rounds", "2", "-q", "--require"]);
     assert_eq!(ended.status, 1);
@@ -256,10 +256,10 @@ fn contests_of_own_sql_only_and_parameters_work() {
 #[test]
 fn a_trace_shows_every_statement_and_points_out_repeats() {
     let folder = Folder::apiary("");
-    let text = folder.ok(&["trace", "calm", "lazy.database.all.tracked", "-q"]);
+    let text = folder.ok(&["trace", "calm", "lazy.database.all.managed", "-q"]);
     assert!(text.contains("N+1: the same statement for one parent after the other"), "{text}");
     assert!(text.contains("plan: SEARCH inspection USING INDEX inspection_hive (hive_id=?)"), "{text}");
-    let document = json(&folder.ok(&["trace", "calm", "lazy.database.all.tracked", "-q", "--format", "json"]));
+    let document = json(&folder.ok(&["trace", "calm", "lazy.database.all.managed", "-q", "--format", "json"]));
     let statements = document["statements"].as_array().unwrap();
     let rows: u64 = statements.iter().map(|statement| statement["rows"].as_u64().unwrap()).sum();
     assert_eq!((document["rows_read"].as_u64().unwrap(), document["rows_needed"].as_u64().unwrap()), (rows, 10));

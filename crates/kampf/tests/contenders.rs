@@ -77,9 +77,9 @@ fn a_contender_of_kampf_s_own_is_stopped_at_the_memory_limit() {
     let toml = folder.read("kampf.toml").replace("6 per hive", "9000 per hive");
     folder.write("kampf.toml", toml);
     let (status, document, _) =
-        race(&folder, &["--memory-limit", "24 MiB", "--only", "lazy.app.all.tracked", "--only", "computed.database.needed.raw"]);
+        race(&folder, &["--memory-limit", "24 MiB", "--only", "lazy.app.all.managed", "--only", "computed.database.needed.raw"]);
     assert_eq!(status, 0);
-    assert_eq!(named(&document, "lazy.app.all.tracked")["reason"], "needed more than 24 MiB (--memory-limit)");
+    assert_eq!(named(&document, "lazy.app.all.managed")["reason"], "needed more than 24 MiB (--memory-limit)");
     assert_eq!(named(&document, "computed.database.needed.raw")["outcome"], "standing");
 }
 

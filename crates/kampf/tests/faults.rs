@@ -25,7 +25,7 @@ fn digests(filled: &Json) -> Vec<Json> {
 fn fill(folder: &Folder, engine: &str, promised: &[Json], after: &str) -> bool {
     let filled = json(&folder.ok(&["fill", "--engine", engine, "--format", "json", "-q"]));
     assert_eq!(digests(&filled), promised, "after {after}");
-    folder.ok(&["check", "--engine", engine, "-q", "--only", "computed.database.needed.raw", "--only", "lazy.app.all.tracked"]);
+    folder.ok(&["check", "--engine", engine, "-q", "--only", "computed.database.needed.raw", "--only", "lazy.app.all.managed"]);
     let data = names(&folder.path().join(".kampf/data"));
     assert_eq!(data.len(), 1, "after {after}: {data:?}");
     let inside = names(&folder.path().join(".kampf/data").join(&data[0]));

@@ -218,7 +218,7 @@ fn the_command_line_is_checked() {
     assert!(folder.error(&["race", "--time", "soon"], 2).contains("`soon` does not begin with a number"));
     assert!(folder.error(&["race", "calmer"], 2).starts_with("kampf.toml has no contest `calmer`\n  did you mean `calm`?"));
     assert!(folder.error(&["show", "calm", "--only", "nobody*"], 2).starts_with("no contender of `calm` fits nobody*"));
-    assert!(folder.error(&["trace", "calm", "lazy.databse.all.tracked"], 2).contains("did you mean `lazy.database.all.tracked`?"));
+    assert!(folder.error(&["trace", "calm", "lazy.databse.all.managed"], 2).contains("did you mean `lazy.database.all.managed`?"));
     assert!(folder.error(&["new", "."], 2).contains("kampf.toml is already there"));
     assert_eq!(folder.read("kampf.toml"), TOML);
 }

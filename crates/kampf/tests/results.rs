@@ -27,7 +27,7 @@ fn race(folder: &Folder, more: &[&str]) -> Json {
 }
 
 const CONTENDERS: [&str; 6] =
-    ["--only", "computed.database.needed.raw", "--only", "lazy.database.all.tracked", "--only", "lazy.app.all.tracked"];
+    ["--only", "computed.database.needed.raw", "--only", "lazy.database.all.managed", "--only", "lazy.app.all.managed"];
 
 /// A race of three, once for all tests that only read its result.
 fn raced() -> (Folder, Json) {

@@ -21,7 +21,7 @@ pub struct Contest {
     /// Whether the order of rows counts, where there is no need to say so.
     pub ordered: bool,
     /// The parameters, in the order of the need's.
-    pub parameters: Vec<Parameter>,
+    pub parameters: Vec<DrawnParameter>,
     /// The field, in the order in which it is shown.
     pub entries: Vec<Entry>,
     /// What gives the reference where there is too much data for the plain evaluation: the need with its sort keys given too
@@ -31,7 +31,7 @@ pub struct Contest {
 
 /// A parameter with its values.
 #[derive(Clone, Debug)]
-pub struct Parameter {
+pub struct DrawnParameter {
     /// Its name.
     pub name: String,
     /// Its type.
@@ -131,7 +131,7 @@ impl Contest {
         (0..SETS as u64)
             .map(|set| {
                 let drawing = round * SETS as u64 + set;
-                let value = |parameter: &Parameter| match &parameter.source {
+                let value = |parameter: &DrawnParameter| match &parameter.source {
                     ParameterSource::Recipe(maker) => maker.value(drawing),
                     ParameterSource::Any(table, column) => {
                         let name = format!("{}:{}", self.name, parameter.name);

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::time::{Duration, Instant};
 
-use kampf_contest::{Counts, EngineError, Observed, Session, Sink, StatementId};
+use kampf_contest::{EngineError, Observed, Session, Sink, StatementId, Traffic};
 use kampf_schema::{LogicalType, ValueRef};
 
 use crate::relay::{sleep_until, wait_precisely};
@@ -70,7 +70,7 @@ impl Session for Delayed<'_> {
         self.inner.count();
     }
 
-    fn counted(&mut self) -> Counts {
+    fn counted(&mut self) -> Traffic {
         self.inner.counted()
     }
 

@@ -24,7 +24,7 @@ pub use allocator::{CountingAllocator, HeapCounts, count_heap};
 pub use check::{CheckedEntry, CheckedVerdict, Checks, Probe, check, more_than};
 pub use comparison::most_rows;
 pub use contender::{OwnContender, serve};
-pub use contest::{Contest, Entry, EntryWay, Parameter, ParameterSource, Program, Setup};
+pub use contest::{Contest, DrawnParameter, Entry, EntryWay, ParameterSource, Program, Setup};
 pub use event::{Event, RoundBegins};
 pub use inbox::Inbox;
 pub use leash::{WARDEN, hold};

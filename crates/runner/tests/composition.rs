@@ -1,7 +1,7 @@
 //! What each layer is made of, told by its allocations: none leaner than what it stands for, none fatter.
 
-use kampf_contest::{Execution, Field, Hydration, NeedText, Restriction, Touch, derive, resolve};
-use kampf_engine::{Place, engine};
+use kampf_contest::{ChoiceOption, Execution, Field, Hydration, NeedText, Restriction, Touch, derive, resolve};
+use kampf_engine::{Ground, engine};
 use kampf_fill::{Blueprint, Order};
 use kampf_runner::{CountingAllocator, count_heap};
 use kampf_schema::{Relations, Schema, TableId, ddl, expr::RowCount};
@@ -55,7 +55,7 @@ fn each_layer_is_composed_as_stated() {
     let blueprint = Blueprint::new(&schema, &Order { rows, seed: 7, ..Order::default() }).expect("the order is right");
     let folder = tempfile::tempdir().expect("a temporary folder");
     let sqlite = engine("sqlite").expect("SQLite is always there");
-    let place = Place { folder: folder.path(), server: None, name: "test", owner: "test" };
+    let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test" };
     sqlite.load(&place, &schema, &blueprint, &[], &mut |_| {}).expect("the rows load");
     let served = sqlite.serve(&place, &[]).expect("the file is there");
     let url = served.url().to_owned();
@@ -67,7 +67,7 @@ fn each_layer_is_composed_as_stated() {
         (Hydration::Record, TEXTS),
         (Hydration::Map, 1 + COLUMNS + TEXTS),
         (Hydration::Plain, entity),
-        (Hydration::Tracked, entity + 1 + TEXTS),
+        (Hydration::Managed, entity + 1 + TEXTS),
     ] {
         let name = format!("database.{}", hydration.word());
         let made = per_row(&schema, &url, &own, &name);
@@ -80,11 +80,11 @@ fn each_layer_is_composed_as_stated() {
     for (name, hive, strain) in [
         ("lazy.database.all.record", TEXTS, 1),
         ("lazy.database.all.plain", entity + 1, 2),
-        ("lazy.database.all.tracked", entity + 1 + 1 + TEXTS, 4),
+        ("lazy.database.all.managed", entity + 1 + 1 + TEXTS, 4),
     ] {
         let made = allocations(&schema, &url, &related, HIVES, name) as f64;
         // Only the identity map knows that it has met a parent before.
-        let met = if name.ends_with("tracked") { parents } else { HIVES as f64 };
+        let met = if name.ends_with("managed") { parents } else { HIVES as f64 };
         let stated = HIVES as f64 * hive as f64 + met * strain as f64;
         assert!((made / stated - 1.0).abs() < 0.03, "{name}: {made} allocations, stated are {stated}");
     }

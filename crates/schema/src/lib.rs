@@ -20,6 +20,6 @@ pub use model::{Check, Column, ColumnId, Default, Form, Index, Reference, Schema
 pub use names::{did_you_mean, nearest};
 pub use place::{LineColumn, Span};
 pub use relations::{Hop, HopKind, NamedRelation, RelationError, Relations};
-pub use rule::{Function, Operator, Pattern, Row, Rule, Spelling, Term};
+pub use rule::{Function, Operator, Pattern, Row, Rule, Scalar, Spelling};
 pub use types::LogicalType;
 pub use value::{Decimal, Units, Value, ValueRef};

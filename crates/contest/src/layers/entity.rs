@@ -1,4 +1,4 @@
-//! Entities: one object a row with its values and relation slots; tracked ones with identity and a snapshot besides.
+//! Entities: one object a row with its values and relation slots; managed ones with identity and a snapshot besides.
 
 use std::collections::HashMap;
 
@@ -53,16 +53,16 @@ impl Store for Plain {
 }
 
 /// Entities of a unit of work: each key once, each with the values it was loaded with, to tell what was changed.
-pub(super) struct Tracked {
+pub(super) struct Managed {
     plain: Plain,
     key: Vec<usize>,
     identity: HashMap<Key, u32>,
     snapshots: Vec<Box<[Value]>>,
 }
 
-impl Store for Tracked {
+impl Store for Managed {
     fn new(layout: &Layout) -> Self {
-        Tracked { plain: Plain::new(layout), key: layout.key.clone(), identity: HashMap::new(), snapshots: Vec::new() }
+        Managed { plain: Plain::new(layout), key: layout.key.clone(), identity: HashMap::new(), snapshots: Vec::new() }
     }
 
     fn push(&mut self, row: &[ValueRef<'_>]) -> u32 {
@@ -115,7 +115,7 @@ mod tests {
     #[test]
     fn a_tracked_entity_is_there_once_and_its_edit_is_noticed() {
         let columns = ["id", "label"].map(|name| LayoutColumn { name: name.to_owned() }).into();
-        let mut store = Tracked::new(&Layout { name: "hive".to_owned(), columns, key: vec![0], slots: 0 });
+        let mut store = Managed::new(&Layout { name: "hive".to_owned(), columns, key: vec![0], slots: 0 });
         let first = store.push(&[ValueRef::Integer(7), ValueRef::Text("calm")]);
         assert_eq!(store.push(&[ValueRef::Integer(7), ValueRef::Text("calm")]), first);
         assert_ne!(store.push(&[ValueRef::Integer(8), ValueRef::Text("calm")]), first);

@@ -2,7 +2,7 @@
 
 use kampf_schema::{Value, ValueRef};
 
-use super::entity::{Plain, Tracked};
+use super::entity::{Managed, Plain};
 use super::graph::{Graph, Prepared};
 use super::map::Maps;
 use super::record::Records;
@@ -141,7 +141,7 @@ impl Execution {
             Hydration::Record => kept::<Records, C>(plan, prepared, session, root, &binds, parameters, consumer)?,
             Hydration::Map => kept::<Maps, C>(plan, prepared, session, root, &binds, parameters, consumer)?,
             Hydration::Plain => kept::<Plain, C>(plan, prepared, session, root, &binds, parameters, consumer)?,
-            Hydration::Tracked => kept::<Tracked, C>(plan, prepared, session, root, &binds, parameters, consumer)?,
+            Hydration::Managed => kept::<Managed, C>(plan, prepared, session, root, &binds, parameters, consumer)?,
         };
         if self.plan.transaction {
             session.commit()?;

@@ -10,7 +10,7 @@ use super::store::{Slot, Store};
 use crate::engine::{EngineError, Flow, Session, StatementId};
 use crate::key::Key;
 use crate::need::{Condition, OrderBy};
-use crate::plan::{AppTerm, Fetching, Link, Plan, RelationStatement};
+use crate::plan::{AppTerm, Link, Plan, Reach, RelationStatement};
 
 /// Statements of the nodes, prepared when first sent.
 pub(super) type Prepared = Vec<NodeStatements>;
@@ -53,7 +53,7 @@ impl<'p, S: Store> Graph<'p, S> {
         self.stores.iter().map(Store::built).sum()
     }
 
-    /// Compares what is tracked and lets everything go.
+    /// Compares what is managed and lets everything go.
     pub(super) fn end(mut self) -> u64 {
         self.stores.iter_mut().map(Store::end).sum()
     }
@@ -61,7 +61,7 @@ impl<'p, S: Store> Graph<'p, S> {
     /// Fetches the root rows, with a joined plan all rows, and gives the roots in order.
     pub(super) fn fetch(&mut self, session: &mut dyn Session, root: StatementId, binds: &[ValueRef<'_>]) -> Result<Vec<u32>, EngineError> {
         let mut roots = Vec::new();
-        if self.plan.fetching == Fetching::Joined {
+        if self.plan.reach == Reach::Joined {
             let mut repeats = Repeats::new(self.plan);
             let (plan, stores) = (self.plan, &mut self.stores);
             session.run(root, binds, &mut |row: &[ValueRef<'_>]| {
@@ -86,7 +86,7 @@ impl<'p, S: Store> Graph<'p, S> {
         roots: &[u32],
         for_selection: bool,
     ) -> Result<(), EngineError> {
-        if self.plan.fetching != Fetching::Batched {
+        if self.plan.reach != Reach::Batched {
             return Ok(());
         }
         let mut rows: Vec<Vec<u32>> = vec![Vec::new(); self.plan.nodes.len()];
@@ -186,7 +186,7 @@ impl<'p, S: Store> Graph<'p, S> {
         if *self.store(link.parent).slot(parent, link.slot) != Slot::Unknown {
             return Ok(());
         }
-        let statement = self.plan.nodes[node].statement.as_ref().filter(|_| self.plan.fetching == Fetching::Lazy);
+        let statement = self.plan.nodes[node].statement.as_ref().filter(|_| self.plan.reach == Reach::Lazy);
         let Some(statement) = statement else {
             // Batched and joined rows are all there by now.
             *self.store_mut(link.parent).slot_mut(parent, link.slot) = nothing(link);

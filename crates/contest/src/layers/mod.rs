@@ -2,7 +2,7 @@
 //!
 //! Composition, proved by allocation counts: *raw* uses values in place and keeps nothing; *record* is one object a row with
 //! its texts, by position; *map* is name to value per row; *plain* is one entity a row with its texts and relation slots;
-//! *tracked* is plain, its entry in the identity map, a snapshot of every column, the comparison of all of them when the unit
+//! *managed* is plain, its entry in the identity map, a snapshot of every column, the comparison of all of them when the unit
 //! ends, and release.
 
 mod aggregate;

@@ -9,7 +9,7 @@ use super::scope::Scope;
 use crate::choice::{Columns, Loading, Work};
 use crate::dialect::Dialect;
 use crate::need::{Condition, Need, OrderBy, Term};
-use crate::plan::{AppTerm, Fetching, Layout, LayoutColumn, Plan, PlanNode, ResultColumn, RootStatement};
+use crate::plan::{AppTerm, Layout, LayoutColumn, Plan, PlanNode, Reach, ResultColumn, RootStatement};
 
 /// One column of the select list.
 struct Selected {
@@ -41,7 +41,7 @@ pub(super) fn plan(schema: &Schema, need: &Need, dialect: &Dialect, ways: Ways) 
     let whole_key = own_key.len() == schema.table(need.root).primary_key.len();
     Plan {
         hydration: ways.hydration,
-        fetching: Fetching::Root,
+        reach: Reach::Root,
         root: RootStatement {
             sql,
             binds,
@@ -69,6 +69,11 @@ pub(super) fn plan(schema: &Schema, need: &Need, dialect: &Dialect, ways: Ways) 
         transaction: false,
         open_columns: false,
     }
+}
+
+/// What is kept of a row: every term with its name.
+pub(super) fn kept(schema: &Schema, need: &Need, ways: Ways) -> Vec<(Term, String)> {
+    select_list(schema, need, ways).into_iter().map(|selected| (selected.term, selected.name)).collect()
 }
 
 /// What is selected: all columns of the root (joined: of every table) or only what is given, then what else is asked for.

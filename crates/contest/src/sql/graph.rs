@@ -10,7 +10,7 @@ use super::scope::Scope;
 use crate::choice::{Columns, Loading, Work};
 use crate::dialect::{Dialect, KeyList, RowList};
 use crate::need::{Need, OrderBy, Term};
-use crate::plan::{AppTerm, Fetching, Layout, LayoutColumn, Link, Plan, PlanNode, RelationStatement, ResultColumn, RootStatement};
+use crate::plan::{AppTerm, Layout, LayoutColumn, Link, Plan, PlanNode, Reach, RelationStatement, ResultColumn, RootStatement};
 
 /// A set of related rows on the way to some term.
 struct TreeNode {
@@ -35,6 +35,15 @@ struct Builder<'a> {
 const KEYS_OF_A_LIST: usize = 100_000;
 
 pub(super) fn plan(schema: &Schema, need: &Need, dialect: &Dialect, ways: Ways) -> Plan {
+    builder(schema, need, dialect, ways).plan()
+}
+
+/// The columns of each table that are kept.
+pub(super) fn kept(schema: &Schema, need: &Need, dialect: &Dialect, ways: Ways) -> Vec<(TableId, Vec<ColumnId>)> {
+    builder(schema, need, dialect, ways).kept
+}
+
+fn builder<'a>(schema: &'a Schema, need: &'a Need, dialect: &'a Dialect, ways: Ways) -> Builder<'a> {
     let mut builder = Builder { schema, need, dialect, ways, tree: Vec::new(), kept: Vec::new(), slots: Vec::new() };
     builder.tree.push(TreeNode { path: Vec::new(), parent: 0, for_selection: true });
     if ways.work == Work::App {
@@ -46,7 +55,7 @@ pub(super) fn plan(schema: &Schema, need: &Need, dialect: &Dialect, ways: Ways) 
         builder.reach(given.term.path(), false);
     }
     builder.keep_columns();
-    builder.plan()
+    builder
 }
 
 impl Builder<'_> {
@@ -171,10 +180,10 @@ impl Builder<'_> {
         let order = self.need.order.iter().filter(|_| app);
         Plan {
             hydration: self.ways.hydration,
-            fetching: match self.ways.loading {
-                Loading::Lazy => Fetching::Lazy,
-                Loading::Batched => Fetching::Batched,
-                _ => Fetching::Joined,
+            reach: match self.ways.loading {
+                Loading::Lazy => Reach::Lazy,
+                Loading::Batched => Reach::Batched,
+                _ => Reach::Joined,
             },
             root,
             layouts,

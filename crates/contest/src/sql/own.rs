@@ -5,7 +5,7 @@ use kampf_schema::Span;
 use crate::choice::Hydration;
 use crate::dialect::Dialect;
 use crate::need::Need;
-use crate::plan::{AppTerm, Bind, Fetching, Layout, LayoutColumn, Plan, PlanNode, ResultColumn, RootStatement};
+use crate::plan::{AppTerm, Bind, Layout, LayoutColumn, Plan, PlanNode, Reach, ResultColumn, RootStatement};
 
 /// A parameter in a developer's SQL that has no value.
 #[derive(Clone, Debug, PartialEq)]
@@ -32,7 +32,7 @@ pub fn own_sql(
     let give = need.map(|need| need.give.as_slice()).unwrap_or_default();
     Ok(Plan {
         hydration,
-        fetching: Fetching::Root,
+        reach: Reach::Root,
         root: RootStatement {
             sql,
             binds,

@@ -15,7 +15,7 @@ use super::connect::{self, Link};
 use super::error::engine_error;
 use super::load;
 use super::server::{encoded, fnv, unreachable};
-use crate::engine::{Loaded, Place, Served, Setting, Swept};
+use crate::engine::{Ground, Loaded, Served, Setting, Swept};
 use crate::fault::step;
 use crate::load::LoadEvent;
 
@@ -86,7 +86,7 @@ fn unlock(link: &Link, schema: &str) -> Result<(), EngineError> {
 
 pub(super) fn load_into(
     url: &str,
-    place: &Place<'_>,
+    place: &Ground<'_>,
     schema: &Schema,
     blueprint: &Blueprint,
     progress: &mut dyn FnMut(LoadEvent<'_>),
@@ -154,7 +154,7 @@ fn in_use(schema: &str) -> EngineError {
     EngineError { kind: EngineErrorKind::Busy, message, sql: None }
 }
 
-pub(super) fn serve(url: &str, place: &Place<'_>, settings: &[Setting]) -> Result<Elsewhere, EngineError> {
+pub(super) fn serve(url: &str, place: &Ground<'_>, settings: &[Setting]) -> Result<Elsewhere, EngineError> {
     let mut own = String::new();
     for setting in settings.iter().filter(|setting| setting.chosen) {
         if !OF_A_SESSION.contains(&setting.name.as_str()) {

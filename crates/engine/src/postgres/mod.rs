@@ -15,7 +15,7 @@ use kampf_contest::{Dialect, EngineError, Session};
 use kampf_fill::Blueprint;
 use kampf_schema::Schema;
 
-use crate::engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, Swept, TableSize, Work};
+use crate::engine::{Connection, Effort, Endpoint, Engine, Ground, Loaded, Served, Setting, Swept, TableSize};
 use crate::fault::step;
 use crate::load::LoadEvent;
 use connect::Link;
@@ -66,7 +66,7 @@ impl Engine for Postgres {
 
     fn load(
         &self,
-        place: &Place<'_>,
+        place: &Ground<'_>,
         schema: &Schema,
         blueprint: &Blueprint,
         settings: &[Setting],
@@ -92,7 +92,7 @@ impl Engine for Postgres {
         Ok(loaded)
     }
 
-    fn serve(&self, place: &Place<'_>, settings: &[Setting]) -> Result<Box<dyn Served>, EngineError> {
+    fn serve(&self, place: &Ground<'_>, settings: &[Setting]) -> Result<Box<dyn Served>, EngineError> {
         if let Some(url) = place.server {
             return Ok(Box::new(elsewhere::serve(url, place, settings)?));
         }
@@ -116,7 +116,7 @@ impl Engine for Postgres {
         Ok(Box::new(PostgresConnection { link: Link::open(url)? }))
     }
 
-    fn remove(&self, place: &Place<'_>) -> Result<bool, EngineError> {
+    fn remove(&self, place: &Ground<'_>) -> Result<bool, EngineError> {
         if let Some(url) = place.server {
             return elsewhere::remove(url, place.name);
         }
@@ -191,11 +191,11 @@ impl Connection for PostgresConnection {
         Ok(rows.iter().map(|row| TableSize { table: row.get(0), bytes: row.get::<_, i64>(1).unsigned_abs() }).collect())
     }
 
-    fn work_of(&self, sql: &str) -> Result<Work, EngineError> {
+    fn work_of(&self, sql: &str) -> Result<Effort, EngineError> {
         let sql = format!("EXPLAIN (ANALYZE, COSTS OFF, TIMING OFF, SUMMARY OFF) {sql}");
         let rows = self.link.query(&sql, &[])?;
         let scanned = rows.iter().filter_map(|row| scanned_rows(row.get(0))).sum();
-        Ok(Work { amount: scanned, unit: "rows read by PostgreSQL's scans" })
+        Ok(Effort { amount: scanned, unit: "rows read by PostgreSQL's scans" })
     }
 }
 

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::time::Instant;
 
 use futures_util::TryStreamExt;
-use kampf_contest::{Counts, EngineError, EngineErrorKind, Flow, Observed, Session, Sink, StatementId};
+use kampf_contest::{EngineError, EngineErrorKind, Flow, Observed, Session, Sink, StatementId, Traffic};
 use kampf_schema::{LogicalType, ValueRef};
 use tokio_postgres::types::Type;
 use tokio_postgres::{Row, RowStream, Statement};
@@ -167,10 +167,10 @@ impl Session for PostgresSession<'_> {
         self.counting = Some(Counting { start: self.link.wire.counts(), rows: 0, bytes: 0 });
     }
 
-    fn counted(&mut self) -> Counts {
-        let Some(counting) = self.counting.take() else { return Counts::default() };
+    fn counted(&mut self) -> Traffic {
+        let Some(counting) = self.counting.take() else { return Traffic::default() };
         let now = self.link.wire.counts();
-        Counts {
+        Traffic {
             statements: now.statements - counting.start.statements,
             round_trips: now.trips - counting.start.trips,
             rows: counting.rows,

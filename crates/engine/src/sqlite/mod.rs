@@ -17,7 +17,7 @@ use kampf_schema::Schema;
 use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 use rusqlite::{OpenFlags, StatementStatus};
 
-use crate::engine::{Connection, Endpoint, Engine, Loaded, Place, Served, Setting, TableSize, Work};
+use crate::engine::{Connection, Effort, Endpoint, Engine, Ground, Loaded, Served, Setting, TableSize};
 use crate::load::LoadEvent;
 use error::engine_error;
 
@@ -60,7 +60,7 @@ impl Engine for Sqlite {
 
     fn load(
         &self,
-        place: &Place<'_>,
+        place: &Ground<'_>,
         schema: &Schema,
         blueprint: &Blueprint,
         settings: &[Setting],
@@ -77,7 +77,7 @@ impl Engine for Sqlite {
         Ok(loaded)
     }
 
-    fn serve(&self, place: &Place<'_>, settings: &[Setting]) -> Result<Box<dyn Served>, EngineError> {
+    fn serve(&self, place: &Ground<'_>, settings: &[Setting]) -> Result<Box<dyn Served>, EngineError> {
         let path = place.folder.join(FILE);
         let Some(url) = path.to_str() else {
             let message = format!("the path of {} is not UTF-8, which contenders could not be told; rename the folder", path.display());
@@ -102,7 +102,7 @@ impl Engine for Sqlite {
         url.to_owned()
     }
 
-    fn remove(&self, _: &Place<'_>) -> Result<bool, EngineError> {
+    fn remove(&self, _: &Ground<'_>) -> Result<bool, EngineError> {
         Ok(true)
     }
 
@@ -224,13 +224,13 @@ impl Connection for SqliteConnection {
         query().map_err(|error| engine_error(&error, Some(sql)))
     }
 
-    fn work_of(&self, sql: &str) -> Result<Work, EngineError> {
+    fn work_of(&self, sql: &str) -> Result<Effort, EngineError> {
         let query = || {
             let mut statement = self.connection.prepare(sql)?;
             let mut rows = statement.query([])?;
             while rows.next()?.is_some() {}
             drop(rows);
-            Ok(Work { amount: f64::from(statement.get_status(StatementStatus::VmStep)), unit: "steps of SQLite's virtual machine" })
+            Ok(Effort { amount: f64::from(statement.get_status(StatementStatus::VmStep)), unit: "steps of SQLite's virtual machine" })
         };
         query().map_err(|error: rusqlite::Error| engine_error(&error, Some(sql)))
     }

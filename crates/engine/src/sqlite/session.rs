@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::time::Instant;
 
-use kampf_contest::{Counts, EngineError, EngineErrorKind, Flow, Observed, Session, Sink, StatementId};
+use kampf_contest::{EngineError, EngineErrorKind, Flow, Observed, Session, Sink, StatementId, Traffic};
 use kampf_schema::{Decimal, LogicalType, TimeText, ValueRef, parse_date, parse_timestamp};
 use rusqlite::types::{ToSqlOutput, ValueRef as Stored};
 
@@ -50,7 +50,7 @@ pub(super) struct SqliteSession<'c> {
     connection: &'c rusqlite::Connection,
     prepared: Vec<Prepared<'c>>,
     by_text: HashMap<String, StatementId>,
-    counts: Option<Counts>,
+    counts: Option<Traffic>,
     observed: Option<Vec<Observed>>,
 }
 
@@ -214,10 +214,10 @@ impl Session for SqliteSession<'_> {
     }
 
     fn count(&mut self) {
-        self.counts = Some(Counts::default());
+        self.counts = Some(Traffic::default());
     }
 
-    fn counted(&mut self) -> Counts {
+    fn counted(&mut self) -> Traffic {
         self.counts.take().unwrap_or_default()
     }
 

@@ -16,7 +16,7 @@ fn every_type_goes_in_and_comes_back_and_all_constraints_hold() {
     let folder = tempfile::tempdir().unwrap();
     let mut events = Vec::new();
     let loaded = Sqlite
-        .load(&Place { folder: folder.path(), server: None, name: "test", owner: "test" }, &schema, &blueprint, &[], &mut |event| {
+        .load(&Ground { folder: folder.path(), server: None, name: "test", owner: "test" }, &schema, &blueprint, &[], &mut |event| {
             events.push(format!("{event:?}"));
         })
         .unwrap();
@@ -74,7 +74,7 @@ fn what_is_not_a_dataset_or_breaks_a_rule_is_refused() {
     let blueprint = Blueprint::new(&schema, &order).unwrap();
     let other = tempfile::tempdir().unwrap();
     let error = Sqlite
-        .load(&Place { folder: other.path(), server: None, name: "test", owner: "test" }, &schema, &blueprint, &[], &mut |_| {})
+        .load(&Ground { folder: other.path(), server: None, name: "test", owner: "test" }, &schema, &blueprint, &[], &mut |_| {})
         .unwrap_err();
     assert_eq!(error.message, "the rows made for `a` break a rule of the schema; SQLite says: CHECK constraint failed: likely(b < 5)");
 }

@@ -43,7 +43,7 @@ pub(super) fn run(general: &General, arguments: &Demo) -> Result<Ending, Problem
     if general.format == Format::Text {
         let dir = dir.display();
         say(general.quiet, &format!("everything is in {dir}: edit kampf.toml there and run `kampf race` again, or look closer with"));
-        say(general.quiet, &format!("  cd {dir}; kampf show calmest-hives; kampf trace calmest-hives lazy.database.all.tracked"));
+        say(general.quiet, &format!("  cd {dir}; kampf show calmest-hives; kampf trace calmest-hives lazy.database.all.managed"));
     }
     Ok(ending)
 }

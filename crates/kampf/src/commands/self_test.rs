@@ -1,7 +1,7 @@
 //! `kampf race --self-test`: does the race tell apart what is equal, and does it find what is not?
 
 use kampf_contest::{Hydration, own_sql};
-use kampf_engine::{Connection, Work};
+use kampf_engine::{Connection, Effort};
 use kampf_race::{Interval, Outcome, share_interval};
 use kampf_runner::{Contest, Entry, EntryWay, Event, Inbox, RaceReport, Setup, check, race};
 use kampf_schema::TableId;
@@ -173,8 +173,8 @@ impl SelfTest<'_> {
         let sql: Vec<String> =
             [0.0].iter().chain(&PLANTED).map(|added| read(project, table, (rows as f64 * (1.0 + added)).round() as u64)).collect();
         let work =
-            sql.iter().map(|sql| connection.work_of(sql)).collect::<Result<Vec<Work>, _>>().map_err(|error| engine_problem(&error))?;
-        let kind = |(added, work_of): (f64, &Work)| Kind { added, work: work_of.amount / work[0].amount, found: 0, measured: Vec::new() };
+            sql.iter().map(|sql| connection.work_of(sql)).collect::<Result<Vec<Effort>, _>>().map_err(|error| engine_problem(&error))?;
+        let kind = |(added, work_of): (f64, &Effort)| Kind { added, work: work_of.amount / work[0].amount, found: 0, measured: Vec::new() };
         let mut planted = Planted {
             table: project.schema.table(table).name.clone(),
             rows,

@@ -121,7 +121,7 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
                 } else {
                     for (at, statement) in statements.iter().enumerate() {
                         if at > 0 {
-                            let how = if plan.fetching == kampf_contest::Fetching::Lazy {
+                            let how = if plan.reach == kampf_contest::Reach::Lazy {
                                 "then, for each parent touched:"
                             } else {
                                 "then, for all keys:"

@@ -48,7 +48,7 @@ fn plain(write: impl FnOnce(&mut Page)) -> String {
 
 #[test]
 fn a_race_is_shown_best_first_with_bars_and_a_legend() {
-    let slow = contender("lazy.all.tracked", Outcome::Outclassed, 40.0, 1201);
+    let slow = contender("lazy.all.managed", Outcome::Outclassed, 40.0, 1201);
     let mut wrong = contender("mine", Outcome::Disagrees, 1.0, 1);
     (wrong.latency_ns.median, wrong.reason) = (None, Some("its answer differs; it was not timed".to_owned()));
     let mut contenders = vec![
@@ -69,7 +69,7 @@ fn a_race_is_shown_best_first_with_bars_and_a_legend() {
     joined.all.map ◆     ███           1.01 ms  = +1.0 %           1  5,089       2.0 MiB
     joined.all.plain     ███▎          1.10 ms   ? +10 %           1  5,089       2.0 MiB
     batched.all.plain    ███████▌      2.50 ms      x2.5           3  5,089       2.0 MiB
-    lazy.all.tracked     ███████████▶  40.0 ms       x40       1,201  5,089       2.0 MiB
+    lazy.all.managed     ███████████▶  40.0 ms       x40       1,201  5,089       2.0 MiB
 
     Statements, trips, rows and bytes are the same in any language; time and memory are those of Kampf's
     compiled layers, and usually larger elsewhere. Trips are what a server would need; this engine has
@@ -158,8 +158,8 @@ fn what_mattered_is_shown_step_by_step_and_a_step_that_does_nothing_is_said_to()
         "sqlite",
         vec![
             contender("computed.all.plain", Outcome::Standing, 4.0, 1),
-            contender("computed.all.tracked", Outcome::Slower, 4.01, 1),
-            contender("lazy.all.tracked", Outcome::Outclassed, 40.0, 301),
+            contender("computed.all.managed", Outcome::Slower, 4.01, 1),
+            contender("lazy.all.managed", Outcome::Outclassed, 40.0, 301),
         ],
         chosen("computed.all.plain"),
     );
@@ -177,8 +177,8 @@ fn what_mattered_is_shown_step_by_step_and_a_step_that_does_nothing_is_said_to()
         high: sure.map(|(_, high)| high),
     };
     part.mattered.ladder = vec![
-        step("lazy.all.tracked", "computed.all.tracked", "loading", "lazy", "computed", (40.0, 4.0), None),
-        step("computed.all.tracked", "computed.all.plain", "hydration", "tracked", "plain", (4.01, 4.0), Some((0.99, 1.004))),
+        step("lazy.all.managed", "computed.all.managed", "loading", "lazy", "computed", (40.0, 4.0), None),
+        step("computed.all.managed", "computed.all.plain", "hydration", "managed", "plain", (4.01, 4.0), Some((0.99, 1.004))),
     ];
     let effect = |after: &str, ratio: f64, pairs: usize, sure: Option<(f64, f64)>| Effect {
         choice: "loading".to_owned(),
@@ -194,10 +194,10 @@ fn what_mattered_is_shown_step_by_step_and_a_step_that_does_nothing_is_said_to()
     part.mattered.effects = vec![effect("joined", 0.5, 3, Some((0.4, 0.6))), effect("computed", 0.1, 1, None)];
     insta::assert_snapshot!(plain(|page| mattered_text(page, &part)), @r#"
 
-    What mattered, a choice at a time from lazy.all.tracked to computed.all.plain:
+    What mattered, a choice at a time from lazy.all.managed to computed.all.plain:
       choice                           a call takes      gain                   statements       held at most
       loading    lazy → computed  40.0 ms → 4.00 ms  -36.0 ms  about -90 %         301 → 1  9.0 MiB → 2.0 MiB
-      hydration  tracked → plain  4.01 ms → 4.00 ms   nothing  (1.0 % at most)        same               same
+      hydration  managed → plain  4.01 ms → 4.00 ms   nothing  (1.0 % at most)        same               same
 
     Each choice by itself, on the time of a call, over all contenders that differ in nothing else:
       loading lazy → joined -50 % (-60 to -40 %; 3 pairs, -55 to -45 %), → computed about -90 %

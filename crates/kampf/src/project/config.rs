@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use kampf_contest::{Columns, Hydration, Loading, Restriction, Work};
+use kampf_contest::{Choice, ChoiceOption, Hydration, Opt, Restriction};
 use kampf_schema::ddl::{SqlDialect, is_type};
 use kampf_schema::{Span, did_you_mean};
 use toml::de::DeTable;
@@ -236,10 +236,11 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
         }
     }
     if let Some(mut choices) = table.table("choices")? {
-        config.choices.loading = options(source, &mut choices, "loading", Loading::ALL, Loading::from_word, Loading::word)?;
-        config.choices.work = options(source, &mut choices, "work", Work::ALL, Work::from_word, Work::word)?;
-        config.choices.columns = options(source, &mut choices, "columns", Columns::ALL, Columns::from_word, Columns::word)?;
-        config.choices.hydration = options(source, &mut choices, "hydration", Hydration::ALL, Hydration::from_word, Hydration::word)?;
+        for choice in Choice::ALL {
+            for written in choices.strings(choice.word())? {
+                config.choices.allow(option(source, choice, &written)?);
+            }
+        }
         choices.finish()?;
     }
     if let Some(mut require) = table.table("require")? {
@@ -306,10 +307,13 @@ fn own(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> Resul
         (Some(sql), true) => {
             let hydration = match &hydration {
                 None => Hydration::Record,
-                Some(word) => option(source, "hydration", word, Hydration::ALL, Hydration::from_word, Hydration::word)?,
+                Some(word) => {
+                    let option = option(source, Choice::Hydration, word)?;
+                    Hydration::ALL[option.rank()]
+                }
             };
-            if hydration == Hydration::Tracked {
-                return Err(at(Problem::wrong("rows of your own SQL have no identity, so they cannot be tracked"))
+            if hydration == Hydration::Managed {
+                return Err(at(Problem::wrong("rows of your own SQL have no identity, so they cannot be managed"))
                     .hint("use plain, map, record or raw"));
             }
             OwnWay::Sql(sql, hydration)
@@ -329,29 +333,11 @@ fn own(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> Resul
     Ok(OwnConfig { name: name.to_owned(), way })
 }
 
-fn options<T: Copy>(
-    source: &Source,
-    table: &mut Reader<'_>,
-    key: &'static str,
-    all: &[T],
-    from_word: fn(&str) -> Option<T>,
-    word: fn(T) -> &'static str,
-) -> Result<Vec<T>, Problem> {
-    table.strings(key)?.iter().map(|written| option(source, key, written, all, from_word, word)).collect()
-}
-
-fn option<T: Copy>(
-    source: &Source,
-    choice: &str,
-    written: &Written,
-    all: &[T],
-    from_word: fn(&str) -> Option<T>,
-    word: fn(T) -> &'static str,
-) -> Result<T, Problem> {
-    from_word(&written.value).ok_or_else(|| {
-        Problem::wrong(format!("`{}` is not an option of {choice}", written.value))
+fn option(source: &Source, choice: Choice, written: &Written) -> Result<Opt, Problem> {
+    choice.options().find(|option| option.word() == written.value).ok_or_else(|| {
+        Problem::wrong(format!("`{}` is not an option of {}", written.value, choice.word()))
             .at(source.place(written.span))
-            .maybe_hint(did_you_mean(&written.value, all.iter().map(|&option| word(option))))
+            .maybe_hint(did_you_mean(&written.value, choice.options().map(Opt::word)))
     })
 }
 

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use kampf_contest::{ByHand, Dialect, Field, Need, NeedPart, NeedText, OrderBy, Plan, Term, derive, own_sql, resolve as resolve_need};
 use kampf_fill::RecipeMaker;
-use kampf_runner::{Contest, Entry, EntryWay, Parameter, ParameterSource, Program, more_than};
+use kampf_runner::{Contest, DrawnParameter, Entry, EntryWay, ParameterSource, Program, more_than};
 use kampf_schema::expr::{self, Node};
 use kampf_schema::{LogicalType, Span};
 use serde_json::json;
@@ -179,12 +179,12 @@ fn need_text(config: &ContestConfig) -> serde_json::Value {
 }
 
 /// The parameters; without a need they take their types from their values.
-fn parameters(project: &Project, config: &ContestConfig, need: Option<&Need>) -> Result<Vec<Parameter>, Problem> {
+fn parameters(project: &Project, config: &ContestConfig, need: Option<&Need>) -> Result<Vec<DrawnParameter>, Problem> {
     let kind = |at: usize| need.and_then(|need| need.parameters.get(at)).map(|parameter| parameter.kind);
     config.parameters.iter().enumerate().map(|(at, (name, text))| parameter(project, name, text, kind(at))).collect()
 }
 
-fn parameter(project: &Project, name: &str, text: &super::Written, kind: Option<LogicalType>) -> Result<Parameter, Problem> {
+fn parameter(project: &Project, name: &str, text: &super::Written, kind: Option<LogicalType>) -> Result<DrawnParameter, Problem> {
     let source: &Source = &project.config.source;
     let at = |problem: Problem, span: Span| problem.at(source.place(text.place(span)));
     if let Ok(give) = expr::read_give(&text.value)
@@ -203,7 +203,7 @@ fn parameter(project: &Project, name: &str, text: &super::Written, kind: Option<
             return Err(at(Problem::wrong(format!("`{argument}` has no values: its table is empty")), argument.span));
         }
         let source = ParameterSource::Any(table, column);
-        return Ok(Parameter { name: name.to_owned(), kind: kind.unwrap_or(own), source });
+        return Ok(DrawnParameter { name: name.to_owned(), kind: kind.unwrap_or(own), source });
     }
     let recipe = expr::read_recipe(&text.value).map_err(|error| at(Problem::wrong(error.message), error.span))?;
     let kind = kind.unwrap_or(match &recipe.source {
@@ -211,7 +211,7 @@ fn parameter(project: &Project, name: &str, text: &super::Written, kind: Option<
         expr::Source::Call { .. } | expr::Source::Object(_) => LogicalType::TEXT,
     });
     RecipeMaker::new(&recipe, kind, project.race_seed, name)
-        .map(|maker| Parameter { name: name.to_owned(), kind, source: ParameterSource::Recipe(maker) })
+        .map(|maker| DrawnParameter { name: name.to_owned(), kind, source: ParameterSource::Recipe(maker) })
         .map_err(|(message, hint, span)| at(Problem::wrong(message), span.unwrap_or(Span::new(0, text.value.len()))).maybe_hint(hint))
 }
 
@@ -235,10 +235,10 @@ mod tests {
     #[test]
     fn patterns_stand_for_any_text() {
         for (pattern, name, expected) in [
-            ("lazy.*", "lazy.app.all.tracked", true),
-            ("*.tracked", "lazy.app.all.tracked", true),
+            ("lazy.*", "lazy.app.all.managed", true),
+            ("*.managed", "lazy.app.all.managed", true),
             ("lazy", "lazy.app", false),
-            ("*a*d*", "lazy.app.all.tracked", true),
+            ("*a*d*", "lazy.app.all.managed", true),
             ("", "", true),
             ("*", "ü", true),
         ] {

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use kampf_contest::EngineErrorKind;
-use kampf_engine::{LoadEvent, Place, Served, Swept, TableSize, fault};
+use kampf_engine::{Ground, LoadEvent, Served, Swept, TableSize, fault};
 use sha2::{Digest, Sha256};
 
 use crate::problem::{Problem, WRONG};
@@ -142,7 +142,7 @@ impl<'p> Store<'p> {
         };
         slot.begin(&begun)?;
         fault::point("begun").map_err(|error| Problem::file("cannot fill", &slot.folder, &error))?;
-        let place = Place { folder: &slot.folder, server, name: &begun.name, owner: &self.owner };
+        let place = Ground { folder: &slot.folder, server, name: &begun.name, owner: &self.owner };
         let started = Instant::now();
         let mut load = || {
             let loaded = project.engine.load(&place, &project.schema, &project.blueprint, &project.settings, progress)?;

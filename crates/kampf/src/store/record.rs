@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use kampf_engine::{Engine, Place, fault};
+use kampf_engine::{Engine, Ground, fault};
 use serde::{Deserialize, Serialize};
 
 use super::folder::{Lock, is_part_of, own_folder, write_whole};
@@ -180,7 +180,7 @@ impl Slot {
         };
         let name = begun.as_ref().map_or(self.word.as_str(), |begun| begun.name.as_str());
         if self.folder.exists() {
-            let place = Place { folder: &self.folder, server, name, owner };
+            let place = Ground { folder: &self.folder, server, name, owner };
             // Not whole from here on, wherever the removal may be broken off.
             let record = fs::read_to_string(self.folder.join(RECORD)).ok();
             self.break_off();
@@ -217,8 +217,8 @@ impl Slot {
 
 impl DatasetRecord {
     /// The dataset's place for its engine.
-    pub(super) fn place<'a>(&'a self, slot: &'a Slot, server: Option<&'a str>, owner: &'a str) -> Place<'a> {
-        Place { folder: &slot.folder, server, name: &self.name, owner }
+    pub(super) fn place<'a>(&'a self, slot: &'a Slot, server: Option<&'a str>, owner: &'a str) -> Ground<'a> {
+        Ground { folder: &slot.folder, server, name: &self.name, owner }
     }
 }
 

@@ -2,7 +2,7 @@
 
 use std::collections::VecDeque;
 
-use kampf_contest::Choices;
+use kampf_contest::{Choices, Opt};
 use kampf_race::{median, paired};
 
 use super::is_eligible;
@@ -11,43 +11,11 @@ use crate::document::{ContenderPart, ContestPart, Effect, Mattered, Outcome, Ste
 /// The chance that any interval of the ladder, or of the effects, is wrong.
 const ALPHA: f64 = 0.05;
 
-/// In the order in which they are changed where several ways are equally short.
-const CHOICES: [&str; 4] = ["work", "loading", "columns", "hydration"];
-
 /// Works out both from the contenders that were measured.
 pub(super) fn work_out(part: &ContestPart) -> Mattered {
     let measured: Vec<(&ContenderPart, Choices)> =
         part.contenders.iter().filter(|contender| is_eligible(contender)).filter_map(|one| Some((one, one.choices?))).collect();
     Mattered { ladder: ladder(part, &measured), effects: effects(&measured) }
-}
-
-/// The words of each choice's option; none where the choice changes nothing for the need.
-fn options(choices: &Choices) -> [(&'static str, Option<&'static str>); 4] {
-    [
-        (CHOICES[0], choices.work.map(|work| work.word())),
-        (CHOICES[1], choices.loading.map(|loading| loading.word())),
-        (CHOICES[2], choices.columns.map(|columns| columns.word())),
-        (CHOICES[3], Some(choices.hydration.word())),
-    ]
-}
-
-/// Place of a contender on the way from the naive end: how far each option is from the first.
-fn sophistication(choices: &Choices) -> [usize; 4] {
-    [
-        choices.work.map_or(0, |work| work as usize),
-        choices.loading.map_or(0, |loading| loading as usize),
-        choices.columns.map_or(0, |columns| columns as usize),
-        choices.hydration as usize,
-    ]
-}
-
-/// The choice in which two contenders differ, where it is one alone, with both options.
-fn difference(from: &Choices, to: &Choices) -> Option<(&'static str, &'static str, &'static str)> {
-    if from.distance(to) != 1 {
-        return None;
-    }
-    let pairs = options(from).into_iter().zip(options(to));
-    pairs.into_iter().find_map(|((choice, before), (_, after))| (before != after).then_some((choice, before?, after?)))
 }
 
 /// Where the ladder leads, as a place: to the chosen contender; where that is not a derived one, or nobody, to the best of them.
@@ -59,25 +27,24 @@ fn goal(part: &ContestPart, measured: &[(&ContenderPart, Choices)]) -> Option<us
 
 /// The shortest way by single changes. Empty where the contenders that were raced are not linked that way.
 fn ladder(part: &ContestPart, measured: &[(&ContenderPart, Choices)]) -> Vec<Step> {
-    let start = (0..measured.len()).min_by_key(|&at| sophistication(&measured[at].1).iter().sum::<usize>());
+    let start = (0..measured.len()).min_by_key(|&at| measured[at].1.ranks().iter().sum::<usize>());
     let (Some(start), Some(goal)) = (start, goal(part, measured)) else { return Vec::new() };
     let way = shortest(measured, start, goal);
     let level = ALPHA / 2.0 / way.len().saturating_sub(1).max(1) as f64;
     way.windows(2).filter_map(|pair| step(measured[pair[0]], measured[pair[1]], level)).collect()
 }
 
-/// Places on the shortest way, both ends included; of several, the one that changes work first, then loading, columns and
-/// hydration (breadth-first search).
+/// Places on the shortest way, both ends included; of several, the one that changes choices in their turn (breadth-first search).
 fn shortest(measured: &[(&ContenderPart, Choices)], start: usize, goal: usize) -> Vec<usize> {
     let mut came_from: Vec<Option<usize>> = vec![None; measured.len()];
     came_from[start] = Some(start);
     let mut waiting = VecDeque::from([start]);
     while let Some(at) = waiting.pop_front().filter(|&at| at != goal) {
         let from = &measured[at].1;
-        let rank = |to: usize| difference(from, &measured[to].1).and_then(|(choice, ..)| CHOICES.iter().position(|name| *name == choice));
+        let turn = |to: usize| from.difference(&measured[to].1).map(|(option, _)| option.choice().entry().turn);
         let mut next: Vec<usize> =
             (0..measured.len()).filter(|&to| came_from[to].is_none() && from.distance(&measured[to].1) == 1).collect();
-        next.sort_by_key(|&to| rank(to));
+        next.sort_by_key(|&to| turn(to));
         for to in next {
             came_from[to] = Some(at);
             waiting.push_back(to);
@@ -95,7 +62,7 @@ fn shortest(measured: &[(&ContenderPart, Choices)], start: usize, goal: usize) -
 }
 
 fn step((from, before): (&ContenderPart, Choices), (to, after): (&ContenderPart, Choices), level: f64) -> Option<Step> {
-    let (choice, before, after) = difference(&before, &after)?;
+    let (before, after) = before.difference(&after)?;
     let pair = paired(&to.rounds, &from.rounds, level);
     let shared = |contender: &ContenderPart| {
         let rounds = pair.map_or(0, |pair| pair.rounds);
@@ -105,9 +72,9 @@ fn step((from, before): (&ContenderPart, Choices), (to, after): (&ContenderPart,
     Some(Step {
         from: from.name.clone(),
         to: to.name.clone(),
-        choice: choice.to_owned(),
-        before: before.to_owned(),
-        after: after.to_owned(),
+        choice: before.choice().word().to_owned(),
+        before: before.word().to_owned(),
+        after: after.word().to_owned(),
         before_ns,
         after_ns,
         ratio: pair.map_or(after_ns / before_ns, |pair| pair.ratio),
@@ -120,29 +87,27 @@ fn step((from, before): (&ContenderPart, Choices), (to, after): (&ContenderPart,
 /// differ in it alone. Its interval goes from the mean of the pairs' lower ends to that of their upper ends, each at a level
 /// shared among the pairs; it holds as soon as those of all pairs do.
 fn effects(measured: &[(&ContenderPart, Choices)]) -> Vec<Effect> {
-    let mut kinds: Vec<(&str, &str, &str)> = Vec::new();
+    let mut kinds: Vec<(Opt, Opt)> = Vec::new();
     let mut naive_first: Vec<_> = measured.iter().collect();
-    naive_first.sort_by_key(|(_, choices)| sophistication(choices));
+    naive_first.sort_by_key(|(_, choices)| choices.ranks());
     for (_, from) in &naive_first {
         for (_, to) in &naive_first {
-            let Some(kind @ (choice, before, after)) = difference(from, to).filter(|_| sophistication(from) < sophistication(to)) else {
-                continue;
-            };
-            let known = |&(known, naive, other): &(&str, &str, &str)| known == choice && (naive != before || other == after);
+            let Some((before, after)) = from.difference(to).filter(|_| from.ranks() < to.ranks()) else { continue };
+            let known = |&(naive, other): &(Opt, Opt)| naive.choice() == before.choice() && (naive != before || other == after);
             if !kinds.iter().any(known) {
-                kinds.push(kind);
+                kinds.push((before, after));
             }
         }
     }
-    kinds.sort_by_key(|(choice, _, _)| CHOICES.iter().position(|name| name == choice));
+    kinds.sort_by_key(|(before, _)| before.choice().entry().turn);
     kinds.into_iter().filter_map(|kind| effect(measured, kind)).collect()
 }
 
-fn effect(measured: &[(&ContenderPart, Choices)], kind: (&str, &str, &str)) -> Option<Effect> {
+fn effect(measured: &[(&ContenderPart, Choices)], kind: (Opt, Opt)) -> Option<Effect> {
     let pairs: Vec<(&ContenderPart, &ContenderPart)> = measured
         .iter()
         .flat_map(|from| measured.iter().map(move |to| (from, to)))
-        .filter(|((_, from), (_, to))| difference(from, to) == Some(kind))
+        .filter(|((_, from), (_, to))| from.difference(to) == Some(kind))
         .map(|((from, _), (to, _))| (*from, *to))
         .collect();
     let level = ALPHA / 2.0 / pairs.len().max(1) as f64;
@@ -159,9 +124,9 @@ fn effect(measured: &[(&ContenderPart, Choices)], kind: (&str, &str, &str)) -> O
     }
     let mean = |values: &mut dyn Iterator<Item = f64>| (values.map(f64::ln).sum::<f64>() / pairs.len() as f64).exp();
     Some(Effect {
-        choice: kind.0.to_owned(),
-        before: kind.1.to_owned(),
-        after: kind.2.to_owned(),
+        choice: kind.0.choice().word().to_owned(),
+        before: kind.0.word().to_owned(),
+        after: kind.1.word().to_owned(),
         pairs: pairs.len(),
         ratio: mean(&mut ratios.iter().copied()),
         low: ends.as_ref().map(|ends| mean(&mut ends.iter().map(|(low, _)| *low))),

@@ -86,7 +86,7 @@ pub(crate) fn is_hardly_slower(contender: &ContenderPart, best: f64) -> bool {
 
 /// Order of comfort: least by hand, then the form that does most by itself, then the faster.
 pub(crate) fn comfort(left: &ContenderPart, right: &ContenderPart) -> std::cmp::Ordering {
-    let form = |contender: &ContenderPart| contender.choices.map_or(Hydration::Raw, |choices| choices.hydration);
+    let form = |contender: &ContenderPart| contender.choices.and_then(|choices| choices.get()).unwrap_or(Hydration::Raw);
     let median = |contender: &ContenderPart| contender.latency_ns.median.unwrap_or(f64::INFINITY);
     by_hand(left).cmp(&by_hand(right)).then(form(left).cmp(&form(right))).then(median(left).total_cmp(&median(right)))
 }

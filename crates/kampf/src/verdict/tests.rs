@@ -7,7 +7,7 @@ use crate::document::samples::{contender, contest};
 use crate::document::{Latency, Left};
 
 fn choices(loading: Loading, work: Work, columns: Columns, hydration: Hydration) -> Option<Choices> {
-    Some(Choices { loading: Some(loading), work: Some(work), columns: Some(columns), hydration })
+    Some(Choices::default().with(loading).with(work).with(columns).with(hydration))
 }
 
 /// So many rounds around a time in milliseconds, with a little noise that differs between contenders.
@@ -179,12 +179,12 @@ fn the_ladder_goes_by_single_changes_and_says_what_each_did() {
         contender
     };
     use Columns::{All, Needed};
-    use Hydration::{Plain, Raw, Tracked};
+    use Hydration::{Managed, Plain, Raw};
     use Loading::{Computed, Lazy};
     let mut part = contest(vec![
-        made("lazy.app.all.tracked", choices(Lazy, Work::App, All, Tracked), 400.0, 2, 1),
-        made("lazy.database.all.tracked", choices(Lazy, Work::Database, All, Tracked), 80.0, 30, 2),
-        made("computed.database.all.tracked", choices(Computed, Work::Database, All, Tracked), 20.0, 30, 3),
+        made("lazy.app.all.managed", choices(Lazy, Work::App, All, Managed), 400.0, 2, 1),
+        made("lazy.database.all.managed", choices(Lazy, Work::Database, All, Managed), 80.0, 30, 2),
+        made("computed.database.all.managed", choices(Computed, Work::Database, All, Managed), 20.0, 30, 3),
         made("computed.database.all.plain", choices(Computed, Work::Database, All, Plain), 20.0, 30, 3),
         made("computed.database.needed.plain", choices(Computed, Work::Database, Needed, Plain), 17.0, 30, 4),
         made("computed.database.needed.raw", choices(Computed, Work::Database, Needed, Raw), 15.0, 30, 5),
@@ -198,7 +198,7 @@ fn the_ladder_goes_by_single_changes_and_says_what_each_did() {
         [
             ("work", "app", "database"),
             ("loading", "lazy", "computed"),
-            ("hydration", "tracked", "plain"),
+            ("hydration", "managed", "plain"),
             ("columns", "all", "needed"),
             ("hydration", "plain", "raw")
         ]
@@ -217,7 +217,7 @@ fn the_ladder_goes_by_single_changes_and_says_what_each_did() {
     assert_eq!(effect("hydration", "plain").pairs, 1);
     assert!((effect("loading", "computed").ratio - 0.25).abs() < 0.01);
     // Where nothing links them there is no ladder.
-    part.contenders.retain(|contender| ["lazy.app.all.tracked", "computed.database.needed.raw"].contains(&contender.name.as_str()));
+    part.contenders.retain(|contender| ["lazy.app.all.managed", "computed.database.needed.raw"].contains(&contender.name.as_str()));
     decide(&mut part);
     assert!(part.mattered.ladder.is_empty() && part.mattered.effects.is_empty());
 }
@@ -231,8 +231,8 @@ fn an_effect_is_the_mean_over_all_pairs_that_differ_in_it_alone() {
         contender
     };
     let mut part = contest(vec![
-        made(Loading::Lazy, Hydration::Tracked, 40.0, 1),
-        made(Loading::Joined, Hydration::Tracked, 20.0, 2),
+        made(Loading::Lazy, Hydration::Managed, 40.0, 1),
+        made(Loading::Joined, Hydration::Managed, 20.0, 2),
         made(Loading::Lazy, Hydration::Plain, 30.0, 3),
         made(Loading::Joined, Hydration::Plain, 10.0, 4),
     ]);

@@ -8,7 +8,7 @@ use super::dialect::SqlDialect;
 use crate::calendar::{parse_date, parse_timestamp};
 use crate::expr::Comparison;
 use crate::model::{ColumnId, Table};
-use crate::rule::{Function, Operator, Pattern, Rule, Term};
+use crate::rule::{Function, Operator, Pattern, Rule, Scalar};
 use crate::types::LogicalType;
 use crate::value::{Decimal, Value};
 
@@ -94,10 +94,10 @@ impl<'a> Reading<'a> {
             E::UnaryOp { op: UnaryOperator::Not, expr } => Rule::Not(Box::new(self.rule(expr)?)),
             E::IsNull(inner) => Rule::IsNull(self.term(inner, None)?),
             E::IsNotNull(inner) => Rule::Not(Box::new(Rule::IsNull(self.term(inner, None)?))),
-            E::IsTrue(inner) => Rule::Same(self.term(inner, None)?, Term::Literal(Value::Boolean(true))),
-            E::IsFalse(inner) => Rule::Same(self.term(inner, None)?, Term::Literal(Value::Boolean(false))),
-            E::IsNotTrue(inner) => Rule::Not(Box::new(Rule::Same(self.term(inner, None)?, Term::Literal(Value::Boolean(true))))),
-            E::IsNotFalse(inner) => Rule::Not(Box::new(Rule::Same(self.term(inner, None)?, Term::Literal(Value::Boolean(false))))),
+            E::IsTrue(inner) => Rule::Same(self.term(inner, None)?, Scalar::Literal(Value::Boolean(true))),
+            E::IsFalse(inner) => Rule::Same(self.term(inner, None)?, Scalar::Literal(Value::Boolean(false))),
+            E::IsNotTrue(inner) => Rule::Not(Box::new(Rule::Same(self.term(inner, None)?, Scalar::Literal(Value::Boolean(true))))),
+            E::IsNotFalse(inner) => Rule::Not(Box::new(Rule::Same(self.term(inner, None)?, Scalar::Literal(Value::Boolean(false))))),
             E::IsDistinctFrom(left, right) => {
                 let (left, right) = self.pair(left, right)?;
                 Rule::Not(Box::new(Rule::Same(left, right)))
@@ -143,7 +143,7 @@ impl<'a> Reading<'a> {
                 negate(self.matches(expr, pattern, false, self.dialect == SqlDialect::Mysql)?, *negated)
             }
             E::SimilarTo { negated, expr, pattern, escape_char: None } => {
-                let Term::Literal(Value::Text(text)) = self.term(pattern, None)? else {
+                let Scalar::Literal(Value::Text(text)) = self.term(pattern, None)? else {
                     return Err("a pattern that is not fixed".to_owned());
                 };
                 let text = format!("^(?:{})$", text.replace('%', ".*").replace('_', "."));
@@ -154,7 +154,7 @@ impl<'a> Reading<'a> {
     }
 
     fn matches(&self, expr: &ast::Expr, pattern: &ast::Expr, like: bool, any_case: bool) -> Result<Rule, Unknown> {
-        let Term::Literal(Value::Text(text)) = self.term(pattern, Some(LogicalType::TEXT))? else {
+        let Scalar::Literal(Value::Text(text)) = self.term(pattern, Some(LogicalType::TEXT))? else {
             return Err("a pattern that is not fixed".to_owned());
         };
         if like {
@@ -170,7 +170,7 @@ impl<'a> Reading<'a> {
     }
 
     /// Two terms, a fixed value on either side taken as what the other side is.
-    fn pair(&self, left: &ast::Expr, right: &ast::Expr) -> Result<(Term, Term), Unknown> {
+    fn pair(&self, left: &ast::Expr, right: &ast::Expr) -> Result<(Scalar, Scalar), Unknown> {
         if is_fixed(left) {
             let right = self.term(right, None)?;
             return Ok((self.term(left, self.kind(&right))?, right));
@@ -181,7 +181,7 @@ impl<'a> Reading<'a> {
     }
 
     /// The items of `ARRAY[…]` or `'{…}'`, casts around it left out.
-    fn list(&self, expr: &ast::Expr, kind: Option<LogicalType>) -> Result<Vec<Term>, Unknown> {
+    fn list(&self, expr: &ast::Expr, kind: Option<LogicalType>) -> Result<Vec<Scalar>, Unknown> {
         match expr {
             ast::Expr::Nested(inner) | ast::Expr::Cast { expr: inner, .. } => self.list(inner, kind),
             ast::Expr::Array(array) => array.elem.iter().map(|item| self.term(item, kind)).collect(),
@@ -189,7 +189,7 @@ impl<'a> Reading<'a> {
             ast::Expr::Value(value) => match text_of(&value.value) {
                 Some(text) if text.starts_with('{') && text.ends_with('}') => {
                     let items = text[1..text.len() - 1].split(',').map(|item| item.trim().trim_matches('"'));
-                    Ok(items.map(|item| Term::Literal(typed(item, kind).unwrap_or_else(|| Value::from(item)))).collect())
+                    Ok(items.map(|item| Scalar::Literal(typed(item, kind).unwrap_or_else(|| Value::from(item)))).collect())
                 }
                 _ => Err(format!("the list {expr}")),
             },
@@ -198,65 +198,65 @@ impl<'a> Reading<'a> {
     }
 
     /// A term; a fixed value is taken as `want`.
-    pub(super) fn term(&self, expr: &ast::Expr, want: Option<LogicalType>) -> Result<Term, Unknown> {
+    pub(super) fn term(&self, expr: &ast::Expr, want: Option<LogicalType>) -> Result<Scalar, Unknown> {
         self.below(|| self.read_term(expr, want))
     }
 
-    fn read_term(&self, expr: &ast::Expr, want: Option<LogicalType>) -> Result<Term, Unknown> {
+    fn read_term(&self, expr: &ast::Expr, want: Option<LogicalType>) -> Result<Scalar, Unknown> {
         use ast::Expr as E;
         Ok(match expr {
             E::Nested(inner) => self.term(inner, want)?,
             E::Identifier(name) if name.value.eq_ignore_ascii_case("value") && self.value.is_some() => {
-                Term::Column(self.value.unwrap_or_default())
+                Scalar::Column(self.value.unwrap_or_default())
             }
             E::Identifier(name) => match (self.column)(&name.value) {
-                Some(column) => Term::Column(column),
+                Some(column) => Scalar::Column(column),
                 // SQLite takes a name in double quotes that is no column for a text.
-                None if name.quote_style == Some('"') => Term::Literal(Value::from(name.value.as_str())),
+                None if name.quote_style == Some('"') => Scalar::Literal(Value::from(name.value.as_str())),
                 None => return Err(format!("the name {name}")),
             },
             E::CompoundIdentifier(names) => {
                 let column = names.last().and_then(|name| (self.column)(&name.value));
-                Term::Column(column.ok_or_else(|| format!("the name {expr}"))?)
+                Scalar::Column(column.ok_or_else(|| format!("the name {expr}"))?)
             }
             E::Value(ast::ValueWithSpan { value: ast::Value::Placeholder(unreadable), .. }) => return Err(unreadable.clone()),
             E::Value(_) | E::Prefixed { .. } | E::TypedString(_) => {
-                Term::Literal(fixed(expr, want).ok_or_else(|| format!("the value {expr}"))?)
+                Scalar::Literal(fixed(expr, want).ok_or_else(|| format!("the value {expr}"))?)
             }
             E::UnaryOp { op: UnaryOperator::Minus, .. } if is_fixed(expr) => {
-                Term::Literal(fixed(expr, want).ok_or_else(|| format!("the value {expr}"))?)
+                Scalar::Literal(fixed(expr, want).ok_or_else(|| format!("the value {expr}"))?)
             }
             E::UnaryOp { op: UnaryOperator::Plus, expr } => self.term(expr, want)?,
             E::UnaryOp { op: UnaryOperator::Minus, expr } => {
-                Term::Arithmetic(Operator::Subtract, Box::new(Term::Literal(Value::Integer(0))), Box::new(self.term(expr, want)?))
+                Scalar::Arithmetic(Operator::Subtract, Box::new(Scalar::Literal(Value::Integer(0))), Box::new(self.term(expr, want)?))
             }
             E::Cast { expr: inner, data_type, .. } => {
                 let kind = super::types::of_word(&data_type.to_string()).map(|meaning| meaning.kind);
                 match (self.term(inner, kind.or(want))?, kind) {
-                    (Term::Literal(value), Some(kind)) => Term::Literal(fixed(inner, Some(kind)).unwrap_or(value)),
+                    (Scalar::Literal(value), Some(kind)) => Scalar::Literal(fixed(inner, Some(kind)).unwrap_or(value)),
                     (term, _) => term,
                 }
             }
             E::Convert { expr, .. } | E::Collate { expr, .. } => self.term(expr, want)?,
             E::BinaryOp { left, op, right } if operator(op).is_some() => {
                 let operator = operator(op).unwrap_or(Operator::Add);
-                Term::Arithmetic(operator, Box::new(self.term(left, None)?), Box::new(self.term(right, None)?))
+                Scalar::Arithmetic(operator, Box::new(self.term(left, None)?), Box::new(self.term(right, None)?))
             }
             E::Function(function) => self.call(function)?,
             E::Trim { expr, trim_what: None, trim_characters: None, trim_where: None } => {
-                Term::Call(Function::Trim, vec![self.term(expr, None)?])
+                Scalar::Call(Function::Trim, vec![self.term(expr, None)?])
             }
             E::Substring { expr, substring_from, substring_for, .. } => {
                 let mut terms = vec![self.term(expr, None)?];
                 for part in [substring_from, substring_for].into_iter().flatten() {
                     terms.push(self.term(part, Some(LogicalType::Integer))?);
                 }
-                Term::Call(Function::Part, terms)
+                Scalar::Call(Function::Part, terms)
             }
-            E::Position { expr, r#in } => Term::Call(Function::Position, vec![self.term(r#in, None)?, self.term(expr, None)?]),
-            E::Floor { expr, .. } => Term::Call(Function::Floor, vec![self.term(expr, None)?]),
-            E::Ceil { expr, .. } => Term::Call(Function::Ceiling, vec![self.term(expr, None)?]),
-            E::Extract { field: ast::DateTimeField::Year, expr, .. } => Term::Call(Function::Year, vec![self.term(expr, None)?]),
+            E::Position { expr, r#in } => Scalar::Call(Function::Position, vec![self.term(r#in, None)?, self.term(expr, None)?]),
+            E::Floor { expr, .. } => Scalar::Call(Function::Floor, vec![self.term(expr, None)?]),
+            E::Ceil { expr, .. } => Scalar::Call(Function::Ceiling, vec![self.term(expr, None)?]),
+            E::Extract { field: ast::DateTimeField::Year, expr, .. } => Scalar::Call(Function::Year, vec![self.term(expr, None)?]),
             E::Case { operand, conditions, else_result, .. } => {
                 let mut cases = Vec::new();
                 for case in conditions {
@@ -270,9 +270,9 @@ impl<'a> Reading<'a> {
                     cases.push((rule, self.term(&case.result, want)?));
                 }
                 if let Some(other) = else_result {
-                    cases.push((Rule::Truth(Term::Literal(Value::Boolean(true))), self.term(other, want)?));
+                    cases.push((Rule::Truth(Scalar::Literal(Value::Boolean(true))), self.term(other, want)?));
                 }
-                Term::Choose(cases)
+                Scalar::Choose(cases)
             }
             E::Subquery(_) | E::Exists { .. } => return Err("a query inside".to_owned()),
             E::BinaryOp { op, .. } if comparison(op).is_none() && pattern_of(op).is_none() && !matches!(op, B::And | B::Or) => {
@@ -295,12 +295,12 @@ impl<'a> Reading<'a> {
             | E::IsNotFalse(_)
             | E::IsDistinctFrom(..)
             | E::IsNotDistinctFrom(..)
-            | E::UnaryOp { op: UnaryOperator::Not, .. } => Term::Whether(Box::new(self.rule(expr)?)),
+            | E::UnaryOp { op: UnaryOperator::Not, .. } => Scalar::Whether(Box::new(self.rule(expr)?)),
             other => return Err(format!("`{other}`")),
         })
     }
 
-    fn call(&self, function: &ast::Function) -> Result<Term, Unknown> {
+    fn call(&self, function: &ast::Function) -> Result<Scalar, Unknown> {
         use Function as F;
         let name = function.name.to_string().to_lowercase();
         let ast::FunctionArguments::List(list) = &function.args else { return Err(format!("the function {name}")) };
@@ -321,17 +321,17 @@ impl<'a> Reading<'a> {
             ("substr" | "substring" | "mid", 2 | 3) => F::Part,
             ("left", 2) => {
                 let mut terms = terms(None)?;
-                terms.insert(1, Term::Literal(Value::Integer(1)));
-                return Ok(Term::Call(F::Part, terms));
+                terms.insert(1, Scalar::Literal(Value::Integer(1)));
+                return Ok(Scalar::Call(F::Part, terms));
             }
             ("abs", 1) => F::Absolute,
             ("round", 1 | 2) => F::Round,
             ("floor", 1) => F::Floor,
             ("ceil" | "ceiling", 1) => F::Ceiling,
-            ("coalesce" | "ifnull" | "nvl", 1..) => return Ok(Term::Call(F::FirstKnown, terms(kind)?)),
-            ("nullif", 2) => return Ok(Term::Call(F::NullIf, terms(kind)?)),
-            ("greatest", 1..) => return Ok(Term::Call(F::Greatest, terms(kind)?)),
-            ("least", 1..) => return Ok(Term::Call(F::Least, terms(kind)?)),
+            ("coalesce" | "ifnull" | "nvl", 1..) => return Ok(Scalar::Call(F::FirstKnown, terms(kind)?)),
+            ("nullif", 2) => return Ok(Scalar::Call(F::NullIf, terms(kind)?)),
+            ("greatest", 1..) => return Ok(Scalar::Call(F::Greatest, terms(kind)?)),
+            ("least", 1..) => return Ok(Scalar::Call(F::Least, terms(kind)?)),
             ("num_nonnulls", 1..) => F::Known,
             ("num_nulls", 1..) => F::Unknown,
             ("year", 1) => F::Year,
@@ -339,26 +339,26 @@ impl<'a> Reading<'a> {
             ("strpos" | "instr", 2) => F::Position,
             ("replace", 3) => F::Replace,
             ("mod", 2) => {
-                let [left, right] = <[Term; 2]>::try_from(terms(None)?).map_err(|_| "the function mod".to_owned())?;
-                return Ok(Term::Arithmetic(Operator::Remainder, Box::new(left), Box::new(right)));
+                let [left, right] = <[Scalar; 2]>::try_from(terms(None)?).map_err(|_| "the function mod".to_owned())?;
+                return Ok(Scalar::Arithmetic(Operator::Remainder, Box::new(left), Box::new(right)));
             }
             ("concat", 1..) => {
                 let joined =
-                    terms(None)?.into_iter().reduce(|left, right| Term::Arithmetic(Operator::Join, Box::new(left), Box::new(right)));
+                    terms(None)?.into_iter().reduce(|left, right| Scalar::Arithmetic(Operator::Join, Box::new(left), Box::new(right)));
                 return joined.ok_or_else(|| "the function concat".to_owned());
             }
-            ("regexp_like", 2) => return Ok(Term::Whether(Box::new(self.matches(arguments[0], arguments[1], false, false)?))),
+            ("regexp_like", 2) => return Ok(Scalar::Whether(Box::new(self.matches(arguments[0], arguments[1], false, false)?))),
             (other, _) => return Err(format!("the function {other}")),
         };
-        Ok(Term::Call(known, terms(None)?))
+        Ok(Scalar::Call(known, terms(None)?))
     }
 
     /// What values of a term are, where that can be told.
-    pub(super) fn kind(&self, term: &Term) -> Option<LogicalType> {
+    pub(super) fn kind(&self, term: &Scalar) -> Option<LogicalType> {
         use Function as F;
         Some(match term {
-            Term::Column(column) => self.table.columns[*column].kind,
-            Term::Literal(value) => match value {
+            Scalar::Column(column) => self.table.columns[*column].kind,
+            Scalar::Literal(value) => match value {
                 Value::Integer(_) => LogicalType::Integer,
                 Value::Real(_) => LogicalType::Real,
                 Value::Boolean(_) => LogicalType::Boolean,
@@ -366,14 +366,16 @@ impl<'a> Reading<'a> {
                 Value::Timestamp(_) => LogicalType::Timestamp,
                 _ => return None,
             },
-            Term::Call(F::Length | F::Octets | F::Known | F::Unknown | F::Year | F::Position | F::Floor | F::Ceiling, _) => {
+            Scalar::Call(F::Length | F::Octets | F::Known | F::Unknown | F::Year | F::Position | F::Floor | F::Ceiling, _) => {
                 LogicalType::Integer
             }
-            Term::Call(F::Lower | F::Upper | F::Trim | F::Part | F::Replace, _) | Term::Arithmetic(Operator::Join, ..) => LogicalType::TEXT,
-            Term::Call(F::IsJson, _) | Term::Whether(_) => LogicalType::Boolean,
-            Term::Call(_, terms) => return terms.iter().find_map(|term| self.kind(term)),
-            Term::Arithmetic(..) => return None,
-            Term::Choose(cases) => return cases.iter().find_map(|(_, term)| self.kind(term)),
+            Scalar::Call(F::Lower | F::Upper | F::Trim | F::Part | F::Replace, _) | Scalar::Arithmetic(Operator::Join, ..) => {
+                LogicalType::TEXT
+            }
+            Scalar::Call(F::IsJson, _) | Scalar::Whether(_) => LogicalType::Boolean,
+            Scalar::Call(_, terms) => return terms.iter().find_map(|term| self.kind(term)),
+            Scalar::Arithmetic(..) => return None,
+            Scalar::Choose(cases) => return cases.iter().find_map(|(_, term)| self.kind(term)),
         })
     }
 }

@@ -9,7 +9,7 @@ use super::expression::{Reading, fixed, hex, number, typed};
 use super::read::{DdlError, Replay};
 use crate::model::{Check, Column, ColumnId, Default, Form, Index, Reference, Schema, Table, TableId, Unique, UniqueIndex};
 use crate::names::did_you_mean;
-use crate::rule::{Function, Rule, Term};
+use crate::rule::{Function, Rule, Scalar};
 use crate::types::LogicalType;
 use crate::value::Value;
 
@@ -82,14 +82,14 @@ impl Replay<'_> {
                         continue;
                     }
                     let reading = Reading::new(table, &find, None, dialect);
-                    let terms: Result<Vec<Term>, String> = parts
+                    let terms: Result<Vec<Scalar>, String> = parts
                         .iter()
                         .map(|part| {
                             let term = reading.term(&part.expr, None)?;
                             Ok(match part.length {
                                 Some(length) => {
-                                    let literal = |number| Term::Literal(Value::Integer(number));
-                                    Term::Call(Function::Part, vec![term, literal(1), literal(length.into())])
+                                    let literal = |number| Scalar::Literal(Value::Integer(number));
+                                    Scalar::Call(Function::Part, vec![term, literal(1), literal(length.into())])
                                 }
                                 None => term,
                             })
@@ -119,8 +119,8 @@ impl Replay<'_> {
                     check(table, condition, &find, Some(at), dialect);
                 }
                 if !meaning.words.is_empty() && meaning.form == Form::Plain {
-                    let words = meaning.words.iter().map(|word| Term::Literal(Value::from(word.as_str()))).collect();
-                    let rule = Rule::In(Term::Column(at), words);
+                    let words = meaning.words.iter().map(|word| Scalar::Literal(Value::from(word.as_str()))).collect();
+                    let rule = Rule::In(Scalar::Column(at), words);
                     let sql = format!("{} is one of its type's words", column.name.text);
                     table.checks.push(Check { sql, rule: Ok(rule), span: column.name.span });
                 }
@@ -217,8 +217,8 @@ fn check(
     // A text that must be JSON is made as JSON.
     if let Ok(rule) = &rule {
         for part in rule.conjuncts() {
-            if let Rule::Truth(Term::Call(Function::IsJson, terms)) = part
-                && let [Term::Column(column)] = terms.as_slice()
+            if let Rule::Truth(Scalar::Call(Function::IsJson, terms)) = part
+                && let [Scalar::Column(column)] = terms.as_slice()
                 && matches!(table.columns[*column].kind, LogicalType::Text { .. })
             {
                 table.columns[*column].form = Form::Json;

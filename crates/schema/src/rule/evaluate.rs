@@ -2,7 +2,7 @@
 
 use std::cmp::Ordering;
 
-use super::{Function, Operator, Rule, Term};
+use super::{Function, Operator, Rule, Scalar};
 use crate::calendar::civil_from_days;
 use crate::model::ColumnId;
 use crate::value::{Decimal, Value, ValueRef};
@@ -83,18 +83,18 @@ impl Rule {
     }
 }
 
-impl Term {
+impl Scalar {
     /// The value on a row.
     pub fn value(&self, row: &dyn Row) -> Value {
         match self {
-            Term::Column(column) => row.value(*column),
-            Term::Literal(value) => value.clone(),
-            Term::Call(function, terms) => call(*function, &terms.iter().map(|term| term.value(row)).collect::<Vec<_>>()),
-            Term::Arithmetic(operator, left, right) => arithmetic(*operator, &left.value(row), &right.value(row)),
-            Term::Choose(cases) => {
+            Scalar::Column(column) => row.value(*column),
+            Scalar::Literal(value) => value.clone(),
+            Scalar::Call(function, terms) => call(*function, &terms.iter().map(|term| term.value(row)).collect::<Vec<_>>()),
+            Scalar::Arithmetic(operator, left, right) => arithmetic(*operator, &left.value(row), &right.value(row)),
+            Scalar::Choose(cases) => {
                 cases.iter().find(|(rule, _)| rule.holds(row) == Some(true)).map_or(Value::Null, |(_, term)| term.value(row))
             }
-            Term::Whether(rule) => rule.holds(row).map_or(Value::Null, Value::Boolean),
+            Scalar::Whether(rule) => rule.holds(row).map_or(Value::Null, Value::Boolean),
         }
     }
 }

@@ -22,15 +22,15 @@ pub use print::Spelling;
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub enum Rule {
     /// Two terms compared.
-    Compare(Comparison, Term, Term),
+    Compare(Comparison, Scalar, Scalar),
     /// One of several.
-    In(Term, Vec<Term>),
+    In(Scalar, Vec<Scalar>),
     /// Null.
-    IsNull(Term),
+    IsNull(Scalar),
     /// The same value, or both null.
-    Same(Term, Term),
+    Same(Scalar, Scalar),
     /// A text fits a pattern.
-    Matches(Term, Pattern),
+    Matches(Scalar, Pattern),
     /// The opposite.
     Not(Box<Rule>),
     /// All of them.
@@ -38,22 +38,22 @@ pub enum Rule {
     /// Any of them.
     Or(Vec<Rule>),
     /// A term that is true or false by itself.
-    Truth(Term),
+    Truth(Scalar),
 }
 
 /// Something that has a value on a row.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub enum Term {
+pub enum Scalar {
     /// A column.
     Column(ColumnId),
     /// A fixed value.
     Literal(Value),
     /// A function of other terms.
-    Call(Function, Vec<Term>),
+    Call(Function, Vec<Scalar>),
     /// Two numbers, or two texts for [`Operator::Join`].
-    Arithmetic(Operator, Box<Term>, Box<Term>),
+    Arithmetic(Operator, Box<Scalar>, Box<Scalar>),
     /// The value of the first condition that holds; null where none does.
-    Choose(Vec<(Rule, Term)>),
+    Choose(Vec<(Rule, Scalar)>),
     /// Whether a condition holds.
     Whether(Box<Rule>),
 }
@@ -157,24 +157,24 @@ impl Rule {
     }
 }
 
-impl Term {
+impl Scalar {
     /// Calls `each` with every column, as often as it stands there.
     pub fn columns(&self, each: &mut dyn FnMut(ColumnId)) {
         match self {
-            Term::Column(column) => each(*column),
-            Term::Literal(_) => {}
-            Term::Call(_, terms) => terms.iter().for_each(|term| term.columns(each)),
-            Term::Arithmetic(_, left, right) => {
+            Scalar::Column(column) => each(*column),
+            Scalar::Literal(_) => {}
+            Scalar::Call(_, terms) => terms.iter().for_each(|term| term.columns(each)),
+            Scalar::Arithmetic(_, left, right) => {
                 left.columns(each);
                 right.columns(each);
             }
-            Term::Choose(cases) => {
+            Scalar::Choose(cases) => {
                 for (rule, term) in cases {
                     rule.columns(each);
                     term.columns(each);
                 }
             }
-            Term::Whether(rule) => rule.columns(each),
+            Scalar::Whether(rule) => rule.columns(each),
         }
     }
 

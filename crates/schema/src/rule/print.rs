@@ -1,6 +1,6 @@
 //! Conditions and terms as SQL.
 
-use super::{Function, Operator, Rule, Term};
+use super::{Function, Operator, Rule, Scalar};
 use crate::calendar::{format_date, format_timestamp};
 use crate::model::Table;
 use crate::value::{Decimal, Value};
@@ -63,17 +63,17 @@ impl Rule {
     }
 }
 
-impl Term {
+impl Scalar {
     /// The term as SQL; `None` where the engine cannot say it.
     pub fn sql(&self, table: &Table, spelling: &Spelling) -> Option<String> {
         Some(match self {
-            Term::Column(column) => (spelling.quote)(&table.columns[*column].name),
-            Term::Literal(value) => literal(value, spelling),
-            Term::Call(function, terms) => {
+            Scalar::Column(column) => (spelling.quote)(&table.columns[*column].name),
+            Scalar::Literal(value) => literal(value, spelling),
+            Scalar::Call(function, terms) => {
                 let terms: Option<Vec<String>> = terms.iter().map(|term| term.sql(table, spelling)).collect();
                 call(*function, &terms?, spelling)?
             }
-            Term::Arithmetic(operator, left, right) => {
+            Scalar::Arithmetic(operator, left, right) => {
                 let symbol = match operator {
                     Operator::Add => "+",
                     Operator::Subtract => "-",
@@ -84,14 +84,14 @@ impl Term {
                 };
                 format!("({} {symbol} {})", left.sql(table, spelling)?, right.sql(table, spelling)?)
             }
-            Term::Choose(cases) => {
+            Scalar::Choose(cases) => {
                 let mut text = "CASE".to_owned();
                 for (rule, term) in cases {
                     text += &format!(" WHEN {} THEN {}", rule.sql(table, spelling)?, term.sql(table, spelling)?);
                 }
                 text + " END"
             }
-            Term::Whether(rule) => format!("({})", rule.sql(table, spelling)?),
+            Scalar::Whether(rule) => format!("({})", rule.sql(table, spelling)?),
         })
     }
 }
