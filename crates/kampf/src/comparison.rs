@@ -2,11 +2,13 @@
 
 use std::collections::BTreeMap;
 
-use kampf_race::{Change, Movement, change, median};
+use kampf_contest::{Grain, Measure};
+use kampf_race::{Change, Movement, Nanos, change, median};
 use kampf_runner::Machine;
+use kampf_verdict::FaultKind;
 
-use crate::document::{ContenderPart, ContestPart, DatasetPart, Document, Outcome};
-use crate::verdict::is_eligible;
+use crate::document::DatasetPart;
+use crate::raced::{RacedContest, RacedRun, Shown};
 
 /// The chance that any contender of a contest is said to have moved, or stood still, without having.
 const ALPHA: f64 = 0.05;
@@ -27,34 +29,25 @@ pub(crate) struct Compared {
 #[derive(Clone, Debug)]
 pub(crate) struct ComparedContender {
     pub(crate) name: String,
-    pub(crate) medians: (Option<f64>, Option<f64>),
+    pub(crate) medians: (Option<Nanos>, Option<Nanos>),
     pub(crate) change: Option<Change>,
     pub(crate) movement: Movement,
-    /// Counts that differ: name, before, after.
-    pub(crate) counts: Vec<(&'static str, u64, u64)>,
+    /// Counts that differ: before, after.
+    pub(crate) counts: Vec<(Measure, u64, u64)>,
     /// What is worse than before, in words.
     pub(crate) regressions: Vec<String>,
     /// Why it cannot be compared, where it cannot.
     pub(crate) gap: Option<String>,
 }
 
-/// How exactly a count is the same from run to run.
-#[derive(Clone, Copy, Debug, PartialEq)]
-enum Grain {
-    /// It may not rise at all.
-    Exact,
-    /// It may rise by the share allowed.
-    Allowed,
-}
-
 /// Compares every contest that is in both results. Contests of another need are named instead.
-pub(crate) fn compare(old: &Document, new: &Document, allowed: f64) -> (Vec<Compared>, Vec<String>) {
+pub(crate) fn compare(old: &RacedRun, new: &RacedRun, allowed: f64) -> (Vec<Compared>, Vec<String>) {
     let (mut compared, mut left_out) = (Vec::new(), Vec::new());
     let common = common_warnings(old, new);
     for part in &old.contests {
-        let same = |other: &&ContestPart| {
-            let trip = |part: &ContestPart| part.conditions.get("round_trip_ns").cloned();
-            other.name == part.name && other.engine.name == part.engine.name && trip(other) == trip(part)
+        let same = |other: &&RacedContest| {
+            let same_trip = other.conditions.round_trip_ns == part.conditions.round_trip_ns;
+            other.name == part.name && other.engine.name == part.engine.name && same_trip
         };
         let Some(later) = new.contests.iter().find(same) else {
             left_out.push(format!("{} on {} is only in the old result", part.name, part.engine.name));
@@ -76,7 +69,7 @@ fn is_same_machine(old: &Machine, new: &Machine) -> bool {
     old.cpu == new.cpu && old.cores == new.cores
 }
 
-fn common_warnings(old: &Document, new: &Document) -> Vec<String> {
+fn common_warnings(old: &RacedRun, new: &RacedRun) -> Vec<String> {
     let mut warnings = Vec::new();
     if !is_same_machine(&old.machine, &new.machine) {
         let machine = |machine: &Machine| format!("{}, {} cores", machine.cpu.as_deref().unwrap_or("unknown processor"), machine.cores);
@@ -116,27 +109,23 @@ fn data_warning(old: &DatasetPart, new: &DatasetPart) -> Option<String> {
     Some(format!("the data differs: {what}"))
 }
 
-fn contest_warnings(old: &ContestPart, new: &ContestPart) -> Vec<String> {
+fn contest_warnings(old: &RacedContest, new: &RacedContest) -> Vec<String> {
     let mut warnings = Vec::new();
     if old.engine.version != new.engine.version {
         warnings.push(format!("{} {} / {}", old.engine.name, old.engine.version, new.engine.version));
     }
     let names = old.engine.settings.keys().chain(new.engine.settings.keys().filter(|name| !old.engine.settings.contains_key(*name)));
     for name in names {
-        let setting = |part: &ContestPart| part.engine.settings.get(name).cloned().unwrap_or_else(|| "not set".to_owned());
+        let setting = |part: &RacedContest| part.engine.settings.get(name).cloned().unwrap_or_else(|| "not set".to_owned());
         if setting(old) != setting(new) {
             warnings.push(format!("setting {name}: {} / {}", setting(old), setting(new)));
         }
     }
-    if old.conditions != new.conditions {
-        // The relay's own cost is measured anew each time.
-        let differs = |name: &&String| old.conditions.get(*name) != new.conditions.get(*name) && *name != "relay_adds_ns";
-        let names: Vec<&str> = old.conditions.keys().chain(new.conditions.keys()).filter(differs).map(String::as_str).collect();
-        if !names.is_empty() {
-            warnings.push(format!("conditions differ: {}", names.join(", ")));
-        }
+    let differing = old.conditions.differing(&new.conditions);
+    if !differing.is_empty() {
+        warnings.push(format!("conditions differ: {}", differing.join(", ")));
     }
-    if let (Some(before), Some(after)) = (median(&old.race.reference_loop_ns), median(&new.race.reference_loop_ns)) {
+    if let (Some(before), Some(after)) = (median(&old.course.reference_loop), median(&new.course.reference_loop)) {
         let ratio = after / before;
         if !(0.97..=1.03).contains(&ratio) {
             warnings.push(format!("the machine itself took {} by the reference loop", crate::output::share(ratio - 1.0)));
@@ -145,29 +134,28 @@ fn contest_warnings(old: &ContestPart, new: &ContestPart) -> Vec<String> {
     warnings
 }
 
-fn contest(old: &ContestPart, new: &ContestPart, warnings: Vec<String>, judge_times: bool, allowed: f64) -> Compared {
-    let machine = median(&old.race.reference_loop_ns).zip(median(&new.race.reference_loop_ns)).map_or(1.0, |(old, new)| new / old);
-    let both = old.contenders.iter().filter(|one| new.contenders.iter().any(|other| other.name == one.name)).count();
+fn contest(old: &RacedContest, new: &RacedContest, warnings: Vec<String>, judge_times: bool, allowed: f64) -> Compared {
+    let machine = median(&old.course.reference_loop).zip(median(&new.course.reference_loop)).map_or(1.0, |(old, new)| new / old);
+    let both = old.contenders().filter(|one| new.find(&one.facts.name).is_some()).count();
     // What was chosen is what is guarded: it gets half of alpha, the others share the rest.
-    let chosen = |name: &str| old.verdict.choose.as_deref() == Some(name);
+    let chosen = |name: &str| old.verdict.choose.is_some_and(|at| old.name_of(at) == name);
     let alpha = |name: &str| if chosen(name) { ALPHA / 2.0 } else { ALPHA / 2.0 / both.saturating_sub(1).max(1) as f64 };
     let mut contenders: Vec<ComparedContender> = old
-        .contenders
-        .iter()
-        .map(|before| match new.contenders.iter().find(|after| after.name == before.name) {
+        .contenders()
+        .map(|before| match new.find(&before.facts.name) {
             None => missing(before, "only in the old result"),
-            Some(after) => contender(before, after, alpha(&before.name), judge_times.then_some(machine), allowed),
+            Some(after) => contender(before, after, alpha(&before.facts.name), judge_times.then_some(machine), allowed),
         })
         .collect();
-    let known = |name: &str| old.contenders.iter().any(|before| before.name == name);
-    contenders.extend(new.contenders.iter().filter(|after| !known(&after.name)).map(|after| missing(after, "only in the new result")));
-    let choice = |part: &ContestPart| part.verdict.choose.clone();
+    let only_new = new.contenders().filter(|after| old.find(&after.facts.name).is_none());
+    contenders.extend(only_new.map(|after| missing(after, "only in the new result")));
+    let choice = |part: &RacedContest| part.verdict.choose.map(|at| part.name_of(at).to_owned());
     Compared { name: old.name.clone(), engine: old.engine.name.clone(), warnings, contenders, chosen: (choice(old), choice(new)) }
 }
 
-fn missing(contender: &ContenderPart, why: &str) -> ComparedContender {
+fn missing(contender: Shown<'_>, why: &str) -> ComparedContender {
     ComparedContender {
-        name: contender.name.clone(),
+        name: contender.facts.name.clone(),
         medians: (None, None),
         change: None,
         movement: Movement::CannotBeTold,
@@ -177,48 +165,43 @@ fn missing(contender: &ContenderPart, why: &str) -> ComparedContender {
     }
 }
 
-fn contender(old: &ContenderPart, new: &ContenderPart, alpha: f64, machine: Option<f64>, allowed: f64) -> ComparedContender {
-    let change = change(&old.rounds, &new.rounds, alpha);
+fn contender(old: Shown<'_>, new: Shown<'_>, alpha: f64, machine: Option<f64>, allowed: f64) -> ComparedContender {
+    let change = change(&old.facts.rounds, &new.facts.rounds, alpha);
     let movement = match (change, machine) {
         (Some(change), Some(machine)) => change.movement(allowed, machine),
         _ => Movement::CannotBeTold,
     };
     let mut compared = ComparedContender {
-        name: old.name.clone(),
-        medians: (old.latency_ns.median, new.latency_ns.median),
+        name: old.facts.name.clone(),
+        medians: (old.placed.median, new.placed.median),
         change,
         movement,
         counts: Vec::new(),
         regressions: Vec::new(),
         gap: None,
     };
-    if is_eligible(old) && !is_eligible(new) {
-        let how = if new.outcome == Outcome::Disagrees { "disagrees" } else { "fails" };
-        compared.regressions.push(format!("it {how} now: {}", new.reason.as_deref().unwrap_or("no reason given")));
+    if old.facts.is_eligible() && !new.facts.is_eligible() {
+        let fault = new.facts.fault.as_ref();
+        let how = if fault.is_some_and(|fault| fault.kind == FaultKind::Disagrees) { "disagrees" } else { "fails" };
+        compared.regressions.push(format!("it {how} now: {}", fault.map_or("no reason given", |fault| &fault.reason)));
         return compared;
     }
     if movement == Movement::Up {
         compared.regressions.push("it is slower".to_owned());
     }
-    let memory = if old.counted.get("heap_peak_bytes") == new.counted.get("heap_peak_bytes") { new.heap_peak_bytes } else { None };
-    let counts: [(&'static str, Option<u64>, Option<u64>, Grain); 7] = [
-        ("statements", old.statements, new.statements, Grain::Exact),
-        ("round trips", old.round_trips, new.round_trips, Grain::Exact),
-        ("rows", old.rows, new.rows, Grain::Exact),
-        ("bytes", old.bytes, new.bytes, Grain::Allowed),
-        ("objects", old.objects, new.objects, Grain::Allowed),
-        ("memory", old.heap_peak_bytes, memory, Grain::Allowed),
-        ("allocations", old.allocations, new.allocations, Grain::Allowed),
-    ];
-    for (name, before, after, grain) in counts {
-        let (Some(before), Some(after)) = (before, after) else { continue };
+    for measure in Measure::ALL.into_iter().filter(|measure| *measure != Measure::EngineBytes && *measure != Measure::WireBytes) {
+        let (before, after) = (&old.facts.measured, &new.facts.measured);
+        // Memory of a whole process is not compared with that of a heap.
+        let is_comparable = measure != Measure::HeapPeak || before.how(measure) == after.how(measure);
+        let (Some(before), Some(after)) = (before.get(measure), after.get(measure).filter(|_| is_comparable)) else { continue };
         if before == after {
             continue;
         }
-        compared.counts.push((name, before, after));
-        let limit = if grain == Grain::Exact { before as f64 } else { before as f64 * (1.0 + allowed) };
+        compared.counts.push((measure, before, after));
+        let limit = if measure.entry().grain == Grain::Exact { before as f64 } else { before as f64 * (1.0 + allowed) };
         if after as f64 > limit {
-            compared.regressions.push(format!("{name} rose from {} to {}", crate::output::count(before), crate::output::count(after)));
+            let (before, after) = (crate::output::count(before), crate::output::count(after));
+            compared.regressions.push(format!("{} rose from {before} to {after}", measure.entry().word));
         }
     }
     compared

@@ -3,12 +3,14 @@
 mod arguments;
 mod commands;
 mod comparison;
+mod conditions;
 mod document;
 mod output;
 mod problem;
 mod project;
+mod raced;
+mod running;
 mod store;
-mod verdict;
 
 use std::process::ExitCode;
 

@@ -2,6 +2,8 @@
 //!
 //! docs/protocol.md specifies every field. Anything else on a contender's standard output is its log.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
@@ -150,36 +152,30 @@ pub struct Ran {
     pub counts: Option<Counts>,
 }
 
-/// What a contender counts over one call. What it cannot count it leaves out.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+/// What a contender counts over one call, by names that docs/protocol.md lists. What it cannot count it leaves out.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(transparent)]
 pub struct Counts {
-    /// Statements carried out.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub statements: Option<u64>,
-    /// Waits for the server.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub round_trips: Option<u64>,
-    /// Rows delivered.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub rows: Option<u64>,
-    /// Bytes of values delivered.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub bytes: Option<u64>,
-    /// Bytes that went over the wire, in both directions.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub wire_bytes: Option<u64>,
-    /// Objects built.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub objects: Option<u64>,
-    /// Most live heap bytes less those at the start.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub heap_peak_bytes: Option<u64>,
-    /// Heap allocations.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub allocations: Option<u64>,
-    /// Most bytes held by the engine's library in the process.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub engine_bytes: Option<u64>,
+    numbers: BTreeMap<String, Option<u64>>,
+}
+
+impl Counts {
+    /// All numbers that are there, by name.
+    pub fn iter(&self) -> impl Iterator<Item = (&str, u64)> {
+        self.numbers.iter().filter_map(|(name, number)| Some((name.as_str(), (*number)?)))
+    }
+
+    /// Adds a number that is not there.
+    pub fn complete(&mut self, name: &str, number: u64) {
+        self.numbers.entry(name.to_owned()).or_default().get_or_insert(number);
+    }
+}
+
+impl<N: Into<String>> FromIterator<(N, Option<u64>)> for Counts {
+    fn from_iter<I: IntoIterator<Item = (N, Option<u64>)>>(numbers: I) -> Counts {
+        let known = numbers.into_iter().filter(|(_, number)| number.is_some());
+        Counts { numbers: known.map(|(name, number)| (name.into(), number)).collect() }
+    }
 }
 
 /// Why something cannot be done.
@@ -252,6 +248,11 @@ mod tests {
         let ran = Reply::Ran(Ran { id: 3, spans_ns: vec![5], rows: 1, ..Ran::default() });
         assert_eq!(read_reply(&reply_line(&ran)), Received::Reply(ran));
         assert_eq!(read_reply("hello"), Received::Log);
+        let counted = "{\"kampf\":1,\"ran\":{\"id\":3,\"rows\":1,\"counts\":{\"statements\":2,\"rows\":null,\"weather\":7}}}";
+        let Received::Reply(Reply::Ran(Ran { counts: Some(mut counts), .. })) = read_reply(counted) else { panic!("it is a reply") };
+        counts.complete("rows", 5);
+        counts.complete("statements", 9);
+        assert_eq!(counts.iter().collect::<Vec<_>>(), [("rows", 5), ("statements", 2), ("weather", 7)]);
         assert!(matches!(read_reply("{\"kampf\":1,\"nothing\":{}}"), Received::Broken(_)));
         assert!(read_request("{}").is_err());
     }

@@ -4,7 +4,7 @@ use std::hint::black_box;
 use std::io::{BufRead, Write};
 use std::time::{Duration, Instant};
 
-use kampf_contest::{Consumer, EngineError, Execution, Plan, Session, Touch, value_from_json, value_to_json};
+use kampf_contest::{Consumer, EngineError, Execution, Measure, Plan, Session, Touch, value_from_json, value_to_json};
 use kampf_engine::{Engine, Setting, engine};
 use kampf_protocol::{Counts, Failed, Hello, Mode, Ran, Ready, Reply, Request, Rows, Run, read_request, reply_line};
 use kampf_schema::{LogicalType, Value, ValueRef};
@@ -169,19 +169,21 @@ impl Contender<'_> {
         self.session.count();
         self.engine.library_peak(true);
         let (called, heap) = count_heap(|| self.execution.call(self.session.as_mut(), parameters, &mut touch));
-        let counted = self.session.counted();
+        let traffic = self.session.counted();
         called?;
-        let counts = Counts {
-            statements: Some(counted.statements),
-            round_trips: Some(counted.round_trips),
-            rows: Some(counted.rows),
-            bytes: Some(counted.bytes),
-            wire_bytes: counted.wire_bytes,
-            objects: Some(self.execution.objects()),
-            heap_peak_bytes: Some(heap.peak_bytes),
-            allocations: Some(heap.allocations),
-            engine_bytes: self.engine.library_peak(false),
+        let engine_bytes = self.engine.library_peak(false);
+        let number = |measure| match measure {
+            Measure::Statements => Some(traffic.statements),
+            Measure::RoundTrips => Some(traffic.round_trips),
+            Measure::Rows => Some(traffic.rows),
+            Measure::Bytes => Some(traffic.bytes),
+            Measure::WireBytes => traffic.wire_bytes,
+            Measure::Objects => Some(self.execution.objects()),
+            Measure::HeapPeak => Some(heap.peak_bytes),
+            Measure::Allocations => Some(heap.allocations),
+            Measure::EngineBytes => engine_bytes,
         };
+        let counts: Counts = Measure::ALL.into_iter().map(|measure| (measure.entry().name, number(measure))).collect();
         Ok(Ran { id, rows: black_box(touch).rows(), counts: Some(counts), ..Ran::default() })
     }
 

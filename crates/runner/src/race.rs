@@ -2,6 +2,7 @@
 
 use std::time::{Duration, Instant};
 
+use kampf_contest::{Counter, Measured};
 use kampf_protocol::{Counts, Mode};
 use kampf_race::{Drop, Race, RaceSettings, percentile};
 use kampf_schema::Value;
@@ -57,7 +58,7 @@ pub struct Entrant {
     /// Its name.
     pub name: String,
     /// What was measured.
-    pub raced: Raced,
+    pub runs: Runs,
     /// Where the time is from.
     pub timed: Timed,
     /// Why it was not run, or not to the end.
@@ -78,7 +79,7 @@ pub enum Timed {
 
 /// What was measured of a contender.
 #[derive(Clone, Debug, Default)]
-pub struct Raced {
+pub struct Runs {
     /// Nanoseconds of a call, per round.
     pub rounds: Vec<f64>,
     /// 95th percentile of the calls of a round, in nanoseconds; of rounds with 20 calls or more.
@@ -88,7 +89,7 @@ pub struct Raced {
     /// Processor nanoseconds of a call, per round.
     pub cpu: Vec<f64>,
     /// What was counted in the first round.
-    pub counts: Option<Counts>,
+    pub measured: Option<Measured>,
     /// Time of a run by the runner's clock beyond the contender's own spans, as a share of the spans, per round.
     excess: Vec<f64>,
 }
@@ -175,13 +176,8 @@ pub fn race(
 ) -> Result<RaceReport, Trouble> {
     let count = contest.entries.len();
     let sets = contest.parameter_sets(setup, 0).len();
-    let entrant = |entry: &Entry| Entrant {
-        name: entry.name.clone(),
-        raced: Raced::default(),
-        timed: Timed::InRounds,
-        reason: None,
-        disagrees: false,
-    };
+    let entrant =
+        |entry: &Entry| Entrant { name: entry.name.clone(), runs: Runs::default(), timed: Timed::InRounds, reason: None, disagrees: false };
     let pace = |probe: &Probe, entry: &Entry| Pace::of(probe, sets, entry.calls_to_settle(setup), options);
     let mut track = Track {
         inbox,
@@ -287,9 +283,10 @@ impl Track<'_> {
                     let repeat = spans.iter().sum::<u64>() as f64 / spans.len().max(1) as f64;
                     if repeat > OUTCLASSED_IN_CHECK * best {
                         self.entrants[at].timed = Timed::InCheck(repeat.min(call));
-                        let raced = &mut self.entrants[at].raced;
-                        raced.counts = counts;
-                        raced.cold = cold.ran.spans_ns.iter().map(|&span| span as f64).collect();
+                        let measured = counts.map(|counts| self.measured(at, &counts));
+                        let runs = &mut self.entrants[at].runs;
+                        runs.measured = measured;
+                        runs.cold = cold.ran.spans_ns.iter().map(|&span| span as f64).collect();
                         race.leave_out(at);
                         events(Event::LeftOut(&self.contest.entries[at].name, repeat.min(call) / best));
                     }
@@ -327,13 +324,14 @@ impl Track<'_> {
         for (at, run) in taken.into_iter().enumerate() {
             let Some(run) = run else { continue };
             self.measured_ns += run.spans_ns;
-            let raced = &mut self.entrants[at].raced;
-            raced.rounds.push(run.call_ns);
-            raced.p95.extend(run.p95);
-            raced.cold.push(run.cold_ns);
-            raced.cpu.push(run.cpu_ns);
-            raced.excess.push(run.excess);
-            raced.counts = raced.counts.or(run.counts);
+            let measured = run.counts.map(|counts| self.measured(at, &counts));
+            let runs = &mut self.entrants[at].runs;
+            runs.rounds.push(run.call_ns);
+            runs.p95.extend(run.p95);
+            runs.cold.push(run.cold_ns);
+            runs.cpu.push(run.cpu_ns);
+            runs.excess.push(run.excess);
+            runs.measured = runs.measured.take().or(measured);
         }
         Ok(race.record(&values))
     }
@@ -373,6 +371,13 @@ impl Track<'_> {
         })
     }
 
+    /// What a contender counted, with where each number was counted.
+    fn measured(&self, at: usize, counts: &Counts) -> Measured {
+        let is_program = matches!(self.contest.entries[at].way, EntryWay::Program(_));
+        let trips_are_modelled = self.setup.engine.trips_are_modelled();
+        Measured::of(counts.iter(), Counter { is_program, trips_are_modelled })
+    }
+
     fn fail(&mut self, race: &mut Race, at: usize, trouble: &Trouble, events: &mut dyn FnMut(Event<'_>)) {
         race.fail(at);
         self.entrants[at].reason = Some(trouble.to_string());
@@ -410,7 +415,7 @@ impl Track<'_> {
             if matches!(self.contest.entries[at].way, EntryWay::Plan(_)) {
                 continue;
             }
-            let excess = self.entrants[at].raced.excess.iter().copied().fold(f64::INFINITY, f64::min);
+            let excess = self.entrants[at].runs.excess.iter().copied().fold(f64::INFINITY, f64::min);
             if excess.is_finite() && excess > 0.01 {
                 let reason = format!("its runs last {:.0} % longer by the runner's clock than it reports", excess * 100.0);
                 self.entrants[at].reason = Some(reason);

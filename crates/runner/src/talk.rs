@@ -2,6 +2,7 @@
 
 use std::time::{Duration, Instant};
 
+use kampf_contest::Measure;
 use kampf_contest::{answer_row_from_json, value_to_json};
 use kampf_protocol::{Hello, Limits, Mode, Ran, Reply, Request, Run};
 use kampf_schema::{LogicalType, Value};
@@ -147,10 +148,8 @@ impl<'a> Talk<'a> {
                 Reply::Ran(mut ran) if ran.id == id => {
                     let wall = start.elapsed();
                     let peak = before.and_then(|before| Some(self.process.resident("VmHWM")?.saturating_sub(before)));
-                    if let (Some(counts), Some(peak)) = (&mut ran.counts, peak)
-                        && counts.heap_peak_bytes.is_none()
-                    {
-                        counts.heap_peak_bytes = Some(peak);
+                    if let (Some(counts), Some(peak)) = (&mut ran.counts, peak) {
+                        counts.complete(Measure::HeapPeak.entry().name, peak);
                     }
                     return Ok(Some(Done { ran, wall }));
                 }

@@ -5,12 +5,12 @@ use kampf_runner::{CheckedVerdict, Checks, Contest, Inbox, most_rows};
 use kampf_schema::Value;
 use serde_json::json;
 
-use super::session::{engines, filled, heed, inbox, name_programs, open, setup, trouble};
 use super::{Ending, print, print_json, say};
 use crate::arguments::{Check, Format, General};
 use crate::output::{Column, Look, Page, RaceProgress, count, paint};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
+use crate::running::{engines, filled, heed, inbox, name_programs, open, setup, trouble};
 
 pub(super) fn run(general: &General, arguments: &Check) -> Result<Ending, Problem> {
     let inbox = inbox()?;

@@ -66,7 +66,7 @@ fn as_json(compared: &[Compared], regressions: usize) -> serde_json::Value {
                 .map(|contender| {
                     let sure = contender.change.and_then(|change| change.interval);
                     let counts: Vec<_> =
-                        contender.counts.iter().map(|(name, before, after)| json!({"name": name, "before": before, "after": after})).collect();
+                        contender.counts.iter().map(|(measure, before, after)| json!({"name": measure.entry().word, "before": before, "after": after})).collect();
                     json!({
                         "name": contender.name, "before_ns": contender.medians.0, "after_ns": contender.medians.1,
                         "ratio": contender.change.map(|change| change.ratio), "low": sure.map(|sure| sure.low), "high": sure.map(|sure| sure.high),

@@ -5,20 +5,19 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use kampf_schema::TableId;
 
-use super::preview;
-use super::session::{engines, filled, open};
 use super::{Ending, print, print_json, say};
 use crate::arguments::{Fill, Format, General};
-use crate::output::{Column, Look, Page, bytes, count};
+use crate::output::{Column, Look, Page, bytes, count, preview};
 use crate::problem::Problem;
 use crate::project::Project;
+use crate::running::{engines, filled, open};
 use crate::store::remove_all;
 
 pub(super) fn run(general: &General, arguments: &Fill) -> Result<Ending, Problem> {
     for engine in engines(general)? {
         let project = open(general, engine.as_deref())?;
         if let Some(table) = &arguments.preview {
-            preview::run(general, &project, table)?;
+            preview(general, &project, table)?;
             break;
         }
         if arguments.digest {

@@ -1,17 +1,13 @@
 //! The commands, a file each.
 
 mod check;
-mod circumstances;
 mod compare;
-mod contest_part;
 mod demo;
 mod fill;
 mod new;
-mod preview;
 mod race;
 mod results;
 mod self_test;
-mod session;
 mod show;
 mod trace;
 

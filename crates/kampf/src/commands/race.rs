@@ -6,17 +6,16 @@ use kampf_race::RaceSettings;
 use kampf_runner::{CheckedVerdict, Contest, Inbox, Machine, RaceOptions, Setup, race};
 
 use super::check::check_text;
-use super::circumstances::Circumstances;
-use super::contest_part::{Surroundings, contest_part};
-use super::session::{engines, filled, heed, inbox, name_programs, open, setup, trouble};
 use super::{Ending, print, print_json, say, self_test};
 use crate::arguments::{Format, General, Race};
-use crate::document::{ContestPart, DatasetPart, Document, Outcome, TablePart};
+use crate::document::{DatasetPart, Document, TablePart};
 use crate::output::{Page, RaceProgress, across, contest_text, duration};
 use crate::problem::Problem;
 use crate::project::{ContestConfig, Project, resolve};
+use crate::raced::{RacedContest, RacedRun};
+use crate::running::{Circumstances, Surroundings, engines, filled, heed, inbox, name_programs, open, raced_contest, setup, trouble};
 use crate::store::{Dataset, save_result};
-use crate::verdict::Require;
+use kampf_verdict::{FaultKind, Require, Required};
 
 pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem> {
     if arguments.self_test {
@@ -47,17 +46,14 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
     if general.format == Format::Text {
         raced.print(&side_by_side(&raced.parts));
     }
-    let disagreement = raced.parts.iter().flat_map(|part| &part.contenders).any(|contender| contender.outcome == Outcome::Disagrees);
-    let document = Document {
-        format: "kampf-result".to_owned(),
-        version: 1,
-        kampf: env!("CARGO_PKG_VERSION").to_owned(),
-        machine,
-        dataset,
-        contests: raced.parts,
-    };
-    let text =
-        serde_json::to_string_pretty(&document).map_err(|error| Problem::surroundings(format!("the result cannot be written: {error}")))?;
+    let disagreement = raced
+        .parts
+        .iter()
+        .flat_map(|part| &part.facts.contenders)
+        .any(|one| one.fault.as_ref().is_some_and(|fault| fault.kind == FaultKind::Disagrees));
+    let run = RacedRun { kampf: env!("CARGO_PKG_VERSION").to_owned(), machine, dataset, contests: raced.parts };
+    let text = serde_json::to_string_pretty(&Document::of(&run))
+        .map_err(|error| Problem::surroundings(format!("the result cannot be written: {error}")))?;
     // A result that cannot be saved is still shown.
     match save_result(&home, &text) {
         Ok(path) => say(general.quiet, &format!("saved as {}", path.display())),
@@ -81,7 +77,7 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
 /// What was raced so far.
 #[derive(Default)]
 struct Raced {
-    parts: Vec<ContestPart>,
+    parts: Vec<RacedContest>,
     /// Whether a contest's requirements were met by nobody.
     missed: bool,
     /// Whether all that raced in a contest failed, as when its server went away.
@@ -131,7 +127,7 @@ impl Raced {
                 let after = (selected.len() - at) * trips.len();
                 let time = match arguments.together {
                     Some(together) => {
-                        together.saturating_sub(Duration::from_secs_f64(self.parts.iter().map(|part| part.race.seconds).sum())) * 2
+                        together.saturating_sub(Duration::from_secs_f64(self.parts.iter().map(|part| part.course.seconds).sum())) * 2
                             / (after as u32 + 1)
                     }
                     None => arguments.time,
@@ -159,7 +155,7 @@ impl Raced {
 }
 
 /// Contests that were raced under several circumstances, each in one table.
-fn side_by_side(parts: &[ContestPart]) -> String {
+fn side_by_side(parts: &[RacedContest]) -> String {
     let mut page = Page::new();
     let mut done: Vec<&str> = Vec::new();
     let engines = parts.iter().any(|part| part.engine.name != parts[0].engine.name);
@@ -168,13 +164,13 @@ fn side_by_side(parts: &[ContestPart]) -> String {
             continue;
         }
         done.push(&part.name);
-        let columns: Vec<(String, &ContestPart)> = parts
+        let columns: Vec<(String, &RacedContest)> = parts
             .iter()
             .filter(|other| other.name == part.name)
             .map(|other| {
-                let trip = other.conditions.get("round_trip_ns").and_then(serde_json::Value::as_f64);
+                let trip = other.conditions.round_trip();
                 let trip = trip.map_or_else(|| "no added trip time".to_owned(), |trip| format!("+{} a trip", duration(trip)));
-                let label = match (engines, other.conditions.contains_key("round_trip_ns")) {
+                let label = match (engines, other.conditions.round_trip_ns.is_some()) {
                     (true, false) => other.engine.name.clone(),
                     (true, true) => format!("{} {trip}", other.engine.name),
                     (false, _) => trip,
@@ -202,7 +198,7 @@ struct On<'a> {
 }
 
 /// Checks and races one contest. The truth tells whether any contender came to the end, the text how it went.
-fn one(on: &On<'_>, time: Duration, config: &ContestConfig, contest: &Contest) -> Result<(ContestPart, bool, String), Problem> {
+fn one(on: &On<'_>, time: Duration, config: &ContestConfig, contest: &Contest) -> Result<(RacedContest, bool, String), Problem> {
     let On { general, arguments, inbox, setup, .. } = *on;
     let mut progress = RaceProgress::new(&contest.name, general.quiet, arguments.margin);
     let checks = kampf_runner::check(inbox, setup, contest, true, &mut |event| progress.take(&event))
@@ -212,7 +208,7 @@ fn one(on: &On<'_>, time: Duration, config: &ContestConfig, contest: &Contest) -
         .map_err(|error| trouble(&contest.name, &error))?;
     drop(progress);
     let surroundings = Surroundings { project: on.project, dataset: on.dataset, circumstances: on.circumstances };
-    let part = contest_part(&surroundings, config, contest, &checks, &options, &report);
+    let part = raced_contest(&surroundings, config, contest, &checks, &options, &report);
     let mut page = Page::new();
     if general.format == Format::Text {
         if checks.entries.iter().any(|entry| entry.verdict != CheckedVerdict::Agrees) {
@@ -220,22 +216,21 @@ fn one(on: &On<'_>, time: Duration, config: &ContestConfig, contest: &Contest) -
         }
         contest_text(&mut page, &part);
     }
-    let failed = part.contenders.iter().any(|contender| contender.outcome == Outcome::Failed);
+    let failed = part.facts.contenders.iter().any(|one| one.fault.as_ref().is_some_and(|fault| fault.kind == FaultKind::Failed));
     let finished = !failed || part.verdict.leader.is_some();
     Ok((part, finished, page.into_text()))
 }
 
 /// How a contest is raced.
 pub(super) fn options(arguments: &Race, time: Duration, require: &Require, seed: u64) -> RaceOptions {
-    let limits = [require.p95_ns, require.median_ns];
     let settings = RaceSettings {
         margin: arguments.margin,
         most_rounds: arguments.rounds as usize,
         exact: arguments.exact,
-        keep_below: limits.into_iter().flatten().min_by(f64::total_cmp),
+        keep_below: require.shortest_time(),
         ..RaceSettings::default()
     };
-    RaceOptions { settings, time, least_calls: if require.p95_ns.is_some() { 20 } else { 1 }, seed }
+    RaceOptions { settings, time, least_calls: if require.limit(Required::P95).is_some() { 20 } else { 1 }, seed }
 }
 
 fn dataset_part(dataset: &Dataset) -> DatasetPart {

@@ -7,10 +7,10 @@ use serde_json::json;
 
 use super::{Ending, print, print_json};
 use crate::arguments::{Format, General, Results};
-use crate::document::{ContestPart, Document};
+use crate::document::Document;
 use crate::output::{Column, Look, Page, contest_text, count, duration};
 use crate::problem::Problem;
-use crate::verdict::decide;
+use crate::raced::{RacedContest, RacedRun};
 
 pub(super) fn run(general: &General, arguments: &Results) -> Result<Ending, Problem> {
     let home = general.file.parent().unwrap_or(Path::new("")).to_owned();
@@ -38,7 +38,7 @@ pub(super) fn find(home: &Path, result: &Path) -> Result<PathBuf, Problem> {
 }
 
 /// Reads a result and works out again what follows from its rounds.
-pub(super) fn read(path: &Path) -> Result<Document, Problem> {
+pub(super) fn read(path: &Path) -> Result<RacedRun, Problem> {
     let failed = |error: &std::io::Error| Problem::file("cannot read", path, error);
     let file = std::fs::File::open(path).map_err(|error| failed(&error))?;
     let mut text = String::new();
@@ -52,25 +52,23 @@ pub(super) fn read(path: &Path) -> Result<Document, Problem> {
         return Err(wrong(format!("has version {} of the format, and this kampf knows version 1", value["version"]))
             .hint("use the kampf that made it, or a later one"));
     }
-    let mut document: Document =
-        serde_json::from_value(value).map_err(|error| wrong(format!("is damaged, or from another kampf: {error}")))?;
-    if let Some(what) = document.contests.iter().find_map(ContestPart::contradiction) {
+    let document: Document = serde_json::from_value(value).map_err(|error| wrong(format!("is damaged, or from another kampf: {error}")))?;
+    if let Some(what) = document.contradiction() {
         return Err(wrong(format!("is damaged, or was edited: {what}")));
     }
-    document.contests.iter_mut().for_each(decide);
-    Ok(document)
+    Ok(document.into_run())
 }
 
 /// Shows a result as when it was made.
 fn again(general: &General, path: &Path) -> Result<Ending, Problem> {
-    let document = read(path)?;
+    let run = read(path)?;
     if general.format == Format::Json {
-        let text = serde_json::to_string_pretty(&document).map_err(|error| Problem::surroundings(error.to_string()))?;
+        let text = serde_json::to_string_pretty(&Document::of(&run)).map_err(|error| Problem::surroundings(error.to_string()))?;
         print_json(&text)?;
         return Ok(Ending::Done);
     }
     let mut page = Page::new();
-    document.contests.iter().for_each(|contest| contest_text(&mut page, contest));
+    run.contests.iter().for_each(|contest| contest_text(&mut page, contest));
     print(&page.into_text())?;
     Ok(Ending::Done)
 }
@@ -88,8 +86,8 @@ fn list(general: &General, home: &Path) -> Result<Ending, Problem> {
     if general.format == Format::Json {
         let all: Vec<_> = results
             .map(|(path, document)| match document {
-                Ok(document) => {
-                    let contests: Vec<_> = document
+                Ok(run) => {
+                    let contests: Vec<_> = Document::of(&run)
                         .contests
                         .iter()
                         .map(|part| json!({"name": part.name, "engine": part.engine.name, "verdict": part.verdict}))
@@ -110,11 +108,11 @@ fn list(general: &General, home: &Path) -> Result<Ending, Problem> {
     for (path, document) in results {
         let name = path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
         match document {
-            Ok(document) => {
-                for (at, part) in document.contests.iter().enumerate() {
+            Ok(run) => {
+                for (at, part) in run.contests.iter().enumerate() {
                     let name = if at == 0 { name.clone() } else { String::new() };
                     let (look, verdict) = verdict(part);
-                    let engine = match part.conditions.get("round_trip_ns").and_then(serde_json::Value::as_f64) {
+                    let engine = match part.conditions.round_trip() {
                         Some(trip) => format!("{} +{}", part.engine.name, duration(trip)),
                         None => part.engine.name.clone(),
                     };
@@ -122,7 +120,7 @@ fn list(general: &General, home: &Path) -> Result<Ending, Problem> {
                         (Look::Strong, name),
                         (Look::Plain, part.name.clone()),
                         (Look::Quiet, engine),
-                        (Look::Quiet, count(part.race.rounds as u64)),
+                        (Look::Quiet, count(part.facts.rounds as u64)),
                         (look, verdict),
                     ]);
                 }
@@ -147,17 +145,17 @@ fn list(general: &General, home: &Path) -> Result<Ending, Problem> {
 }
 
 /// A verdict in a few words.
-fn verdict(part: &ContestPart) -> (Look, String) {
+fn verdict(part: &RacedContest) -> (Look, String) {
     let verdict = &part.verdict;
-    let unfinished = if part.race.interrupted { ", interrupted" } else { "" };
-    let time = |name: &str| {
-        let contender = part.contenders.iter().find(|contender| contender.name == name);
-        contender.and_then(|contender| contender.latency_ns.median).map_or(String::new(), |median| format!("  {}", duration(median)))
+    let unfinished = if part.course.interrupted { ", interrupted" } else { "" };
+    let time = |at: usize| {
+        let time = verdict.placed[at].median.map_or(String::new(), |median| format!("  {}", duration(median)));
+        format!("{}{time}", part.name_of(at))
     };
-    match (&verdict.choose, &verdict.leader) {
-        (Some(name), _) => (Look::Good, format!("{name}{}{unfinished}", time(name))),
+    match (verdict.choose, verdict.leader) {
+        (Some(chosen), _) => (Look::Good, format!("{}{unfinished}", time(chosen))),
         (None, _) if verdict.requirements_met == Some(false) => (Look::Bad, "nobody meets the requirements".to_owned()),
-        (None, Some(leader)) => (Look::Plain, format!("not decided, {leader} leads{}{unfinished}", time(leader))),
+        (None, Some(leader)) => (Look::Plain, format!("not decided, {} leads{unfinished}", time(leader))),
         (None, None) => (Look::Bad, "nothing could be raced".to_owned()),
     }
 }

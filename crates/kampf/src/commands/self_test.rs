@@ -7,16 +7,15 @@ use kampf_runner::{Contest, Entry, EntryWay, Event, Inbox, RaceReport, Setup, ch
 use kampf_schema::TableId;
 use serde_json::json;
 
-use super::circumstances::Circumstances;
 use super::race::options;
-use super::session::{filled, heed, inbox, open, setup, trouble};
 use super::{Ending, print, print_json, say};
 use crate::arguments::{Format, General, Race};
 use crate::output::{Column, Look, Page, count, interval, paint, percent, share};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
+use crate::running::{Circumstances, filled, heed, inbox, open, setup, trouble};
 use crate::store::engine_problem;
-use crate::verdict::Require;
+use kampf_verdict::Require;
 
 /// Names that the same SQL is entered under.
 const NAMES: usize = 12;

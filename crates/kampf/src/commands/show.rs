@@ -4,12 +4,12 @@ use kampf_runner::EntryWay;
 use kampf_schema::HopKind;
 use serde_json::json;
 
-use super::session::open;
 use super::{Ending, print_as};
 use crate::arguments::{Format, General, Show};
 use crate::output::{Column, Look, Page, paint};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
+use crate::running::open;
 
 pub(super) fn run(general: &General, arguments: &Show) -> Result<Ending, Problem> {
     let project = open(general, general.engine.as_deref())?;

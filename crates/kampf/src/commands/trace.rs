@@ -5,12 +5,12 @@ use kampf_runner::EntryWay;
 use kampf_schema::{ValueRef, did_you_mean};
 use serde_json::json;
 
-use super::session::{filled, open, setup};
 use super::{Ending, print_as};
 use crate::arguments::{Bounds, Format, General, Selection, Trace};
 use crate::output::{Look, Page, count, duration, paint};
 use crate::problem::Problem;
 use crate::project::resolve;
+use crate::running::{filled, open, setup};
 
 /// Single statements shown without `-v`.
 const SHOWN: usize = 6;

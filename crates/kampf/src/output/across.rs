@@ -1,33 +1,35 @@
 //! One contest under several circumstances side by side: where does the choice change?
 
+use kampf_contest::Measure;
+use kampf_verdict::Outcome;
+
 use super::numbers::duration;
 use super::page::{Column, Page};
 use super::style::{Look, paint, quiet_words};
-use crate::document::{ContenderPart, ContestPart, Outcome};
+use crate::raced::{RacedContest, Shown};
 
 /// A table of medians, a column per circumstance, and the choice under each.
-pub(crate) fn across(page: &mut Page, name: &str, columns: &[(String, &ContestPart)]) {
+pub(crate) fn across(page: &mut Page, name: &str, columns: &[(String, &RacedContest)]) {
     page.line(format!("{}  side by side", paint(Look::Title, name)));
     page.blank();
     let mut names: Vec<&str> = Vec::new();
     for (_, contest) in columns {
-        for contender in &contest.contenders {
-            if !names.contains(&contender.name.as_str()) {
-                names.push(&contender.name);
+        for contender in contest.contenders() {
+            if !names.contains(&contender.facts.name.as_str()) {
+                names.push(&contender.facts.name);
             }
         }
     }
     let mut heads = vec![Column::left("contender"), Column::right("trips")];
     heads.extend(columns.iter().map(|(label, _)| Column::right(label.clone())));
-    let find = |contest: &'_ ContestPart, name: &str| contest.contenders.iter().position(|contender| contender.name == name);
     let rows: Vec<_> = names
         .iter()
         .map(|name| {
-            let trips = columns.iter().find_map(|(_, contest)| contest.contenders[find(contest, name)?].round_trips);
+            let trips = columns.iter().find_map(|(_, contest)| contest.find(name)?.facts.measured.get(Measure::RoundTrips));
             let mut row =
                 vec![(Look::Strong, (*name).to_owned()), (Look::Plain, trips.map_or_else(|| "-".to_owned(), super::numbers::count))];
-            row.extend(columns.iter().map(|(_, contest)| match find(contest, name) {
-                Some(at) => cell(contest, &contest.contenders[at]),
+            row.extend(columns.iter().map(|(_, contest)| match contest.find(name) {
+                Some(contender) => cell(contest, contender),
                 None => (Look::Quiet, "-".to_owned()),
             }));
             row
@@ -39,10 +41,11 @@ pub(crate) fn across(page: &mut Page, name: &str, columns: &[(String, &ContestPa
     for (label, contest) in columns {
         let verdict = &contest.verdict;
         let others = |others: usize| format!("{others} {} that cannot be told from it", if others == 1 { "other" } else { "others" });
-        let choice = match (&verdict.choose, &verdict.leader) {
-            (Some(name), _) => paint(Look::Good, name),
-            (None, Some(name)) if verdict.requirements_met.is_none() => {
-                format!("not decided: {}, or {}", paint(Look::Strong, name), others(verdict.alike.len() + verdict.tied.len()))
+        let alike = contest.contenders().filter(|one| matches!(one.placed.outcome, Outcome::Tied | Outcome::Unresolved)).count();
+        let choice = match (verdict.choose, verdict.leader) {
+            (Some(at), _) => paint(Look::Good, contest.name_of(at)),
+            (None, Some(at)) if verdict.requirements_met.is_none() => {
+                format!("not decided: {}, or {}", paint(Look::Strong, contest.name_of(at)), others(alike))
             }
             (None, _) => paint(Look::Bad, "none"),
         };
@@ -52,22 +55,24 @@ pub(crate) fn across(page: &mut Page, name: &str, columns: &[(String, &ContestPa
 }
 
 /// Between which circumstances the choice is another: one that is neither chosen nor among those alike any more.
-fn changes(page: &mut Page, columns: &[(String, &ContestPart)]) {
+fn changes(page: &mut Page, columns: &[(String, &RacedContest)]) {
     for pair in columns.windows(2) {
         let ((before, old), (after, new)) = (&pair[0], &pair[1]);
-        let (Some(was), Some(is)) = (&old.verdict.choose, &new.verdict.choose) else { continue };
-        let among =
-            |contest: &ContestPart, name: &String| contest.verdict.tied.contains(name) || contest.verdict.leader.as_ref() == Some(name);
+        let (Some(was), Some(is)) = (old.verdict.choose, new.verdict.choose) else { continue };
+        let (was, is) = (old.name_of(was), new.name_of(is));
+        let among = |contest: &RacedContest, name: &str| {
+            contest.find(name).is_some_and(|one| matches!(one.placed.outcome, Outcome::Standing | Outcome::Tied))
+        };
         if was != is && !among(new, was) && !among(old, is) {
             page.paragraph(&format!("The choice changes between {before} and {after}: {was} gives way to {is}."), 2);
         }
     }
 }
 
-fn cell(contest: &ContestPart, contender: &ContenderPart) -> (Look, String) {
-    let chosen = contest.verdict.choose.as_ref() == Some(&contender.name);
-    let time = contender.latency_ns.median.map(duration);
-    match (contender.outcome, time) {
+fn cell(contest: &RacedContest, contender: Shown<'_>) -> (Look, String) {
+    let chosen = contest.verdict.choose == Some(contender.at);
+    let time = contender.placed.median.map(duration);
+    match (contender.placed.outcome, time) {
         (Outcome::Disagrees, _) => (Look::Bad, "differs".to_owned()),
         (Outcome::Failed, _) => (Look::Bad, "failed".to_owned()),
         (_, None) => (Look::Quiet, "-".to_owned()),

@@ -1,5 +1,6 @@
 //! Two results side by side.
 
+use kampf_contest::Unit;
 use kampf_race::Movement;
 
 use super::numbers::{behind, bytes, count, duration, interval};
@@ -76,11 +77,12 @@ fn counts(contender: &ComparedContender) -> (Look, String) {
     if contender.gap.is_some() {
         return (Look::Quiet, "-".to_owned());
     }
-    let moved = contender.counts.iter().map(|(name, before, after)| {
-        let say = if *name == "memory" || *name == "bytes" { bytes } else { count };
+    let moved = contender.counts.iter().map(|(measure, before, after)| {
+        let entry = measure.entry();
+        let say = if entry.unit == Unit::Bytes { bytes } else { count };
         // Where rounding hides what moved, the numbers are told in full.
         let say = if say(*before) == say(*after) { count } else { say };
-        format!("{name} {} → {}", say(*before), say(*after))
+        format!("{} {} → {}", entry.word, say(*before), say(*after))
     });
     let moved: Vec<String> = moved.collect();
     match moved.len() {

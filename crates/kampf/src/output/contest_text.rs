@@ -1,18 +1,20 @@
 //! A contest's result as a whole, from what the document says alone.
 
+use kampf_verdict::Outcome;
+
 use super::mattered_text::mattered_text;
 use super::numbers::{count, duration, percent};
 use super::page::Page;
 use super::race_table::race_table;
 use super::style::{Look, paint, quiet_words};
 use super::verdict_text::verdict_text;
-use crate::document::{ContestPart, Outcome};
+use crate::raced::{RacedContest, Shown};
 
 /// Share of time with tasks waiting for a processor from which on it is said, in percent.
 const BUSY: f64 = 10.0;
 
 /// Title, how the race went, table, verdict and what mattered.
-pub(crate) fn contest_text(page: &mut Page, part: &ContestPart) {
+pub(crate) fn contest_text(page: &mut Page, part: &RacedContest) {
     page.line(format!("{}  {}", paint(Look::Title, &part.name), part.about.as_deref().unwrap_or_default()));
     page.paragraph(&quiet_words(&course(part)), 0);
     let given = given(part);
@@ -28,25 +30,26 @@ pub(crate) fn contest_text(page: &mut Page, part: &ContestPart) {
 }
 
 /// How the race went.
-fn course(part: &ContestPart) -> String {
-    let race = &part.race;
-    let agreed = part.contenders.iter().filter(|contender| contender.answer.is_some() && contender.outcome != Outcome::Disagrees).count();
-    let rows = part.contenders.iter().find_map(|contender| contender.answer.as_ref()).map_or(0, |answer| answer.rows);
+fn course(part: &RacedContest) -> String {
+    let race = &part.course;
+    let disagrees = |one: &Shown<'_>| one.placed.outcome == Outcome::Disagrees;
+    let agreed = part.contenders().filter(|one| one.extra.answer.is_some() && !disagrees(one)).count();
+    let rows = part.contenders().find_map(|one| one.extra.answer.as_ref()).map_or(0, |answer| answer.rows);
     let measured = race.measured_seconds / race.seconds.max(1e-9);
     let mut words = format!(
         "{agreed} {} on {} rows; {} rounds in {:.1} s, {} of it measured",
         if agreed == 1 { "contender agrees" } else { "contenders agree" },
         count(rows),
-        race.rounds,
+        part.facts.rounds,
         race.seconds,
         percent(measured)
     );
     if race.interrupted {
         words += ", interrupted";
     }
-    if let Some(noise) = race.noise {
+    if let Some(noise) = part.verdict.noise {
         words += &format!("; one run varies by {}", percent(noise));
-        if let Some(machine) = kampf_race::spread(&race.reference_loop_ns) {
+        if let Some(machine) = kampf_race::spread(&race.reference_loop) {
             words += &format!(", the machine itself by {}", percent(machine));
         }
     }
@@ -57,17 +60,17 @@ fn course(part: &ContestPart) -> String {
 }
 
 /// What contenders were given, where that is out of the ordinary.
-fn given(part: &ContestPart) -> String {
-    let nanos = |name: &str| part.conditions.get(name).and_then(serde_json::Value::as_f64);
+fn given(part: &RacedContest) -> String {
+    let conditions = &part.conditions;
     let mut words = Vec::new();
-    match (nanos("round_trip_ns"), nanos("relay_adds_ns")) {
+    match (conditions.round_trip(), conditions.relay_adds_ns.map(|nanos| nanos as f64)) {
         (Some(trip), Some(adds)) => {
             words.push(format!("every trip takes {} longer, and the relay itself adds {}", duration(trip), duration(adds)));
         }
         (Some(trip), None) => words.push(format!("simulated: this engine has no trips, each statement waits {} instead", duration(trip))),
         (None, _) => {}
     }
-    if let Some(core) = nanos("pinned_to_core") {
+    if let Some(core) = conditions.pinned_to_core {
         words.push(format!("kept on core {core}"));
     }
     words.join("; ")

@@ -1,22 +1,29 @@
 //! What the choices did, as a table of steps and a line per choice.
 
+use kampf_contest::Measure;
+use kampf_verdict::{Effect, Step};
+
 use super::numbers::{behind, bytes, count, duration, interval, share};
 use super::page::{Column, Page};
 use super::style::{Look, paint, quiet_words};
-use crate::document::{ContenderPart, ContestPart, Effect, Step};
+use crate::raced::{RacedContest, Shown};
 
 /// The ladder, and each choice by itself.
-pub(crate) fn mattered_text(page: &mut Page, part: &ContestPart) {
+pub(crate) fn mattered_text(page: &mut Page, part: &RacedContest) {
     ladder(page, part);
-    effects(page, &part.mattered.effects);
+    effects(page, &part.verdict.effects);
 }
 
-fn ladder(page: &mut Page, part: &ContestPart) {
-    let steps = &part.mattered.ladder;
+fn ladder(page: &mut Page, part: &RacedContest) {
+    let steps = &part.verdict.ladder;
     let (Some(first), Some(last)) = (steps.first(), steps.last()) else { return };
     page.blank();
     page.paragraph(
-        &format!("What mattered, a choice at a time from {} to {}:", paint(Look::Strong, &first.from), paint(Look::Strong, &last.to)),
+        &format!(
+            "What mattered, a choice at a time from {} to {}:",
+            paint(Look::Strong, part.name_of(first.from)),
+            paint(Look::Strong, part.name_of(last.to))
+        ),
         2,
     );
     let columns = [
@@ -30,49 +37,47 @@ fn ladder(page: &mut Page, part: &ContestPart) {
         Column::right("objects").yielding(3),
         Column::right("held at most"),
     ];
-    let rows: Vec<_> = steps.iter().filter_map(|step| step_row(part, step)).collect();
+    let rows: Vec<_> = steps.iter().map(|step| step_row(part, step)).collect();
     page.table(&columns, &rows);
 }
 
-fn step_row(part: &ContestPart, step: &Step) -> Option<Vec<(Look, String)>> {
-    let find = |name: &str| part.contenders.iter().find(|contender| contender.name == *name);
-    let (from, to) = (find(&step.from)?, find(&step.to)?);
-    let (look, gain, how) = gain(step, part.race.margin);
-    let number = |pick: fn(&ContenderPart) -> Option<u64>, say: fn(u64) -> String| match (pick(from), pick(to)) {
+fn step_row(part: &RacedContest, step: &Step) -> Vec<(Look, String)> {
+    let (from, to) = (part.contender(step.from), part.contender(step.to));
+    let (look, gain, how) = gain(step, part.facts.rules.margin);
+    let has = |one: Shown<'_>, measure| one.facts.measured.get(measure);
+    let number = |measure: Measure, say: fn(u64) -> String| match (has(from, measure), has(to, measure)) {
         (Some(before), Some(after)) if say(before) == say(after) => (Look::Quiet, "same".to_owned()),
         (Some(before), Some(after)) => (Look::Plain, format!("{} → {}", say(before), say(after))),
         _ => (Look::Quiet, "-".to_owned()),
     };
-    Some(vec![
-        (Look::Strong, format!("  {}", step.choice)),
-        (Look::Plain, format!("{} → {}", step.before, step.after)),
+    vec![
+        (Look::Strong, format!("  {}", step.before.choice().word())),
+        (Look::Plain, format!("{} → {}", step.before.word(), step.after.word())),
         (Look::Plain, format!("{} → {}", duration(step.before_ns), duration(step.after_ns))),
         (look, gain),
         (Look::Quiet, how),
-        number(|contender| contender.statements, count),
-        number(|contender| contender.rows, count),
-        number(|contender| contender.objects, count),
-        number(|contender| contender.heap_peak_bytes, bytes),
-    ])
+        number(Measure::Statements, count),
+        number(Measure::Rows, count),
+        number(Measure::Objects, count),
+        number(Measure::HeapPeak, bytes),
+    ]
 }
 
 /// What a step gains, absolute and relative, and how sure that is.
 fn gain(step: &Step, margin: f64) -> (Look, String, String) {
     // From the ratio within rounds, so that what the machine did meanwhile is not in it.
-    let (ratio, moved) = (step.ratio, step.before_ns * (step.ratio - 1.0));
+    let (ratio, moved) = (step.ratio.ratio, step.before_ns * (step.ratio.ratio - 1.0));
     let absolute = format!("{}{}", if moved < 0.0 { "-" } else { "+" }, duration(moved.abs()));
-    match (step.low, step.high) {
-        (Some(low), Some(high)) if low > 1.0 / (1.0 + margin) && high < 1.0 + margin => {
+    match step.ratio.interval.map(|sure| (sure.low, sure.high)) {
+        Some((low, high)) if low > 1.0 / (1.0 + margin) && high < 1.0 + margin => {
             (Look::Quiet, "nothing".to_owned(), format!("({} at most)", share((high - 1.0).max(1.0 - low)).trim_start_matches('+')))
         }
-        (Some(low), Some(high)) if low <= 1.0 && high >= 1.0 => {
-            (Look::Quiet, "cannot be told".to_owned(), format!("({})", interval(low, high)))
-        }
-        (Some(low), Some(high)) => {
+        Some((low, high)) if low <= 1.0 && high >= 1.0 => (Look::Quiet, "cannot be told".to_owned(), format!("({})", interval(low, high))),
+        Some((low, high)) => {
             let look = if moved < 0.0 { Look::Good } else { Look::Bad };
             (look, absolute, format!("{} ({})", behind(ratio), interval(low, high)))
         }
-        _ => (Look::Plain, absolute, format!("about {}", behind(ratio))),
+        None => (Look::Plain, absolute, format!("about {}", behind(ratio))),
     }
 }
 
@@ -83,33 +88,28 @@ fn effects(page: &mut Page, effects: &[Effect]) {
     }
     page.blank();
     page.paragraph("Each choice by itself, on the time of a call, over all contenders that differ in nothing else:", 0);
-    let mut done: Vec<(&str, &str)> = Vec::new();
-    for effect in effects {
-        let kind = (effect.choice.as_str(), effect.before.as_str());
-        if done.contains(&kind) {
+    let mut done = Vec::new();
+    for before in effects.iter().map(|effect| effect.before) {
+        if done.contains(&before) {
             continue;
         }
-        done.push(kind);
-        let same = effects.iter().filter(|other| (other.choice.as_str(), other.before.as_str()) == kind);
-        let parts: Vec<String> = same.map(effect_words).collect();
-        page.paragraph(&format!("  {} {} {}", paint(Look::Strong, kind.0), kind.1, parts.join(", ")), 4);
+        done.push(before);
+        let parts: Vec<String> = effects.iter().filter(|other| other.before == before).map(effect_words).collect();
+        page.paragraph(&format!("  {} {} {}", paint(Look::Strong, before.choice().word()), before.word(), parts.join(", ")), 4);
     }
-    if effects.iter().any(|effect| effect.low.is_none()) {
+    if effects.iter().any(|effect| effect.ratio.interval.is_none()) {
         page.paragraph(&quiet_words("  \"About\": too few rounds in common for an interval."), 2);
     }
 }
 
 fn effect_words(effect: &Effect) -> String {
-    let ratio = behind(effect.ratio);
-    let mut sure = match (effect.low, effect.high) {
-        (Some(low), Some(high)) => interval(low, high),
-        _ => String::new(),
-    };
+    let ratio = behind(effect.ratio.ratio);
+    let mut sure = effect.ratio.interval.map_or(String::new(), |sure| interval(sure.low, sure.high));
     if effect.pairs > 1 {
         let pairs = format!("{} pairs, {}", effect.pairs, interval(effect.least, effect.most));
         sure = if sure.is_empty() { pairs } else { format!("{sure}; {pairs}") };
     }
-    let about = if effect.low.is_none() { "about " } else { "" };
+    let about = if effect.ratio.interval.is_none() { "about " } else { "" };
     let sure = if sure.is_empty() { String::new() } else { format!(" {}", quiet_words(&format!("({sure})"))) };
-    format!("→ {} {about}{ratio}{sure}", effect.after)
+    format!("→ {} {about}{ratio}{sure}", effect.after.word())
 }

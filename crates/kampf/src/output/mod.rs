@@ -8,9 +8,11 @@ mod mattered_text;
 mod numbers;
 mod out;
 mod page;
+mod preview_text;
 mod progress;
 mod race_table;
 mod redact;
+mod require_text;
 mod style;
 mod verdict_text;
 
@@ -21,9 +23,8 @@ pub(crate) use live::RaceProgress;
 pub(crate) use numbers::{bytes, count, duration, interval, percent, share};
 pub(crate) use out::{complain, complain_line, print, print_as, print_json, say, shown};
 pub(crate) use page::{Column, Page};
+pub(crate) use preview_text::preview;
 pub(crate) use progress::FillProgress;
 pub(crate) use redact::{STARS, keep_secret, password_of, redact, secrets_in_line};
+pub(crate) use require_text::{miss_text, nearest_text};
 pub(crate) use style::{Look, choose_color, paint, terminal_width, width};
-
-#[cfg(test)]
-mod tests;

@@ -1,9 +1,13 @@
 //! The table of a race: best first, bars against the best.
 
+use kampf_contest::{How, Measure};
+use kampf_verdict::Outcome;
+
 use super::numbers::{behind, bytes, count, duration, interval};
 use super::page::{Column, Page};
+use super::require_text::miss_text;
 use super::style::{Look, paint, quiet_words};
-use crate::document::{ContenderPart, ContestPart, Outcome};
+use crate::raced::{RacedContest, Shown};
 
 /// Cells of the best contender's bar; a bar four times as long is the longest, and longer ones end in an arrow.
 const BEST_CELLS: f64 = 3.0;
@@ -14,7 +18,7 @@ const ANYWHERE: &str = "│ in any language";
 const HERE: &str = "│ in this build";
 
 /// The table and what belongs right under it.
-pub(crate) fn race_table(page: &mut Page, contest: &ContestPart) {
+pub(crate) fn race_table(page: &mut Page, contest: &RacedContest) {
     let mut columns = vec![
         Column::left("contender"),
         Column::left("a call takes").yielding(3),
@@ -31,12 +35,14 @@ pub(crate) fn race_table(page: &mut Page, contest: &ContestPart) {
         Column::right("held at most").group(HERE),
         Column::right("objects").yielding(7).group(HERE),
     ];
-    let shown: Vec<&ContenderPart> = contest.contenders.iter().filter(|contender| contender.latency_ns.median.is_some()).collect();
-    let best = shown.iter().filter_map(|contender| contender.latency_ns.median).min_by(f64::total_cmp).unwrap_or(1.0);
-    let mut rows: Vec<Vec<(Look, String)>> = shown.iter().map(|contender| row(contender, contest, best)).collect();
+    let shown: Vec<Shown<'_>> = contest.contenders().filter(|one| one.placed.median.is_some()).collect();
+    let best = shown.iter().filter_map(|one| one.placed.median).min_by(f64::total_cmp).unwrap_or(1.0);
+    let mut rows: Vec<Vec<(Look, String)>> = shown.iter().map(|one| row(*one, contest, best)).collect();
     // Without a wire there is nothing to show of it.
-    if let Some(at) =
-        columns.iter().position(|column| column.title == "on the wire").filter(|_| shown.iter().all(|one| one.wire_bytes.is_none()))
+    if let Some(at) = columns
+        .iter()
+        .position(|column| column.title == "on the wire")
+        .filter(|_| shown.iter().all(|one| one.facts.measured.get(Measure::WireBytes).is_none()))
     {
         columns.remove(at);
         rows.iter_mut().for_each(|row| drop(row.remove(at)));
@@ -44,20 +50,24 @@ pub(crate) fn race_table(page: &mut Page, contest: &ContestPart) {
     page.table(&columns, &rows);
     page.blank();
     legend(page, contest);
-    for contender in &contest.contenders {
-        if let Some(reason) = &contender.reason {
-            let look = if matches!(contender.outcome, Outcome::Disagrees | Outcome::Failed) { Look::Bad } else { Look::Quiet };
-            page.paragraph(&format!("  {} {}", paint(look, &format!("{}:", contender.name)), reason), 4);
+    for Shown { facts, placed, .. } in contest.contenders() {
+        let misses: Vec<String> = placed.misses.iter().map(miss_text).collect();
+        let (look, reason) = match &facts.fault {
+            Some(fault) => (Look::Bad, fault.reason.clone()),
+            None => (Look::Quiet, misses.join("; ")),
+        };
+        if !reason.is_empty() {
+            page.paragraph(&format!("  {} {reason}", paint(look, &format!("{}:", facts.name))), 4);
         }
     }
 }
 
-fn row(contender: &ContenderPart, contest: &ContestPart, best: f64) -> Vec<(Look, String)> {
-    let latency = &contender.latency_ns;
-    let median = latency.median.unwrap_or(best);
-    let leads = contest.verdict.leader.as_ref() == Some(&contender.name);
-    let chosen = [&contest.verdict.choose, &contest.verdict.comfortable].contains(&&Some(contender.name.clone()));
-    let out = matches!(contender.outcome, Outcome::Outclassed | Outcome::RuledOut | Outcome::Disagrees | Outcome::Failed);
+fn row(contender: Shown<'_>, contest: &RacedContest, best: f64) -> Vec<(Look, String)> {
+    let Shown { at, facts, placed, .. } = contender;
+    let median = placed.median.unwrap_or(best);
+    let leads = contest.verdict.leader == Some(at);
+    let chosen = [contest.verdict.choose, contest.verdict.comfortable].contains(&Some(at));
+    let out = matches!(placed.outcome, Outcome::Outclassed | Outcome::RuledOut | Outcome::Disagrees | Outcome::Failed);
     let look = if chosen {
         Look::Good
     } else if out {
@@ -67,32 +77,32 @@ fn row(contender: &ContenderPart, contest: &ContestPart, best: f64) -> Vec<(Look
     };
     let plain = if out { Look::Quiet } else { Look::Plain };
     let time = |nanos: Option<f64>| nanos.map_or_else(|| "-".to_owned(), duration);
-    let number = |number: Option<u64>| number.map_or_else(|| "-".to_owned(), count);
-    let size = |number: Option<u64>| number.map_or_else(|| "-".to_owned(), bytes);
-    let against = contender.against.as_ref();
-    let behind = match (contender.outcome, behind(against.map_or(median / best, |against| against.ratio))) {
+    let number = |measure| facts.measured.get(measure).map_or_else(|| "-".to_owned(), count);
+    let size = |measure| facts.measured.get(measure).map_or_else(|| "-".to_owned(), bytes);
+    let against = placed.against.as_ref();
+    let behind = match (placed.outcome, behind(against.map_or(median / best, |against| against.ratio.ratio))) {
         _ if leads => "best".to_owned(),
         (Outcome::Unresolved, behind) => format!("? {behind}"),
         (Outcome::Tied, behind) => format!("= {behind}"),
         (_, behind) => behind,
     };
-    let sure = against.and_then(|against| Some(interval(against.low?, against.high?)));
-    let name = format!("{}{}", contender.name, if contender.trade_off { " ◆" } else { "" });
+    let sure = against.and_then(|against| against.ratio.interval).map(|sure| interval(sure.low, sure.high));
+    let name = format!("{}{}", facts.name, if placed.trade_off { " ◆" } else { "" });
     vec![
         (look, name),
         (if out { Look::Quiet } else { Look::Bar }, bar(median / best)),
         (plain, duration(median)),
         (plain, behind),
         (Look::Quiet, sure.unwrap_or_else(|| "-".to_owned())),
-        (Look::Quiet, time(latency.p95)),
-        (Look::Quiet, time(latency.cold)),
-        (plain, number(contender.statements)),
-        (plain, number(contender.round_trips)),
-        (plain, number(contender.rows)),
-        (plain, size(contender.bytes)),
-        (plain, size(contender.wire_bytes)),
-        (plain, size(contender.heap_peak_bytes)),
-        (Look::Quiet, number(contender.objects)),
+        (Look::Quiet, time(placed.p95)),
+        (Look::Quiet, time(facts.cold)),
+        (plain, number(Measure::Statements)),
+        (plain, number(Measure::RoundTrips)),
+        (plain, number(Measure::Rows)),
+        (plain, size(Measure::Bytes)),
+        (plain, size(Measure::WireBytes)),
+        (plain, size(Measure::HeapPeak)),
+        (Look::Quiet, number(Measure::Objects)),
     ]
 }
 
@@ -106,23 +116,23 @@ fn bar(ratio: f64) -> String {
     format!("{}{rest}", "█".repeat(eighths / 8))
 }
 
-fn legend(page: &mut Page, contest: &ContestPart) {
-    let has = |outcome| contest.contenders.iter().any(|contender| contender.outcome == outcome);
+fn legend(page: &mut Page, contest: &RacedContest) {
+    let has = |outcome| contest.contenders().any(|one| one.placed.outcome == outcome);
     let mut notes = vec!["Statements, trips, rows and bytes are the same in any language; time and memory are those of Kampf's compiled layers, and usually larger elsewhere.".to_owned()];
-    let says = |name: &str, how: &str| contest.contenders.iter().any(|contender| contender.counted.get(name).is_some_and(|way| way == how));
-    if says("round_trips", "modelled") {
+    let says = |measure, how| contest.contenders().any(|one| one.facts.measured.how(measure) == Some(how));
+    if says(Measure::RoundTrips, How::Modelled) {
         notes.push("Trips are what a server would need; this engine has none.".to_owned());
     }
-    if says("heap_peak_bytes", "resident") {
+    if says(Measure::HeapPeak, How::Resident) {
         notes.push("For programs, memory is the growth of the whole process.".to_owned());
     }
     if has(Outcome::Unresolved) {
         notes.push("? cannot be told from the best with these rounds.".to_owned());
     }
     if has(Outcome::Tied) {
-        notes.push(format!("= differs from the best by less than {}, surely.", super::numbers::percent(contest.race.margin)));
+        notes.push(format!("= differs from the best by less than {}, surely.", super::numbers::percent(contest.facts.rules.margin)));
     }
-    if contest.contenders.iter().any(|contender| contender.trade_off) {
+    if contest.contenders().any(|one| one.placed.trade_off) {
         notes.push("◆ nobody beats it on time, memory and statements at once.".to_owned());
     }
     if has(Outcome::Outclassed) {

@@ -1,12 +1,13 @@
 //! The verdict in sentences.
 
-use kampf_contest::ByHand;
+use kampf_contest::{ByHand, How, Measure};
+use kampf_verdict::{Forecast, Outcome};
 
 use super::numbers::{about, behind, count, duration, percent, wait};
 use super::page::Page;
+use super::require_text::nearest_text;
 use super::style::{Look, paint};
-use crate::document::{ContenderPart, ContestPart, ForecastPart, Outcome};
-use crate::verdict::{comfort, is_eligible, is_hardly_slower, is_less_work};
+use crate::raced::{RacedContest, Shown};
 
 /// Nanoseconds of the round trip that the note under a verdict computes with.
 const TRIP_NS: f64 = 0.5e6;
@@ -18,56 +19,54 @@ const CLOSE: f64 = 0.25;
 const NOISY: f64 = 0.05;
 
 /// Says what to choose, and what it costs or saves.
-pub(crate) fn verdict_text(page: &mut Page, contest: &ContestPart) {
+pub(crate) fn verdict_text(page: &mut Page, contest: &RacedContest) {
     let verdict = &contest.verdict;
-    let chosen = verdict.choose.as_ref().and_then(|name| find(contest, name));
-    let eligible = contest.contenders.iter().any(is_eligible);
+    let chosen = verdict.choose.map(|at| contest.contender(at));
+    let eligible = contest.contenders().any(|one| one.facts.is_eligible());
     match (chosen, verdict.requirements_met) {
         _ if !eligible => page.paragraph(&paint(Look::Bad, "Nothing could be raced."), 0),
         (None, Some(_)) => {
             page.paragraph(&format!("{} What comes nearest:", paint(Look::Bad, "No contender meets the requirements.")), 0);
-            verdict.nearest.iter().for_each(|nearest| page.paragraph(&format!("  {nearest}"), 4));
+            verdict
+                .nearest
+                .iter()
+                .for_each(|nearest| page.paragraph(&format!("  {}", nearest_text(nearest, contest.name_of(nearest.contender))), 4));
         }
         (None, None) => undecided(page, contest),
         (Some(chosen), Some(_)) => required(page, contest, chosen),
-        (Some(chosen), None) if !verdict.tied.is_empty() => tied(page, contest, chosen),
+        (Some(chosen), None) if contest.contenders().any(|one| one.placed.outcome == Outcome::Tied) => tied(page, contest, chosen),
         (Some(chosen), None) => fastest(page, contest, chosen),
     }
-    if let (Some(chosen), Some(easy)) = (chosen, verdict.comfortable.as_ref().and_then(|name| find(contest, name))) {
+    if let (Some(chosen), Some(easy)) = (chosen, verdict.comfortable.map(|at| contest.contender(at))) {
         comfortable(page, chosen, easy);
     }
     moving(page, contest);
-    if !contest.conditions.contains_key("round_trip_ns") {
+    if contest.conditions.round_trip_ns.is_none() {
         trips(page, contest);
     }
 }
 
-fn find<'a>(contest: &'a ContestPart, name: &str) -> Option<&'a ContenderPart> {
-    contest.contenders.iter().find(|contender| contender.name == name)
+fn median(contender: Shown<'_>) -> String {
+    duration(contender.placed.median.unwrap_or(0.0))
 }
 
-fn median(contender: &ContenderPart) -> String {
-    duration(contender.latency_ns.median.unwrap_or(0.0))
+fn good(contender: Shown<'_>) -> String {
+    paint(Look::Good, &contender.facts.name)
 }
 
-fn good(contender: &ContenderPart) -> String {
-    paint(Look::Good, &contender.name)
-}
-
-fn required(page: &mut Page, contest: &ContestPart, chosen: &ContenderPart) {
-    let met = contest.contenders.iter().filter(|contender| is_eligible(contender) && contender.outcome != Outcome::RuledOut).count();
+fn required(page: &mut Page, contest: &RacedContest, chosen: Shown<'_>) {
+    let met = contest.contenders().filter(|one| one.facts.is_eligible() && one.placed.outcome != Outcome::RuledOut).count();
     let among = if met > 1 {
-        format!("of the {met} that meet the requirements it leaves you the least to do ({})", left_to_do(chosen.by_hand))
+        format!("of the {met} that meet the requirements it leaves you the least to do ({})", left_to_do(chosen.facts.by_hand))
     } else {
-        format!("only it meets the requirements; it leaves you {}", left_to_do(chosen.by_hand))
+        format!("only it meets the requirements; it leaves you {}", left_to_do(chosen.facts.by_hand))
     };
     page.paragraph(&format!("Choose {}: {among}, and takes {} a call.", good(chosen), median(chosen)), 2);
 }
 
-fn tied(page: &mut Page, contest: &ContestPart, chosen: &ContenderPart) {
-    let verdict = &contest.verdict;
-    let all: Vec<&String> = verdict.leader.iter().chain(&verdict.tied).collect();
-    let others: Vec<String> = all.iter().filter(|name| **name != &chosen.name).map(|name| paint(Look::Strong, name)).collect();
+fn tied(page: &mut Page, contest: &RacedContest, chosen: Shown<'_>) {
+    let all: Vec<Shown<'_>> = contest.contenders().filter(|one| matches!(one.placed.outcome, Outcome::Standing | Outcome::Tied)).collect();
+    let others: Vec<String> = all.iter().filter(|one| one.at != chosen.at).map(|one| paint(Look::Strong, &one.facts.name)).collect();
     let others = if others.len() <= 3 { list(&others) } else { format!("The {} others marked with = or best", others.len()) };
     page.paragraph(
         &format!(
@@ -75,52 +74,51 @@ fn tied(page: &mut Page, contest: &ContestPart, chosen: &ContenderPart) {
             good(chosen),
             median(chosen),
             if all.len() > 2 { "are" } else { "is" },
-            percent(contest.race.margin),
-            left_to_do(chosen.by_hand)
+            percent(contest.facts.rules.margin),
+            left_to_do(chosen.facts.by_hand)
         ),
         2,
     );
 }
 
-fn fastest(page: &mut Page, contest: &ContestPart, chosen: &ContenderPart) {
-    if contest.contenders.iter().filter(|contender| is_eligible(contender)).count() == 1 {
-        let latency = &chosen.latency_ns;
-        let between = latency.low.zip(latency.high).map(|(low, high)| format!(", between {} and {}", duration(low), duration(high)));
+fn fastest(page: &mut Page, contest: &RacedContest, chosen: Shown<'_>) {
+    if contest.contenders().filter(|one| one.facts.is_eligible()).count() == 1 {
+        let between = chosen.placed.range.map(|(low, high)| format!(", between {} and {}", duration(low), duration(high)));
         let text = format!("{} takes {} a call{}; it was alone.", good(chosen), median(chosen), between.unwrap_or_default());
         return page.paragraph(&text, 2);
     }
-    let next = contest.contenders.iter().find(|contender| contender.outcome == Outcome::Slower);
+    let next = contest.contenders().find(|one| one.placed.outcome == Outcome::Slower);
     let next = next.and_then(|next| {
-        let against = next.against.as_ref()?;
-        let more = chosen.latency_ns.median? * (against.ratio - 1.0);
-        let sure = (against.high? / against.ratio).max(against.ratio / against.low?) - 1.0;
-        let (more, behind, sure) = (duration(more), behind(against.ratio), percent(sure));
-        Some(format!(" The next, {}, takes {more} more, {behind}, sure to {sure}.", paint(Look::Strong, &next.name)))
+        let ratio = next.placed.against.as_ref()?.ratio;
+        let more = chosen.placed.median? * (ratio.ratio - 1.0);
+        let sure = (ratio.interval?.high / ratio.ratio).max(ratio.ratio / ratio.interval?.low) - 1.0;
+        let (more, behind, sure) = (duration(more), behind(ratio.ratio), percent(sure));
+        Some(format!(" The next, {}, takes {more} more, {behind}, sure to {sure}.", paint(Look::Strong, &next.facts.name)))
     });
     page.paragraph(&format!("Choose {}: {} a call, the fastest here.{}", good(chosen), median(chosen), next.unwrap_or_default()), 2);
 }
 
 /// The race ended before everybody could be told from the leader: which are left, how far apart they may be, what more rounds
 /// would bring.
-fn undecided(page: &mut Page, contest: &ContestPart) {
-    let verdict = &contest.verdict;
-    let race = &contest.race;
-    let left: Vec<&ContenderPart> =
-        verdict.leader.iter().chain(&verdict.alike).chain(&verdict.tied).filter_map(|name| find(contest, name)).collect();
-    let Some(leader) = left.first() else { return };
-    let names: Vec<String> = left.iter().map(|contender| paint(Look::Strong, &contender.name)).collect();
+fn undecided(page: &mut Page, contest: &RacedContest) {
+    let course = &contest.course;
+    let stands = |outcome: Outcome| contest.contenders().filter(move |one| one.placed.outcome == outcome);
+    let (alike, tied) = (stands(Outcome::Unresolved), stands(Outcome::Tied));
+    let left: Vec<Shown<'_>> = stands(Outcome::Standing).chain(alike).chain(tied).collect();
+    let Some(&leader) = left.first() else { return };
+    let names: Vec<String> = left.iter().map(|one| paint(Look::Strong, &one.facts.name)).collect();
     let who = if names.len() <= 4 {
         list(&names)
     } else {
-        format!("the {} marked with {}", names.len(), if verdict.tied.is_empty() { "? or best" } else { "?, = or best" })
+        format!("the {} marked with {}", names.len(), if stands(Outcome::Tied).next().is_none() { "? or best" } else { "?, = or best" })
     };
     let apart = left[1..].iter().map(|contender| {
-        let against = contender.against.as_ref()?;
-        Some(against.high?.max(1.0 / against.low?) - 1.0)
+        let sure = contender.placed.against.as_ref()?.ratio.interval?;
+        Some(sure.high.max(1.0 / sure.low) - 1.0)
     });
     let apart: Option<f64> = apart.collect::<Option<Vec<f64>>>().map(|all| all.into_iter().fold(0.0, f64::max));
-    let how = if race.interrupted { "Interrupted" } else { "Not decided" };
-    let rounds = if race.rounds == 1 { "one round".to_owned() } else { format!("{} rounds", race.rounds) };
+    let how = if course.interrupted { "Interrupted" } else { "Not decided" };
+    let rounds = if contest.facts.rounds == 1 { "one round".to_owned() } else { format!("{} rounds", contest.facts.rounds) };
     let mut text = match (left.len(), apart) {
         (1, _) => format!("{how} after {rounds}: {who} is the only one left, at {} a call.", median(leader)),
         (_, Some(apart)) if apart <= CLOSE => {
@@ -130,34 +128,29 @@ fn undecided(page: &mut Page, contest: &ContestPart) {
         (_, None) => format!("{how} after {rounds}, too few to tell {who} apart."),
     };
     if left.len() > 1 {
-        text += &format!(" {} leads with {} a call", leader.name, median(leader));
-        let best = leader.latency_ns.median.unwrap_or(0.0);
-        let near = left.iter().filter(|contender| is_hardly_slower(contender, best));
-        let easiest = near.min_by(|one, other| comfort(one, other)).filter(|easiest| is_less_work(easiest, leader));
-        text +=
-            &easiest.map_or(".".to_owned(), |easy| format!("; {} leaves you the least to do ({}).", good(easy), left_to_do(easy.by_hand)));
+        text += &format!(" {} leads with {} a call.", leader.facts.name, median(leader));
     }
     page.paragraph(&text, 2);
     page.paragraph(&more_rounds(contest), 2);
 }
 
 /// What it would take to decide.
-fn more_rounds(contest: &ContestPart) -> String {
-    let race = &contest.race;
-    let more = |forecast: &ForecastPart| {
-        let more = forecast.rounds.saturating_sub(race.rounds).max(1);
-        (more, more as f64 * race.round_seconds, forecast.margin)
+fn more_rounds(contest: &RacedContest) -> String {
+    let (rounds, rules, course) = (contest.facts.rounds, &contest.facts.rules, &contest.course);
+    let more = |forecast: &Forecast| {
+        let more = forecast.rounds.saturating_sub(rounds).max(1);
+        (more, more as f64 * course.round_seconds, forecast.margin)
     };
-    let waits: Vec<(usize, f64, f64)> = race.forecast.iter().map(more).filter(|(_, seconds, _)| *seconds <= PATIENCE).collect();
-    let noisy = race.noise.filter(|noise| *noise >= NOISY && race.margin < NOISY);
+    let waits: Vec<(usize, f64, f64)> = contest.verdict.forecasts.iter().map(more).filter(|(_, seconds, _)| *seconds <= PATIENCE).collect();
+    let noisy = contest.verdict.noise.filter(|noise| *noise >= NOISY && rules.margin < NOISY);
     let mut text = noisy.map_or(String::new(), |noise| {
-        format!("It is noisy here: one run varies by {}, which is much for a margin of {}. ", percent(noise), percent(race.margin))
+        format!("It is noisy here: one run varies by {}, which is much for a margin of {}. ", percent(noise), percent(rules.margin))
     });
     match waits.first() {
-        None if race.forecast.is_empty() && race.rounds < 5 => text += "Give it more time (--time).",
+        None if contest.verdict.forecasts.is_empty() && rounds < 5 => text += "Give it more time (--time).",
         None => {
             let wider =
-                if race.margin < NOISY { "take a wider margin (--margin 5%) or a quieter machine" } else { "take a quieter machine" };
+                if rules.margin < NOISY { "take a wider margin (--margin 5%) or a quieter machine" } else { "take a quieter machine" };
             text += &format!("No number of rounds that one would wait for settles this; {wider}.");
         }
         Some((more, seconds, margin)) => {
@@ -173,12 +166,12 @@ fn more_rounds(contest: &ContestPart) -> String {
                 text += &format!(", {}", settles(*more, *seconds, *margin));
             }
             // A fifth more than foretold, since it is only foretold.
-            let needed = (race.rounds + more) * 6 / 5;
-            let mut options = format!("--time {}", wait((race.seconds + seconds) * 1.2).replace(' ', ""));
-            if needed > race.most_rounds {
+            let needed = (rounds + more) * 6 / 5;
+            let mut options = format!("--time {}", wait((course.seconds + seconds) * 1.2).replace(' ', ""));
+            if needed > rules.most_rounds {
                 options += &format!(" --rounds {}", about(needed));
             }
-            if wider.is_some() || *margin > race.margin {
+            if wider.is_some() || *margin > rules.margin {
                 options += &format!(", or --margin {:.0}%", wider.map_or(*margin, |(_, _, margin)| *margin) * 100.0);
             }
             text += &format!(": {options}.");
@@ -187,10 +180,11 @@ fn more_rounds(contest: &ContestPart) -> String {
     text
 }
 
-fn comfortable(page: &mut Page, chosen: &ContenderPart, easy: &ContenderPart) {
-    let (fast, slow) = (chosen.latency_ns.median.unwrap_or(0.0), easy.latency_ns.median.unwrap_or(0.0));
+fn comfortable(page: &mut Page, chosen: Shown<'_>, easy: Shown<'_>) {
+    let (fast, slow) = (chosen.placed.median.unwrap_or(0.0), easy.placed.median.unwrap_or(0.0));
     let cost = if slow > fast {
-        let ratio = easy.against.as_ref().filter(|against| against.leader == chosen.name).map_or(slow / fast, |against| against.ratio);
+        let ratio =
+            easy.placed.against.as_ref().filter(|against| against.leader == chosen.at).map_or(slow / fast, |against| against.ratio.ratio);
         format!("takes {} more ({})", duration(slow - fast), behind(ratio))
     } else {
         "takes no longer".to_owned()
@@ -199,20 +193,19 @@ fn comfortable(page: &mut Page, chosen: &ContenderPart, easy: &ContenderPart) {
         &format!(
             "Or choose {}: it leaves you {} instead of {}, and {cost}.",
             good(easy),
-            left_to_do(easy.by_hand),
-            left_to_do(chosen.by_hand)
+            left_to_do(easy.facts.by_hand),
+            left_to_do(chosen.facts.by_hand)
         ),
         2,
     );
 }
 
 /// Finalists whose halves contradict each other.
-fn moving(page: &mut Page, contest: &ContestPart) {
+fn moving(page: &mut Page, contest: &RacedContest) {
     let moving = contest
-        .contenders
-        .iter()
-        .filter(|contender| contender.left.is_none() && contender.against.as_ref().is_some_and(|against| against.still_moving));
-    let names: Vec<String> = moving.map(|contender| contender.name.clone()).collect();
+        .contenders()
+        .filter(|one| one.placed.left.is_none() && one.placed.against.as_ref().is_some_and(|against| against.still_moving));
+    let names: Vec<String> = moving.map(|one| one.facts.name.clone()).collect();
     if !names.is_empty() {
         let (verb, them) = if names.len() == 1 { ("was", "it") } else { ("were", "them") };
         page.paragraph(
@@ -226,14 +219,14 @@ fn moving(page: &mut Page, contest: &ContestPart) {
 }
 
 /// What round trips would add on a server, where they were only modelled.
-fn trips(page: &mut Page, contest: &ContestPart) {
-    let modelled = contest.contenders.iter().filter(|contender| contender.counted.get("round_trips").is_some_and(|how| how == "modelled"));
+fn trips(page: &mut Page, contest: &RacedContest) {
+    let modelled = contest.contenders().filter(|one| one.facts.measured.how(Measure::RoundTrips) == Some(How::Modelled));
     let mut kinds: Vec<(u64, Vec<&str>)> = Vec::new();
     for contender in modelled {
-        let Some(trips) = contender.round_trips else { continue };
+        let Some(trips) = contender.facts.measured.get(Measure::RoundTrips) else { continue };
         match kinds.iter_mut().find(|(known, _)| *known == trips) {
-            Some((_, names)) => names.push(&contender.name),
-            None => kinds.push((trips, vec![&contender.name])),
+            Some((_, names)) => names.push(&contender.facts.name),
+            None => kinds.push((trips, vec![&contender.facts.name])),
         }
     }
     kinds.sort();

@@ -2,16 +2,16 @@
 
 use std::time::Duration;
 
-use kampf_contest::{Choice, ChoiceOption, Hydration, Opt, Restriction};
+use kampf_contest::{Choice, ChoiceOption, Hydration, Opt, Restriction, Unit};
 use kampf_schema::ddl::{SqlDialect, is_type};
 use kampf_schema::{Span, did_you_mean};
+use kampf_verdict::{Require, Required};
 use toml::de::DeTable;
 
 use super::reader::{Reader, integer, span};
 use super::written::Written;
 use crate::arguments::{duration, size};
 use crate::problem::{Problem, Source};
-use crate::verdict::Require;
 
 /// The file, read and checked for form; names in it are not yet looked up.
 #[derive(Clone, Debug)]
@@ -244,16 +244,19 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
         choices.finish()?;
     }
     if let Some(mut require) = table.table("require")? {
-        let time = |require: &mut Reader<'_>, key| Ok(unit(source, require, key, duration)?.map(|time: Duration| time.as_nanos() as f64));
-        config.require = Require {
-            p95_ns: time(&mut require, "p95")?,
-            median_ns: time(&mut require, "median")?,
-            cold_ns: time(&mut require, "cold")?,
-            memory_bytes: unit(source, &mut require, "memory", size)?,
-            statements: require.number("statements")?.map(|(number, _)| number),
-            round_trips: require.number("round_trips")?.map(|(number, _)| number),
-            rows: require.number("rows")?.map(|(number, _)| number),
-        };
+        for required in Required::all() {
+            let key = required.key();
+            let limit = match required {
+                Required::Count(measure) if measure.entry().unit == Unit::Bytes => {
+                    unit(source, &mut require, key, size)?.map(|size| size as f64)
+                }
+                Required::Count(_) => require.number(key)?.map(|(number, _)| number as f64),
+                _ => unit(source, &mut require, key, duration)?.map(|time: Duration| time.as_nanos() as f64),
+            };
+            if let Some(limit) = limit {
+                config.require.set(required, limit);
+            }
+        }
         require.finish()?;
     }
     if let Some(contenders) = table.table("contender")? {

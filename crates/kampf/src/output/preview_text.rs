@@ -3,9 +3,8 @@
 use kampf_fill::{Blueprint, Way};
 use kampf_schema::{Form, TableId, Value, did_you_mean};
 
-use super::{print, print_json};
+use super::{Column, Look, Page, count, print, print_json, width};
 use crate::arguments::{Format, General};
-use crate::output::{Column, Look, Page, count, width};
 use crate::problem::Problem;
 use crate::project::Project;
 
@@ -14,7 +13,7 @@ const ROWS: u64 = 4;
 /// A cell is not made narrower than this.
 const NARROWEST: usize = 10;
 
-pub(super) fn run(general: &General, project: &Project, name: &str) -> Result<(), Problem> {
+pub(crate) fn preview(general: &General, project: &Project, name: &str) -> Result<(), Problem> {
     let table = project.schema.find(name).ok_or_else(|| {
         Problem::wrong(format!("there is no table `{name}`"))
             .maybe_hint(did_you_mean(name, project.schema.tables.iter().map(|table| table.name.as_str())))

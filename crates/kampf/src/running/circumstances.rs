@@ -1,20 +1,19 @@
 //! What a contest's contenders are given and do not choose: how long a trip to the server takes, and where they run.
 
-use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 use kampf_contest::{EngineError, Flow};
 use kampf_engine::Engine;
 use kampf_runner::{Relay, Setup};
 use kampf_schema::ValueRef;
-use serde_json::Value as Json;
 
+use crate::conditions::{Conditions, TripBy};
 use crate::problem::Problem;
 use crate::project::Project;
 use crate::store::{Dataset, engine_problem};
 
 /// Circumstances as they were arranged. Relays end with this.
-pub(super) struct Circumstances {
+pub(crate) struct Circumstances {
     /// How much longer each trip takes.
     trip: Duration,
     relays: Vec<Relay>,
@@ -29,7 +28,7 @@ const TRIPS: usize = 40;
 
 impl Circumstances {
     /// Arranges them for the contenders of a setup.
-    pub(super) fn arrange(
+    pub(crate) fn arrange(
         project: &Project,
         dataset: &Dataset,
         trip: Duration,
@@ -78,21 +77,17 @@ impl Circumstances {
         !self.trip.is_zero() && self.relays.is_empty()
     }
 
-    /// For the result document.
-    pub(super) fn document(&self) -> BTreeMap<String, Json> {
-        let nanos = |time: Duration| Json::from(u64::try_from(time.as_nanos()).unwrap_or(u64::MAX));
-        let mut conditions = BTreeMap::from([("transaction".to_owned(), self.transaction.into())]);
-        if !self.trip.is_zero() {
-            conditions.insert("round_trip_ns".to_owned(), nanos(self.trip));
-            conditions.insert("round_trip_by".to_owned(), if self.is_simulated() { "simulated" } else { "relay" }.into());
+    /// For the result.
+    pub(crate) fn conditions(&self) -> Conditions {
+        let nanos = |time: Duration| u64::try_from(time.as_nanos()).unwrap_or(u64::MAX);
+        let is_longer = !self.trip.is_zero();
+        Conditions {
+            transaction: self.transaction,
+            round_trip_ns: is_longer.then(|| nanos(self.trip)),
+            round_trip_by: is_longer.then(|| if self.is_simulated() { TripBy::Simulated } else { TripBy::Relay }),
+            relay_adds_ns: self.relay_adds.map(nanos),
+            pinned_to_core: self.core.map(|core| core as u64),
         }
-        if let Some(adds) = self.relay_adds {
-            conditions.insert("relay_adds_ns".to_owned(), nanos(adds));
-        }
-        if let Some(core) = self.core {
-            conditions.insert("pinned_to_core".to_owned(), core.into());
-        }
-        conditions
     }
 }
 

@@ -2,15 +2,14 @@
 
 use kampf_runner::{Contest, EntryWay, Inbox, Setup, Trouble};
 
-use super::say;
 use crate::arguments::{Bounds, General};
-use crate::output::{FillProgress, bytes, count};
+use crate::output::{FillProgress, bytes, count, say};
 use crate::problem::{Problem, SURROUNDINGS};
 use crate::project::Project;
 use crate::store::{Dataset, dataset};
 
 /// Opens the project and says, where asked to, what was passed over.
-pub(super) fn open(general: &General, engine: Option<&str>) -> Result<Project, Problem> {
+pub(crate) fn open(general: &General, engine: Option<&str>) -> Result<Project, Problem> {
     let project = Project::open(&general.file, engine)?;
     if general.verbose {
         project.passed_over.iter().for_each(|passed| say(general.quiet, passed));
@@ -19,7 +18,7 @@ pub(super) fn open(general: &General, engine: Option<&str>) -> Result<Project, P
 }
 
 /// The engines that are asked for: none stands for the file's own. With `all`, those that can be had here.
-pub(super) fn engines(general: &General) -> Result<Vec<Option<String>>, Problem> {
+pub(crate) fn engines(general: &General) -> Result<Vec<Option<String>>, Problem> {
     match general.engine.as_deref() {
         Some("all") => {
             let mut here = Vec::new();
@@ -36,7 +35,7 @@ pub(super) fn engines(general: &General) -> Result<Vec<Option<String>>, Problem>
 }
 
 /// The project's data, filled now when missing or stale.
-pub(super) fn filled(general: &General, project: &Project) -> Result<Dataset, Problem> {
+pub(crate) fn filled(general: &General, project: &Project) -> Result<Dataset, Problem> {
     let mut progress = FillProgress::new(general.quiet);
     let dataset = dataset(project, &mut |event| progress.take(event))?;
     drop(progress);
@@ -49,7 +48,7 @@ pub(super) fn filled(general: &General, project: &Project) -> Result<Dataset, Pr
 }
 
 /// The setup of contenders.
-pub(super) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds) -> Result<Setup<'a>, Problem> {
+pub(crate) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds) -> Result<Setup<'a>, Problem> {
     let binary = std::env::current_exe().map_err(|error| Problem::surroundings(format!("cannot find the own program: {error}")))?;
     Ok(Setup {
         binary,
@@ -67,13 +66,13 @@ pub(super) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds
 }
 
 /// Where the user's wish to stop arrives.
-pub(super) fn inbox() -> Result<Inbox, Problem> {
+pub(crate) fn inbox() -> Result<Inbox, Problem> {
     Inbox::new().map_err(|error| Problem::surroundings(format!("cannot listen for signals: {error}")))
 }
 
 /// Says which programs of kampf.toml are going to be started: it is code, like a file of build rules. And says where it is not only
 /// Kampf's doing that contenders of the user's change nothing.
-pub(super) fn name_programs<'a>(general: &General, dataset: &Dataset, contests: impl Iterator<Item = &'a Contest>) {
+pub(crate) fn name_programs<'a>(general: &General, dataset: &Dataset, contests: impl Iterator<Item = &'a Contest>) {
     let mut own = false;
     for contest in contests {
         for entry in &contest.entries {
@@ -89,12 +88,12 @@ pub(super) fn name_programs<'a>(general: &General, dataset: &Dataset, contests: 
 }
 
 /// Has an inbox heed Ctrl-C from now on. A fill is not to wait for its end: until then the signal ends the program.
-pub(super) fn heed(inbox: &Inbox) -> Result<(), Problem> {
+pub(crate) fn heed(inbox: &Inbox) -> Result<(), Problem> {
     inbox.heed_signals().map_err(|error| Problem::surroundings(format!("cannot listen for signals: {error}")))
 }
 
 /// Trouble that concerns a whole contest.
-pub(super) fn trouble(contest: &str, trouble: &Trouble) -> Problem {
+pub(crate) fn trouble(contest: &str, trouble: &Trouble) -> Problem {
     match trouble {
         Trouble::Interrupted => Problem { exit: SURROUNDINGS, ..Problem::surroundings("interrupted before there was a result") },
         other => Problem::surroundings(format!("the reference answer of `{contest}` cannot be had: {other}")),

@@ -1,0 +1,111 @@
+//! What was counted, as fields of a contender and of what is required.
+
+use std::collections::BTreeMap;
+
+use kampf_contest::{Counted, How, Measure, Measured};
+use kampf_verdict::{Require, Required};
+use serde::de::{Error, IgnoredAny, MapAccess, Visitor};
+use serde::ser::SerializeMap;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+/// The fields of a contender that are counts: every measure by its name, null where it is not known.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub(crate) struct CountsPart {
+    numbers: BTreeMap<Measure, u64>,
+}
+
+impl CountsPart {
+    pub(super) fn of(measured: &Measured) -> CountsPart {
+        CountsPart { numbers: measured.iter().map(|(measure, counted)| (measure, counted.value)).collect() }
+    }
+
+    /// With where each was counted; what nothing is said of was counted inside.
+    pub(super) fn measured(&self, counted: &BTreeMap<String, How>) -> Measured {
+        let mut measured = Measured::default();
+        for (&measure, &value) in &self.numbers {
+            let how = counted.get(measure.entry().name).copied().unwrap_or(How::Inside);
+            measured.set(measure, Counted { value, how });
+        }
+        measured
+    }
+}
+
+/// Where each was counted, by name.
+pub(super) fn counted_part(measured: &Measured) -> BTreeMap<String, How> {
+    measured.iter().map(|(measure, counted)| (measure.entry().name.to_owned(), counted.how)).collect()
+}
+
+impl Serialize for CountsPart {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut map = serializer.serialize_map(None)?;
+        for measure in Measure::ALL {
+            let number = self.numbers.get(&measure);
+            // Without a wire there is nothing to say of it.
+            if number.is_some() || measure != Measure::WireBytes {
+                map.serialize_entry(measure.entry().name, &number)?;
+            }
+        }
+        map.end()
+    }
+}
+
+impl<'de> Deserialize<'de> for CountsPart {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<CountsPart, D::Error> {
+        struct Fields;
+
+        impl<'de> Visitor<'de> for Fields {
+            type Value = CountsPart;
+
+            fn expecting(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.write_str("counts by name")
+            }
+
+            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<CountsPart, A::Error> {
+                let mut part = CountsPart::default();
+                while let Some(name) = map.next_key::<String>()? {
+                    match Measure::from_name(&name) {
+                        Some(measure) => {
+                            let number: Option<u64> = map.next_value()?;
+                            part.numbers.extend(number.map(|number| (measure, number)));
+                        }
+                        None => drop(map.next_value::<IgnoredAny>()?),
+                    }
+                }
+                Ok(part)
+            }
+        }
+
+        deserializer.deserialize_map(Fields)
+    }
+}
+
+/// What is required, by name.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub(crate) struct RequirePart(pub(crate) Require);
+
+impl Serialize for RequirePart {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut map = serializer.serialize_map(None)?;
+        for (required, limit) in self.0.limits() {
+            match required {
+                Required::Count(_) => map.serialize_entry(&required.name(), &(limit as u64))?,
+                _ => map.serialize_entry(&required.name(), &limit)?,
+            }
+        }
+        map.end()
+    }
+}
+
+impl<'de> Deserialize<'de> for RequirePart {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<RequirePart, D::Error> {
+        let mut require = Require::default();
+        for (name, limit) in BTreeMap::<String, Option<f64>>::deserialize(deserializer)? {
+            let required = Required::all().find(|required| required.name() == name);
+            let required = required.ok_or_else(|| D::Error::custom(format!("`{name}` cannot be required")))?;
+            if let Some(limit) = limit {
+                require.set(required, limit);
+            }
+        }
+        Ok(RequirePart(require))
+    }
+}

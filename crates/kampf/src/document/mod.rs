@@ -1,0 +1,8 @@
+//! The result document, version 1, as it is written and read. docs/file-reference.md says what every field means.
+
+mod counts;
+mod parts;
+mod read;
+mod write;
+
+pub(crate) use parts::{AnswerPart, DatasetPart, Document, EnginePart, TablePart};

@@ -1,0 +1,10 @@
+//! What commands that run contenders share: the project with its data, the setup of contenders, what they are given, and what came
+//! of them.
+
+mod circumstances;
+mod raced;
+mod session;
+
+pub(crate) use circumstances::Circumstances;
+pub(crate) use raced::{Surroundings, raced_contest};
+pub(crate) use session::{engines, filled, heed, inbox, name_programs, open, setup, trouble};

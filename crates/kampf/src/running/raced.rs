@@ -1,0 +1,136 @@
+//! From what was run to a contest that was raced.
+
+use std::collections::BTreeMap;
+
+use kampf_race::median;
+use kampf_runner::{CheckedVerdict, Checks, Contest, EntryWay, RaceOptions, RaceReport, Timed};
+use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Rules, judge};
+
+use super::circumstances::Circumstances;
+use crate::document::{AnswerPart, EnginePart};
+use crate::project::{ContestConfig, Project};
+use crate::raced::{Course, Extra, RacedContest};
+use crate::store::Dataset;
+
+/// What a contest ran on.
+pub(crate) struct Surroundings<'a> {
+    pub(crate) project: &'a Project,
+    pub(crate) dataset: &'a Dataset,
+    pub(crate) circumstances: &'a Circumstances,
+}
+
+/// The contest with everything that follows from the rounds.
+pub(crate) fn raced_contest(
+    on: &Surroundings<'_>,
+    config: &ContestConfig,
+    contest: &Contest,
+    checks: &Checks,
+    options: &RaceOptions,
+    report: &RaceReport,
+) -> RacedContest {
+    let settings = options.settings;
+    let facts = Facts {
+        rules: Rules {
+            margin: settings.margin,
+            alpha: settings.alpha,
+            most_rounds: settings.most_rounds,
+            exact: settings.exact,
+            keep_below: settings.keep_below,
+        },
+        require: config.require.clone(),
+        rounds: report.race.rounds(),
+        contenders: contenders(contest, checks, report),
+    };
+    RacedContest {
+        name: contest.name.clone(),
+        about: config.about.clone(),
+        need: contest.need_text.clone(),
+        conditions: on.circumstances.conditions(),
+        engine: EnginePart {
+            name: on.project.engine.name().to_owned(),
+            version: on.dataset.record.engine_version.clone(),
+            settings: real_settings(on.project, on.dataset),
+        },
+        dataset: on.dataset.record.fingerprint.clone(),
+        course: Course {
+            seconds: report.total.as_secs_f64(),
+            measured_seconds: report.measured.as_secs_f64(),
+            interrupted: report.interrupted,
+            reference: checks.reference_by.clone(),
+            time_seconds: options.time.as_secs_f64(),
+            seed: options.seed,
+            round_seconds: report.last_round.as_secs_f64(),
+            reference_loop: report.reference_loop.clone(),
+            cpu_pressure: report.pressure,
+        },
+        verdict: judge(&facts),
+        facts,
+        extras: extras(contest, checks, report),
+    }
+}
+
+/// The engine's settings as they really are, which on a server of somebody else's only the server knows.
+fn real_settings(project: &Project, dataset: &Dataset) -> BTreeMap<String, String> {
+    let settings = project.engine.connect(dataset.served.url(), &project.settings).and_then(|connection| connection.settings());
+    let settings = match settings {
+        Ok(settings) => settings,
+        // The server may be gone by now; what was asked for is known.
+        Err(_) => project.settings.clone(),
+    };
+    settings.into_iter().map(|setting| (setting.name, setting.value)).collect()
+}
+
+/// The contenders as they were measured.
+fn contenders(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<ContenderFacts> {
+    let failed: Vec<usize> =
+        report.race.standings().iter().filter(|one| one.outcome == kampf_race::Outcome::Failed).map(|one| one.contender).collect();
+    let facts = |at: usize| {
+        let (entry, entrant, checked) = (&contest.entries[at], &report.entrants[at], &checks.entries[at]);
+        let kind = match &checked.verdict {
+            CheckedVerdict::Disagrees(..) => Some(FaultKind::Disagrees),
+            _ if entrant.disagrees => Some(FaultKind::Disagrees),
+            CheckedVerdict::Failed(_) | CheckedVerdict::Undecided => Some(FaultKind::Failed),
+            CheckedVerdict::Agrees => failed.contains(&at).then_some(FaultKind::Failed),
+        };
+        let reason = || match (&entrant.reason, &checked.verdict) {
+            (Some(reason), _) => reason.clone(),
+            (None, CheckedVerdict::Agrees) => String::new(),
+            (None, CheckedVerdict::Disagrees(..)) => "its answer differs; it was not timed".to_owned(),
+            (None, CheckedVerdict::Undecided) => "its answer cannot be decided; add an order term".to_owned(),
+            (None, CheckedVerdict::Failed(trouble)) => trouble.to_string(),
+        };
+        let runs = &entrant.runs;
+        ContenderFacts {
+            name: entry.name.clone(),
+            choices: entry.choices,
+            rounds: runs.rounds.clone(),
+            p95_rounds: runs.p95.clone(),
+            in_check: match entrant.timed {
+                Timed::InRounds => None,
+                Timed::InCheck(nanos) => Some(nanos),
+            },
+            cold: median(&runs.cold),
+            measured: runs.measured.clone().unwrap_or_default(),
+            by_hand: entry.by_hand,
+            fault: kind.map(|kind| Fault { kind, reason: reason() }),
+        }
+    };
+    (0..contest.entries.len()).map(facts).collect()
+}
+
+/// What else is known of them.
+fn extras(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<Extra> {
+    let answer = checks.references.first().map(|reference| {
+        let answer = reference.answer(contest.limit());
+        AnswerPart { rows: answer.len() as u64, digest: kampf_contest::digest(answer, reference.is_ordered()) }
+    });
+    let extra = |at: usize| Extra {
+        sql: match &contest.entries[at].way {
+            EntryWay::Plan(plan) => plan.statements(),
+            EntryWay::Program(..) => Vec::new(),
+        },
+        cpu: median(&report.entrants[at].runs.cpu),
+        answer: answer.clone().filter(|_| checks.entries[at].verdict == CheckedVerdict::Agrees),
+    };
+    (0..contest.entries.len()).map(extra).collect()
+}

@@ -1,0 +1,74 @@
+//! The ladder from the most naive contender to the chosen one.
+
+use std::collections::VecDeque;
+
+use kampf_contest::Choices;
+use kampf_race::{median, paired};
+
+use crate::effects::ALPHA;
+use crate::facts::Facts;
+use crate::verdict::{Outcome, Placed, Ratio, Step};
+
+/// A contender that was measured, by its place, with its options.
+pub(crate) type Derived = (usize, Choices);
+
+/// The derived contenders that were measured, best first.
+pub(crate) fn derived(facts: &Facts, order: &[usize]) -> Vec<Derived> {
+    let eligible = order.iter().copied().filter(|&at| facts.contenders[at].is_eligible());
+    eligible.filter_map(|at| Some((at, facts.contenders[at].choices?))).collect()
+}
+
+/// The shortest way by single changes. Empty where the contenders that were raced are not linked that way.
+pub(crate) fn ladder(facts: &Facts, placed: &[Placed], order: &[usize], choose: Option<usize>) -> Vec<Step> {
+    let measured = derived(facts, order);
+    let start = (0..measured.len()).min_by_key(|&at| measured[at].1.ranks().iter().sum::<usize>());
+    let (Some(start), Some(goal)) = (start, goal(placed, &measured, choose)) else { return Vec::new() };
+    let way = shortest(&measured, start, goal);
+    let level = ALPHA / 2.0 / way.len().saturating_sub(1).max(1) as f64;
+    way.windows(2).filter_map(|pair| step(facts, placed, measured[pair[0]], measured[pair[1]], level)).collect()
+}
+
+/// Where the ladder leads: to the chosen contender; where that is not a derived one, or nobody, to the best of them.
+fn goal(placed: &[Placed], measured: &[Derived], choose: Option<usize>) -> Option<usize> {
+    let chosen = choose.and_then(|choose| measured.iter().position(|(at, _)| *at == choose));
+    let best = || measured.iter().position(|(at, _)| placed[*at].outcome != Outcome::RuledOut);
+    chosen.or_else(best).or_else(|| (!measured.is_empty()).then_some(0))
+}
+
+/// Places on the shortest way, both ends included; of several, the one that changes choices in their turn (breadth-first search).
+fn shortest(measured: &[Derived], start: usize, goal: usize) -> Vec<usize> {
+    let mut came_from: Vec<Option<usize>> = vec![None; measured.len()];
+    came_from[start] = Some(start);
+    let mut waiting = VecDeque::from([start]);
+    while let Some(at) = waiting.pop_front().filter(|&at| at != goal) {
+        let from = &measured[at].1;
+        let turn = |to: usize| from.difference(&measured[to].1).map(|(option, _)| option.choice().entry().turn);
+        let mut next: Vec<usize> =
+            (0..measured.len()).filter(|&to| came_from[to].is_none() && from.distance(&measured[to].1) == 1).collect();
+        next.sort_by_key(|&to| turn(to));
+        for to in next {
+            came_from[to] = Some(at);
+            waiting.push_back(to);
+        }
+    }
+    if came_from[goal].is_none() {
+        return Vec::new();
+    }
+    let mut way = vec![goal];
+    while let Some(before) = came_from[way[way.len() - 1]].filter(|_| way[way.len() - 1] != start) {
+        way.push(before);
+    }
+    way.reverse();
+    way
+}
+
+fn step(facts: &Facts, placed: &[Placed], (from, before): Derived, (to, after): Derived, level: f64) -> Option<Step> {
+    let (before, after) = before.difference(&after)?;
+    let rounds = |at: usize| &facts.contenders[at].rounds;
+    let pair = paired(rounds(to), rounds(from), level);
+    let shared = |at: usize| median(&rounds(at)[..pair.map_or(0, |pair| pair.rounds)]).or(placed[at].median);
+    let (before_ns, after_ns) = (shared(from)?, shared(to)?);
+    let ratio = pair.map_or(after_ns / before_ns, |pair| pair.ratio);
+    let interval = pair.and_then(|pair| pair.interval);
+    Some(Step { from, to, before, after, before_ns, after_ns, ratio: Ratio { ratio, interval } })
+}

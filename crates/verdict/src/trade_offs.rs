@@ -1,0 +1,35 @@
+//! Contenders that nobody beats on everything at once.
+
+use kampf_contest::Measure;
+
+use crate::facts::Facts;
+use crate::verdict::{Outcome, Placed};
+
+/// Memory that differs by less than this share is the same: it depends on the rows of a round.
+const SAME_MEMORY: f64 = 0.01;
+
+/// Whether no other contender beats one on latency, memory and statements at once: by being no worse on any, and better on one.
+/// Times within the margin are the same; memory of a whole process is not compared with that of a heap.
+pub(crate) fn is_trade_off(facts: &Facts, placed: &[Placed], at: usize) -> bool {
+    let in_question = facts.contenders[at].is_eligible() && placed[at].outcome != Outcome::RuledOut;
+    in_question && !(0..placed.len()).any(|other| beats(facts, placed, other, at))
+}
+
+fn beats(facts: &Facts, placed: &[Placed], one: usize, other: usize) -> bool {
+    let (left, right) = (&facts.contenders[one], &facts.contenders[other]);
+    let same_memory = left.measured.how(Measure::HeapPeak) == right.measured.how(Measure::HeapPeak);
+    let comparable = left.is_eligible() && right.is_eligible() && same_memory;
+    let readings = |at: usize| {
+        let measured = &facts.contenders[at].measured;
+        Some([
+            (placed[at].median?, facts.rules.margin),
+            (measured.get(Measure::HeapPeak)? as f64, SAME_MEMORY),
+            (measured.get(Measure::Statements)? as f64, 0.0),
+        ])
+    };
+    let (Some(one), Some(other)) = (readings(one), readings(other)) else { return false };
+    let pairs = || one.iter().zip(&other);
+    let no_worse = pairs().all(|((one, same), (other, _))| *one <= other * (1.0 + same));
+    let better = pairs().any(|((one, same), (other, _))| one * (1.0 + same) < *other);
+    comparable && no_worse && better
+}
