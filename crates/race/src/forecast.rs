@@ -1,8 +1,9 @@
 //! How many more rounds a decision would take.
 
 use crate::evidence::Critical;
-use crate::race::Race;
-use crate::signs::{Differences, need, worth};
+use crate::race::{Race, Rival};
+use crate::settings::Goal;
+use crate::signs::{need, worth};
 
 /// Rounds beyond this are not forecast: nobody waits for them.
 pub const FORECAST_LIMIT: usize = 4000;
@@ -10,7 +11,7 @@ pub const FORECAST_LIMIT: usize = 4000;
 /// Rounds at which every open contender would be decided at a margin, if all goes on as so far; none where that is beyond
 /// [`FORECAST_LIMIT`] or cannot be told yet. Rounds so far are included.
 ///
-/// A contender is taken to become slower or tied as soon as the order statistics that its interval would then consist of,
+/// A contender is taken to become slower, tied or not faster as soon as the order statistics that its interval would then consist of,
 /// taken from the rounds so far, are beyond zero or within the margin.
 pub fn forecast(race: &Race, margin: f64) -> Option<usize> {
     Forecaster::new(race).rounds(race, margin)
@@ -35,11 +36,18 @@ impl Forecaster {
     /// As [`forecast`].
     pub fn rounds(&self, race: &Race, margin: f64) -> Option<usize> {
         let judged = race.judged()?;
-        let mut each = judged.rivals.iter().map(|rival| self.needed(&rival.differences, rival.likeness, margin));
+        let mut each = judged.rivals.iter().filter(|rival| race.may_lead(rival.contender)).map(|rival| self.needed(race, rival, margin));
         each.try_fold(race.rounds(), |most, needed| Some(most.max(needed?)))
     }
 
-    fn needed(&self, differences: &Differences, likeness: f64, margin: f64) -> Option<usize> {
+    /// Rounds, those so far included, after which one contender would be told from the leader; none where that is not foretold.
+    pub fn rounds_for(&self, race: &Race, contender: usize, margin: f64) -> Option<usize> {
+        let rival = race.judged()?.rivals.iter().find(|rival| rival.contender == contender)?;
+        self.needed(race, rival, margin)
+    }
+
+    fn needed(&self, race: &Race, rival: &Rival, margin: f64) -> Option<usize> {
+        let (differences, likeness) = (&rival.differences, rival.likeness);
         if differences.rounds() < 5 {
             return None;
         }
@@ -56,7 +64,13 @@ impl Forecaster {
                     differences.quantile(high) < bound && differences.quantile(1.0 - high + 1.0 / rounds as f64) > -bound
                 })
             };
-            slower || tied()
+            let not_faster = || {
+                need(&self.tie_counts, rounds, likeness).is_some_and(|need| {
+                    let low = differences.quantile(1.0 - need as f64 / rounds as f64 + 1.0 / rounds as f64);
+                    low > -bound && !(low > 0.0 && differences.median > bound)
+                })
+            };
+            slower || tied() || (race.goal() == Goal::Choice && not_faster())
         };
         // From where it holds on it goes on to hold, but for the grain of whole counts; a search by halves finds it.
         let (mut low, mut high) = (differences.rounds(), FORECAST_LIMIT);
@@ -67,6 +81,6 @@ impl Forecaster {
             let middle = low.midpoint(high);
             if is_decided(middle) { high = middle } else { low = middle + 1 }
         }
-        Some(low)
+        Some(race.rounds() + (low - differences.rounds()))
     }
 }

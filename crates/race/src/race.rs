@@ -1,43 +1,38 @@
 //! Rounds, drops and the decision.
 
+use std::collections::BTreeSet;
+
 use crate::evidence::Critical;
-use crate::settings::RaceSettings;
+use crate::settings::{Goal, RaceSettings};
 use crate::signs::{Differences, Interval};
-use crate::standing::{Drop, Gap, Outcome, Standing, Why};
+use crate::standing::{Departure, Finding, Gap, Standing, Why};
 use crate::summary::{Nanos, median};
 
-/// The first round after which a contender can be called slower.
-const FIRST_LOOK: usize = 8;
+/// The first round after which a contender can be told from the leader.
+pub(crate) const FIRST_LOOK: usize = 8;
 /// Level a side of the interval for a contender's own median.
 const OWN_LEVEL: f64 = 0.025;
 
 #[derive(Clone, Debug)]
 struct Runner {
-    /// The value of each round from the first on, until it left.
-    rounds: Vec<Nanos>,
-    /// Their logarithms.
+    /// The value of each round that it ran.
+    values: Vec<Nanos>,
+    /// Their logarithms by round; not a number for one that it did not run.
     logs: Vec<f64>,
     /// The fastest and the slowest.
     range: Option<(Nanos, Nanos)>,
     state: State,
+    /// Whether it may be chosen, and so may lead, settle, drop or outclass others.
+    judges: bool,
 }
 
 #[derive(Clone, Debug, PartialEq)]
 enum State {
     Racing,
-    /// With the gap that stood then.
-    Dropped(Drop, Gap),
+    Dropped(Departure),
     /// Left before the first round: so far behind that it did not start.
     LeftOut,
     Failed,
-}
-
-/// What the rounds say about a contender against the leader.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Finding {
-    Slower,
-    Tied,
-    Open,
 }
 
 /// A contender beside the leader, and what the rounds say about it.
@@ -47,7 +42,7 @@ pub(crate) struct Rival {
     pub(crate) differences: Differences,
     /// How alike neighbouring rounds are: its own likeness, or that of all rivals together where it is larger.
     pub(crate) likeness: f64,
-    finding: Finding,
+    pub(crate) finding: Finding,
     /// The interval that the finding rests on.
     interval: Option<Interval>,
 }
@@ -67,8 +62,8 @@ pub struct Race {
     rounds: usize,
     /// How many started.
     starters: usize,
-    /// For each round the middle of the logarithms of those that race now.
-    centres: Vec<f64>,
+    /// Pairs of a leader and a rival that is surely not faster than it.
+    settled: BTreeSet<(usize, usize)>,
     judged: Option<Judged>,
     pub(crate) drop_counts: Critical,
     pub(crate) tie_counts: Critical,
@@ -76,15 +71,15 @@ pub struct Race {
 }
 
 impl Race {
-    /// A race of so many contenders.
+    /// A race of so many contenders, all of which may be chosen.
     pub fn new(contenders: usize, settings: RaceSettings) -> Race {
-        let runner = Runner { rounds: Vec::new(), logs: Vec::new(), range: None, state: State::Racing };
+        let runner = Runner { values: Vec::new(), logs: Vec::new(), range: None, state: State::Racing, judges: true };
         let mut race = Race {
             settings,
             runners: vec![runner; contenders],
             rounds: 0,
             starters: contenders,
-            centres: Vec::new(),
+            settled: BTreeSet::new(),
             judged: None,
             drop_counts: Critical::new(OWN_LEVEL, 0),
             tie_counts: Critical::new(OWN_LEVEL, 0),
@@ -103,14 +98,39 @@ impl Race {
         self.tie_counts = Critical::new(self.settings.alpha / (m - 1.0), self.rounds);
     }
 
-    /// The contenders that still run.
+    /// The contenders that are in the race, resting ones included.
     pub fn racing(&self) -> Vec<usize> {
         (0..self.runners.len()).filter(|&at| self.runners[at].state == State::Racing).collect()
+    }
+
+    /// The contenders that run in the next round.
+    pub fn running(&self) -> Vec<usize> {
+        self.racing().into_iter().filter(|&at| !self.rests(at)).collect()
+    }
+
+    /// Whether a contender need not run while the present leader leads. That follows from earlier rounds alone, so it does not
+    /// choose among the rounds to come.
+    fn rests(&self, contender: usize) -> bool {
+        let may_rest = self.settings.rests && self.settings.goal == Goal::Choice;
+        may_rest && self.leader().is_some_and(|leader| self.settled.contains(&(leader, contender)))
     }
 
     /// Rounds so far.
     pub fn rounds(&self) -> usize {
         self.rounds
+    }
+
+    /// Lets a contender run beside the race: it is judged and never judges, as it is not to be chosen. Where that leaves nobody
+    /// to lead, all do.
+    pub fn put_beside(&mut self, contender: usize) {
+        self.runners[contender].judges = false;
+        self.judge();
+    }
+
+    /// Whether a contender may lead.
+    pub(crate) fn may_lead(&self, contender: usize) -> bool {
+        let nobody = || !self.runners.iter().any(|runner| runner.state == State::Racing && runner.judges);
+        self.runners[contender].judges || nobody()
     }
 
     /// Takes a contender out that could not be run.
@@ -119,7 +139,7 @@ impl Race {
         if self.rounds == 0 {
             self.set_levels();
         }
-        self.judge(true);
+        self.judge();
     }
 
     /// Takes a contender out that was outclassed before the first round.
@@ -128,29 +148,23 @@ impl Race {
         self.set_levels();
     }
 
-    /// Adds a round: a value per contender that races. One without a value has failed. Gives the contenders that drop out now.
-    pub fn record(&mut self, round: &[Option<Nanos>]) -> Vec<Drop> {
-        let mut failed = false;
-        for (runner, value) in self.runners.iter_mut().zip(round).filter(|(runner, _)| runner.state == State::Racing) {
-            match value {
-                Some(value) => {
-                    runner.rounds.push(*value);
-                    let (low, high) = runner.range.unwrap_or((*value, *value));
-                    runner.range = Some((low.min(*value), high.max(*value)));
-                    runner.logs.push(value.max(f64::MIN_POSITIVE).ln());
-                }
-                None => {
-                    runner.state = State::Failed;
-                    failed = true;
-                }
+    /// Adds a round: a value for each contender that ran in it. Gives the contenders that drop out now.
+    pub fn record(&mut self, round: &[Option<Nanos>]) -> Vec<Departure> {
+        for (at, runner) in self.runners.iter_mut().enumerate() {
+            let value = round.get(at).copied().flatten().filter(|_| runner.state == State::Racing);
+            runner.logs.push(value.map_or(f64::NAN, |value| value.max(f64::MIN_POSITIVE).ln()));
+            if let Some(value) = value {
+                runner.values.push(value);
+                let (low, high) = runner.range.unwrap_or((value, value));
+                runner.range = Some((low.min(value), high.max(value)));
             }
         }
         self.rounds += 1;
         for counts in [&mut self.drop_counts, &mut self.tie_counts, &mut self.own_counts] {
             counts.extend_to(self.rounds);
         }
-        self.judge(failed);
-        let Some(judged) = self.judged.as_ref().filter(|_| !self.settings.exact) else { return Vec::new() };
+        self.judge();
+        let Some(judged) = self.judged.as_ref().filter(|_| self.settings.goal == Goal::Choice) else { return Vec::new() };
         let mut drops = Vec::new();
         // All are judged by the same state of the race before any of them leaves it.
         for rival in &judged.rivals {
@@ -162,32 +176,21 @@ impl Race {
                 _ if rival.finding == Finding::Slower => Why::Slower,
                 _ => continue,
             };
-            drops.push((Drop { contender, leader, round: self.rounds, why }, self.gap(rival, leader)));
+            drops.push(Departure { contender, leader, round: self.rounds, why });
         }
-        for (drop, gap) in &drops {
-            self.runners[drop.contender].state = State::Dropped(*drop, *gap);
+        for drop in &drops {
+            self.runners[drop.contender].state = State::Dropped(*drop);
         }
         if !drops.is_empty() {
-            self.judge(true);
+            self.judge();
         }
-        drops.into_iter().map(|(drop, _)| drop).collect()
-    }
-
-    /// How a rival stands against the leader, with the interval that the decision uses.
-    fn gap(&self, rival: &Rival, leader: usize) -> Gap {
-        Gap {
-            leader,
-            rounds: rival.differences.rounds(),
-            ratio: rival.differences.median.exp(),
-            interval: rival.interval.map(Interval::exp),
-            is_moving: rival.differences.is_moving(&self.own_counts),
-        }
+        drops
     }
 
     /// How many times a contender's fastest run is longer than the leader's slowest, where that is enough to be outclassed:
     /// more than 8 times after 2 rounds, more than 3 times from 3 rounds on.
     fn is_outclassed(&self, contender: usize, leader: usize) -> Option<f64> {
-        let limit = match self.rounds {
+        let limit = match self.runners[contender].values.len().min(self.rounds) {
             0 | 1 => return None,
             2 => 8.0,
             _ => 3.0,
@@ -196,7 +199,7 @@ impl Race {
         (contender != leader && fastest > limit * slowest).then(|| fastest / slowest)
     }
 
-    /// The contender in the race with the smallest median, once what a round has in common for all is taken out of it.
+    /// Of those that may be chosen the one with the smallest median against all others.
     pub fn leader(&self) -> Option<usize> {
         self.judged.as_ref().map(|judged| judged.leader)
     }
@@ -206,23 +209,23 @@ impl Race {
         self.judged.as_ref()
     }
 
-    /// Brings what is derived from the rounds up to date: the middles, all of them where others race than before, and what the
-    /// rounds say about everybody beside the leader.
-    fn judge(&mut self, others_race: bool) {
-        let racing = self.racing();
-        let from = if others_race { 0 } else { self.centres.len() };
-        self.centres.truncate(from);
-        for round in from..self.rounds {
-            let logs: Vec<f64> = racing.iter().map(|&at| self.runners[at].logs[round]).collect();
-            self.centres.extend(median(&logs));
-        }
+    /// Brings what is derived from the rounds up to date.
+    fn judge(&mut self) {
         self.judged = self.judgement();
+        if let Some(judged) = self.judged.as_ref().filter(|_| self.rounds >= FIRST_LOOK) {
+            let settled = judged.rivals.iter().filter(|rival| rival.finding == Finding::NotFaster);
+            self.settled.extend(settled.map(|rival| (judged.leader, rival.contender)));
+        }
     }
 
+    /// The one whose median against the present leader is the smallest; against whoever comes first, where nobody leads. Over the
+    /// rounds that both ran, so what a round has in common for all, and who else ran in it, is taken out.
     fn find_leader(&self) -> Option<usize> {
-        let centred = |at: usize| self.runners[at].logs.iter().zip(&self.centres).map(|(log, centre)| log - centre).collect::<Vec<f64>>();
-        let medians = self.racing().into_iter().filter_map(|at| Some((at, median(&centred(at))?)));
-        medians.min_by(|(_, left), (_, right)| left.total_cmp(right)).map(|(at, _)| at)
+        let may_lead: Vec<usize> =
+            self.racing().into_iter().filter(|&at| self.may_lead(at) && !self.runners[at].values.is_empty()).collect();
+        let now = self.leader().filter(|leader| may_lead.contains(leader)).or(may_lead.first().copied())?;
+        let behind = |&at: &usize| if at == now { Some((at, 0.0)) } else { Some((at, self.differences(at, now)?.median)) };
+        may_lead.iter().filter_map(behind).min_by(|(_, left), (_, right)| left.total_cmp(right)).map(|(at, _)| at)
     }
 
     fn judgement(&self) -> Option<Judged> {
@@ -232,35 +235,61 @@ impl Race {
         // Where neighbouring rounds are alike in one contender by chance, they are not in all together, and the other way round.
         let mean = differences.iter().map(|(_, differences)| differences.likeness).sum::<f64>() / differences.len().max(1) as f64;
         let pooled = mean + 1.0 / self.rounds.max(1) as f64;
-        let margin = (1.0 + self.settings.margin).ln();
         let judge = |(contender, differences): (usize, Differences)| {
             let likeness = if self.settings.correct_likeness { differences.likeness.max(pooled).clamp(0.0, 0.999) } else { 0.0 };
             let dropping = differences.interval(&self.drop_counts, likeness);
             let tying = differences.interval(&self.tie_counts, likeness);
-            let finding = if self.rounds < FIRST_LOOK {
-                Finding::Open
-            } else if dropping.is_some_and(|interval| interval.low > 0.0) && differences.median > margin {
-                Finding::Slower
-            } else if tying.is_some_and(|interval| interval.is_within(margin)) {
-                Finding::Tied
-            } else {
-                Finding::Open
-            };
+            let finding = self.finding((leader, contender), &differences, dropping, tying);
             let interval = if finding == Finding::Slower { dropping } else { tying };
             Rival { contender, differences, likeness, finding, interval }
         };
         Some(Judged { leader, rivals: differences.into_iter().map(judge).collect() })
     }
 
-    fn differences(&self, contender: usize, leader: usize) -> Option<Differences> {
-        let (own, base) = (&self.runners[contender].logs, &self.runners[leader].logs);
-        Differences::new(own.iter().zip(base).map(|(own, base)| own - base).collect())
+    fn finding(&self, pair: (usize, usize), differences: &Differences, dropping: Option<Interval>, tying: Option<Interval>) -> Finding {
+        let margin = (1.0 + self.settings.margin).ln();
+        if self.rounds < FIRST_LOOK {
+            return Finding::Open;
+        }
+        if dropping.is_some_and(|interval| interval.low > 0.0) && differences.median > margin {
+            return Finding::Slower;
+        }
+        if tying.is_some_and(|interval| interval.is_within(margin)) {
+            return Finding::Tied;
+        }
+        if !self.may_lead(pair.1) && tying.is_some_and(|interval| interval.high < 0.0) {
+            return Finding::Faster;
+        }
+        // A clear loser runs until it can be called slower: else nothing could be said of its choices.
+        let is_settled = |interval: Interval| interval.low > -margin && !(interval.low > 0.0 && differences.median > margin);
+        if self.settled.contains(&pair) || tying.is_some_and(is_settled) { Finding::NotFaster } else { Finding::Open }
     }
 
-    /// The rivals of the leader about whom nothing can be said yet.
-    fn open(&self) -> Vec<usize> {
-        let rivals = self.judged.iter().flat_map(|judged| &judged.rivals);
-        rivals.filter(|rival| rival.finding == Finding::Open).map(|rival| rival.contender).collect()
+    fn differences(&self, contender: usize, base: usize) -> Option<Differences> {
+        Differences::between(&self.runners[contender].logs, &self.runners[base].logs)
+    }
+
+    /// One contender against another, over the rounds that both ran, at the level that covers all pairs.
+    pub fn between(&self, contender: usize, base: usize) -> Option<Gap> {
+        let differences = self.differences(contender, base)?;
+        let likeness = if self.settings.correct_likeness { differences.likeness_beyond_chance() } else { 0.0 };
+        let interval = differences.interval(&self.drop_counts, likeness);
+        Some(self.gap(&differences, interval, base))
+    }
+
+    fn gap(&self, differences: &Differences, interval: Option<Interval>, leader: usize) -> Gap {
+        Gap {
+            leader,
+            rounds: differences.rounds(),
+            ratio: differences.median.exp(),
+            interval: interval.map(Interval::exp),
+            is_moving: differences.is_moving(&self.own_counts),
+        }
+    }
+
+    /// What it is run for.
+    pub(crate) fn goal(&self) -> Goal {
+        self.settings.goal
     }
 
     /// How many contenders started.
@@ -268,23 +297,50 @@ impl Race {
         self.starters
     }
 
-    /// Whether everybody is told from the leader: dropped, slower or tied.
+    /// Whether no rival that may be chosen is left open: for an exact race, told as slower or tied; else also as not faster.
     pub fn is_told(&self) -> bool {
-        self.racing().is_empty() || (self.rounds >= FIRST_LOOK && self.open().is_empty())
+        let is_open = |rival: &&Rival| match rival.finding {
+            Finding::Open => true,
+            Finding::NotFaster => self.settings.goal != Goal::Choice,
+            _ => false,
+        };
+        let rivals = self.judged.iter().flat_map(|judged| &judged.rivals);
+        let open = rivals.filter(|rival| self.may_lead(rival.contender)).filter(is_open).count();
+        self.racing().is_empty() || (self.rounds >= FIRST_LOOK && open == 0)
     }
 
-    /// Whether no more rounds are needed. Where nobody is to be dropped, and where only one has started, each median must also
-    /// be known to the margin.
+    /// Whether no more rounds are needed. In an exact race, and where only one has started, each median must also be known to
+    /// the margin; in a race of two, how they compare.
     pub fn is_decided(&self) -> bool {
         let known = || self.racing().into_iter().all(|at| self.is_known(at));
-        self.is_told() && (!(self.settings.exact || self.starters == 1) || known())
+        let alone = self.starters == 1;
+        self.is_told()
+            && match self.settings.goal {
+                Goal::Choice => !alone || known(),
+                Goal::Exact => known(),
+                Goal::Pair => self.is_pair_known(),
+            }
     }
 
     /// Whether the interval of a contender's median is no wider than the margin on both sides.
     fn is_known(&self, contender: usize) -> bool {
-        let own = Differences::new(self.runners[contender].logs.clone());
+        let own = self.own(contender);
         let interval = own.and_then(|own| own.interval(&self.own_counts, self.own_likeness(&own)));
-        interval.is_some_and(|interval| interval.high - interval.low <= 2.0 * (1.0 + self.settings.margin).ln())
+        interval.is_some_and(|interval| self.is_narrow(interval))
+    }
+
+    fn is_pair_known(&self) -> bool {
+        let mut rivals = self.judged.iter().flat_map(|judged| &judged.rivals);
+        rivals.all(|rival| rival.interval.is_some_and(|interval| self.is_narrow(interval)))
+    }
+
+    fn is_narrow(&self, interval: Interval) -> bool {
+        interval.high - interval.low <= 2.0 * (1.0 + self.settings.margin).ln()
+    }
+
+    /// A contender's own rounds, in logarithms.
+    fn own(&self, contender: usize) -> Option<Differences> {
+        Differences::between(&self.runners[contender].logs, &vec![0.0; self.rounds])
     }
 
     /// How alike neighbouring rounds of a contender are in themselves, as far as that counts.
@@ -297,56 +353,46 @@ impl Race {
     pub fn noise(&self) -> Option<f64> {
         let judged = self.judged.as_ref().filter(|_| self.rounds >= 5)?;
         let spreads: Vec<f64> = judged.rivals.iter().map(|rival| rival.differences.spread() / std::f64::consts::SQRT_2).collect();
-        median(&spreads).or_else(|| Some(Differences::new(self.runners[judged.leader].logs.clone())?.spread()))
+        median(&spreads).or_else(|| Some(self.own(judged.leader)?.spread()))
     }
 
-    /// How all contenders stand, best first; those without rounds last.
+    /// How all contenders stand, by their places.
     pub fn standings(&self) -> Vec<Standing> {
-        let leader = self.leader();
         let rival = |contender| self.judged.iter().flat_map(|judged| &judged.rivals).find(|rival| rival.contender == contender);
-        let mut standings: Vec<Standing> = (0..self.runners.len())
-            .map(|contender| {
-                let runner = &self.runners[contender];
-                // One that was kept although it is far behind needs no more rounds.
-                let far = || leader.is_some_and(|leader| self.is_outclassed(contender, leader).is_some());
-                let outcome = match (&runner.state, rival(contender).map(|rival| rival.finding)) {
-                    (State::Failed, _) => Outcome::Failed,
-                    (State::Dropped(Drop { why: Why::Slower, .. }, _), _) => Outcome::Slower,
-                    (State::Dropped(..) | State::LeftOut, _) => Outcome::Outclassed,
-                    (State::Racing, None) => Outcome::Standing,
-                    (State::Racing, Some(Finding::Slower)) => Outcome::Slower,
-                    (State::Racing, Some(Finding::Tied)) => Outcome::Tied,
-                    (State::Racing, Some(Finding::Open)) if far() => Outcome::Outclassed,
-                    (State::Racing, Some(Finding::Open)) => Outcome::Unresolved,
-                };
-                let (gap, left) = match &runner.state {
-                    State::Dropped(drop, gap) => (Some(*gap), Some(*drop)),
-                    State::Racing => (leader.and_then(|leader| Some(self.gap(rival(contender)?, leader))), None),
-                    State::LeftOut | State::Failed => (None, None),
-                };
-                let own = Differences::new(runner.rounds.clone());
-                Standing {
-                    contender,
-                    outcome,
-                    rounds: runner.rounds.len(),
-                    median: own.as_ref().map(|own| own.median),
-                    interval: own.as_ref().and_then(|own| own.interval(&self.own_counts, self.own_likeness(own))),
-                    range: runner.range,
-                    gap,
-                    left,
-                }
-            })
-            .collect();
-        standings.sort_by(|left, right| {
-            let place = |standing: &Standing| match (standing.outcome, standing.median) {
-                (Outcome::Failed, _) | (_, None) => (2, Nanos::INFINITY),
-                // The leader is the one with the smallest centred median, which need not be the smallest of all medians.
-                (Outcome::Standing, Some(_)) => (0, 0.0),
-                (_, Some(median)) => (1, median),
-            };
-            let ((left_class, left), (right_class, right)) = (place(left), place(right));
-            left_class.cmp(&right_class).then(left.total_cmp(&right))
-        });
-        standings
+        (0..self.runners.len()).map(|contender| self.standing(contender, rival(contender))).collect()
+    }
+
+    fn standing(&self, contender: usize, rival: Option<&Rival>) -> Standing {
+        let runner = &self.runners[contender];
+        let leader = self.leader();
+        // One that was kept although it is far behind needs no more rounds.
+        let far = || leader.is_some_and(|leader| self.is_outclassed(contender, leader).is_some());
+        let finding = match (&runner.state, rival.map(|rival| rival.finding)) {
+            (State::Failed, _) => Finding::Failed,
+            (State::Dropped(Departure { why: Why::Slower, .. }), _) => Finding::Slower,
+            (State::Dropped(_) | State::LeftOut, _) => Finding::Outclassed,
+            (State::Racing, None) => Finding::Leads,
+            (State::Racing, Some(Finding::Open | Finding::NotFaster)) if far() => Finding::Outclassed,
+            (State::Racing, Some(finding)) => finding,
+        };
+        let gap = match (rival, leader) {
+            (Some(rival), Some(leader)) => Some(self.gap(&rival.differences, rival.interval, leader)),
+            (None, Some(leader)) if matches!(runner.state, State::Dropped(_)) => self.between(contender, leader),
+            _ => None,
+        };
+        let own = self.own(contender);
+        Standing {
+            contender,
+            finding,
+            rounds: runner.values.len(),
+            median: median(&runner.values),
+            interval: own.and_then(|own| own.interval(&self.own_counts, self.own_likeness(&own))).map(Interval::exp),
+            range: runner.range,
+            gap,
+            left: match &runner.state {
+                State::Dropped(departure) => Some(*departure),
+                _ => None,
+            },
+        }
     }
 }

@@ -2,6 +2,18 @@
 
 use crate::summary::Nanos;
 
+/// What a race is run for, which decides when it is over.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Goal {
+    /// That one can be taken: nobody is faster than the leader by more than the margin.
+    #[default]
+    Choice,
+    /// That everybody is told from the leader, as slower or tied, and every median known to the margin. Nobody is dropped.
+    Exact,
+    /// That two are known against each other to the margin. Nobody is dropped.
+    Pair,
+}
+
 /// How a race is decided.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct RaceSettings {
@@ -11,8 +23,10 @@ pub struct RaceSettings {
     pub alpha: f64,
     /// At most so many rounds.
     pub most_rounds: usize,
-    /// Nobody is dropped before the end, and it goes on until every median is known to the margin.
-    pub exact: bool,
+    /// When it is over.
+    pub goal: Goal,
+    /// Whether who surely is not faster than the leader stops running while that one leads.
+    pub rests: bool,
     /// A contender whose slowest run took no longer than this is not outclassed.
     pub keep_below: Option<Nanos>,
     /// Whether neighbouring rounds that are alike count for less. Only a test turns it off.
@@ -21,6 +35,14 @@ pub struct RaceSettings {
 
 impl Default for RaceSettings {
     fn default() -> Self {
-        RaceSettings { margin: 0.02, alpha: 0.05, most_rounds: 400, exact: false, keep_below: None, correct_likeness: true }
+        RaceSettings {
+            margin: 0.05,
+            alpha: 0.05,
+            most_rounds: 400,
+            goal: Goal::Choice,
+            rests: true,
+            keep_below: None,
+            correct_likeness: true,
+        }
     }
 }

@@ -36,15 +36,28 @@ pub(crate) struct Differences {
 }
 
 impl Differences {
-    /// None of nothing.
+    /// Of values that follow each other. None of nothing.
     pub(crate) fn new(values: Vec<f64>) -> Option<Differences> {
+        let rounds = (0..values.len()).collect::<Vec<_>>();
+        Differences::in_rounds(&rounds, values)
+    }
+
+    /// Of one contender to another, by the logarithms of each round; a round that one of them did not run has no number. None
+    /// where they have no round in common.
+    pub(crate) fn between(one: &[f64], base: &[f64]) -> Option<Differences> {
+        let differences = one.iter().zip(base).map(|(one, base)| one - base).enumerate();
+        let (rounds, values): (Vec<usize>, Vec<f64>) = differences.filter(|(_, value)| !value.is_nan()).unzip();
+        Differences::in_rounds(&rounds, values)
+    }
+
+    fn in_rounds(rounds: &[usize], values: Vec<f64>) -> Option<Differences> {
         let mut sorted = values.clone();
         sorted.sort_unstable_by(f64::total_cmp);
         let middle = median_of_sorted(&sorted)?;
         let sign = |value: f64| if value > middle { 1.0 } else { f64::from(i8::from(value == middle) - 1) };
-        let products = values.windows(2).map(|pair| sign(pair[0]) * sign(pair[1]));
-        let likeness = products.sum::<f64>() / (values.len().saturating_sub(1).max(1)) as f64;
-        Some(Differences { values, sorted, median: middle, likeness })
+        let neighbours = rounds.windows(2).zip(values.windows(2)).filter(|(rounds, _)| rounds[1] == rounds[0] + 1);
+        let (pairs, sum) = neighbours.fold((0, 0.0), |(pairs, sum), (_, pair)| (pairs + 1, sum + sign(pair[0]) * sign(pair[1])));
+        Some(Differences { values, sorted, median: middle, likeness: sum / f64::from(pairs.max(1)) })
     }
 
     pub(crate) fn rounds(&self) -> usize {
@@ -116,10 +129,11 @@ pub struct Paired {
     pub interval: Option<Interval>,
 }
 
-/// Compares two contenders over the rounds that both ran from the first on, with an interval at a level a side.
+/// Compares two contenders over the rounds that both ran, with an interval at a level a side. Values are by round; one that was not
+/// run has no number.
 pub fn paired(one: &[f64], base: &[f64], level: f64) -> Option<Paired> {
-    let values = one.iter().zip(base).map(|(one, base)| one.ln() - base.ln()).collect();
-    let differences = Differences::new(values)?;
+    let logs = |values: &[f64]| values.iter().map(|value| value.ln()).collect::<Vec<f64>>();
+    let differences = Differences::between(&logs(one), &logs(base))?;
     let critical = Critical::new(level, differences.rounds());
     let interval = differences.interval(&critical, differences.likeness_beyond_chance());
     Some(Paired { rounds: differences.rounds(), ratio: differences.median.exp(), interval: interval.map(Interval::exp) })

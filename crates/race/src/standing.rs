@@ -5,7 +5,7 @@ use crate::summary::Nanos;
 
 /// A contender that leaves the race.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Drop {
+pub struct Departure {
     /// Its place in the field.
     pub contender: usize,
     /// The leader then.
@@ -28,19 +28,23 @@ pub enum Why {
     Slower,
 }
 
-/// How a contender stands.
+/// What the rounds say about a contender.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Outcome {
+pub enum Finding {
     /// It leads.
-    Standing,
+    Leads,
     /// It surely differs from the leader by less than the margin.
     Tied,
     /// It is slower than the leader, beyond chance and by more than the margin.
     Slower,
     /// It was so far behind that it was not run to the end.
     Outclassed,
-    /// It cannot be told from the leader with the rounds there were.
-    Unresolved,
+    /// It surely is not faster than the leader by more than the margin; how much slower it is, is not known to the margin.
+    NotFaster,
+    /// It is faster than the leader beyond chance, and runs beside the race: it is not to be chosen.
+    Faster,
+    /// It may be faster than the leader or not, with the rounds there were.
+    Open,
     /// It could not be run to the end.
     Failed,
 }
@@ -65,8 +69,8 @@ pub struct Gap {
 pub struct Standing {
     /// Its place in the field.
     pub contender: usize,
-    /// How it stands.
-    pub outcome: Outcome,
+    /// What the rounds say about it.
+    pub finding: Finding,
     /// Rounds it finished.
     pub rounds: usize,
     /// Median over rounds; none without rounds.
@@ -75,8 +79,8 @@ pub struct Standing {
     pub interval: Option<Interval>,
     /// Fastest and slowest round; a plain range, not an interval.
     pub range: Option<(Nanos, Nanos)>,
-    /// Against the leader: the present one, or for a dropped contender the one then.
+    /// Against the leader, over the rounds that both ran.
     pub gap: Option<Gap>,
     /// When and why it left.
-    pub left: Option<Drop>,
+    pub left: Option<Departure>,
 }
