@@ -113,7 +113,8 @@ pub(crate) struct Selection {
     /// Enter every valid combination of the choices
     #[arg(long)]
     pub(crate) all: bool,
-    /// Enter only contenders whose name fits; * stands for anything; may be given several times
+    /// Of those that would enter, keep only contenders whose name fits; * stands for anything; may be given several times; with --all
+    /// of every valid combination
     #[arg(long, value_name = "PATTERN")]
     pub(crate) only: Vec<String>,
     /// Leave out contenders that are programs (`command` in kampf.toml); nothing of the project's is started then
@@ -139,6 +140,9 @@ pub(crate) struct Show {
     /// List the relations that the schema gives, with their names
     #[arg(long)]
     pub(crate) relations: bool,
+    /// Explain the ways: what managed, lazy, computed and the other words of contenders' names stand for
+    #[arg(long, conflicts_with_all = ["contest", "relations"])]
+    pub(crate) words: bool,
     #[command(flatten)]
     pub(crate) selection: Selection,
 }
@@ -160,18 +164,22 @@ pub(crate) struct Check {
 pub(crate) struct Race {
     /// The contests; all of them where none is given
     pub(crate) contests: Vec<String>,
-    /// Most time for the rounds of a contest; a race that is decided ends earlier
-    #[arg(long, value_name = "TIME", default_value = "30s", value_parser = duration)]
-    pub(crate) time: std::time::Duration,
+    /// Most time for the rounds of a contest, starts and checks not counted; a race that is decided ends earlier [default: 30s, or what
+    /// the least rounds of a large field need, up to 60s]
+    #[arg(long, value_name = "TIME", value_parser = duration)]
+    pub(crate) time: Option<std::time::Duration>,
     /// At most so many rounds
     #[arg(long, default_value_t = 400, value_parser = clap::value_parser!(u32).range(1..=100_000))]
     pub(crate) rounds: u32,
-    /// A difference below this counts as none, like `2%`; a smaller margin takes more rounds
-    #[arg(long, value_name = "SHARE", default_value = "2%", value_parser = share)]
-    pub(crate) margin: f64,
-    /// Drop nobody, however slow, and go on until every time is known to the margin
+    /// A difference below this counts as none; a smaller margin takes more rounds [default: 5%, in a self-test 2%]
+    #[arg(long, value_name = "SHARE", value_parser = share)]
+    pub(crate) margin: Option<f64>,
+    /// Drop nobody, however slow, and go on until everybody is told from the best and every time known to the margin
     #[arg(long)]
     pub(crate) exact: bool,
+    /// Race two contenders alone, like two versions of a stack, until their difference is known to the margin; one table over all contests
+    #[arg(long, value_name = "OLD,NEW", value_delimiter = ',', num_args = 1, conflicts_with_all = ["exact", "all", "only", "require", "self_test"])]
+    pub(crate) pair: Vec<String>,
     /// Seed of drawn parameters and of the order within rounds [default: the file's]
     #[arg(long)]
     pub(crate) seed: Option<u64>,
@@ -181,7 +189,7 @@ pub(crate) struct Race {
     /// Keep contenders and the throwaway server on one core of the processor
     #[arg(long)]
     pub(crate) pin: bool,
-    /// Exit with 1 when no contender of a contest meets its requirements
+    /// Exit with 1 when no contender of a contest surely meets its requirements
     #[arg(long)]
     pub(crate) require: bool,
     /// Test the race itself, here and now: is the same SQL under twelve names told apart, and are planted differences found?
@@ -225,6 +233,9 @@ pub(crate) struct Compare {
     /// Let only what the old result chose decide the exit status
     #[arg(long)]
     pub(crate) chosen: bool,
+    /// Exit with 1 also when nothing could be told
+    #[arg(long)]
+    pub(crate) strict: bool,
 }
 
 /// Reads `150ms`, `1.5 s`, `2min`.

@@ -42,6 +42,8 @@ pub(crate) struct Course {
     /// Time of all rounds, and what of it lies inside measured spans.
     pub(crate) seconds: f64,
     pub(crate) measured_seconds: f64,
+    /// Time of the check before.
+    pub(crate) check_seconds: f64,
     pub(crate) interrupted: bool,
     /// Who gave the answer that all were compared with.
     pub(crate) reference: String,

@@ -49,6 +49,14 @@ impl Critical {
     }
 }
 
+/// The least rounds after which any word can be said in a race of so many contenders, by the levels that it shares its chance of a
+/// wrong word among.
+pub fn least_rounds(contenders: usize) -> usize {
+    let alpha = crate::settings::RaceSettings::default().alpha;
+    let critical = Critical::new(alpha / (contenders.max(2) as f64 - 1.0), 64);
+    (crate::race::FIRST_LOOK..64).find(|&rounds| critical.count(rounds).is_some()).unwrap_or(64)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -79,6 +87,11 @@ mod tests {
         let counts = |level: f64| [20, 50, 100, 200, 400].map(|n| Critical::new(level, 400).count(n).unwrap_or(0));
         assert_eq!(counts(drop), [19, 40, 72, 131, 245]);
         assert_eq!(counts(tie), [18, 38, 69, 127, 239]);
+    }
+
+    #[test]
+    fn more_contenders_need_more_rounds_for_a_first_word() {
+        assert_eq!([1, 2, 4, 12, 40].map(least_rounds), [8, 8, 9, 11, 13]);
     }
 
     #[test]

@@ -67,7 +67,8 @@ impl Forecaster {
             let not_faster = || {
                 need(&self.tie_counts, rounds, likeness).is_some_and(|need| {
                     let low = differences.quantile(1.0 - need as f64 / rounds as f64 + 1.0 / rounds as f64);
-                    low > -bound && !(low > 0.0 && differences.median > bound)
+                    let is_clear = differences.median > 3.0 * bound || (low > 0.0 && differences.median > bound);
+                    low > -bound && !is_clear
                 })
             };
             slower || tied() || (race.goal() == Goal::Choice && not_faster())

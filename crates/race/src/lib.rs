@@ -14,7 +14,7 @@ mod signs;
 mod standing;
 mod summary;
 
-pub use evidence::{Critical, ln_evidence};
+pub use evidence::{Critical, least_rounds, ln_evidence};
 pub use forecast::{FORECAST_LIMIT, Forecaster, forecast};
 pub use movement::{Change, Movement, change};
 pub use race::Race;

@@ -29,7 +29,8 @@ struct Runner {
 #[derive(Clone, Debug, PartialEq)]
 enum State {
     Racing,
-    Dropped(Departure),
+    /// With the gap that stood then.
+    Dropped(Departure, Gap),
     /// Left before the first round: so far behind that it did not start.
     LeftOut,
     Failed,
@@ -51,6 +52,8 @@ pub(crate) struct Rival {
 #[derive(Clone, Debug)]
 pub(crate) struct Judged {
     pub(crate) leader: usize,
+    /// How alike neighbouring rounds are over all rivals together.
+    pooled: f64,
     pub(crate) rivals: Vec<Rival>,
 }
 
@@ -176,20 +179,20 @@ impl Race {
                 _ if rival.finding == Finding::Slower => Why::Slower,
                 _ => continue,
             };
-            drops.push(Departure { contender, leader, round: self.rounds, why });
+            drops.push((Departure { contender, leader, round: self.rounds, why }, self.gap(&rival.differences, rival.interval, leader)));
         }
-        for drop in &drops {
-            self.runners[drop.contender].state = State::Dropped(*drop);
+        for (drop, gap) in &drops {
+            self.runners[drop.contender].state = State::Dropped(*drop, *gap);
         }
         if !drops.is_empty() {
             self.judge();
         }
-        drops
+        drops.into_iter().map(|(drop, _)| drop).collect()
     }
 
     /// How many times a contender's fastest run is longer than the leader's slowest, where that is enough to be outclassed:
     /// more than 8 times after 2 rounds, more than 3 times from 3 rounds on.
-    fn is_outclassed(&self, contender: usize, leader: usize) -> Option<f64> {
+    pub fn is_outclassed(&self, contender: usize, leader: usize) -> Option<f64> {
         let limit = match self.runners[contender].values.len().min(self.rounds) {
             0 | 1 => return None,
             2 => 8.0,
@@ -223,9 +226,18 @@ impl Race {
     fn find_leader(&self) -> Option<usize> {
         let may_lead: Vec<usize> =
             self.racing().into_iter().filter(|&at| self.may_lead(at) && !self.runners[at].values.is_empty()).collect();
-        let now = self.leader().filter(|leader| may_lead.contains(leader)).or(may_lead.first().copied())?;
-        let behind = |&at: &usize| if at == now { Some((at, 0.0)) } else { Some((at, self.differences(at, now)?.median)) };
-        may_lead.iter().filter_map(behind).min_by(|(_, left), (_, right)| left.total_cmp(right)).map(|(at, _)| at)
+        let mut leader = self.leader().filter(|leader| may_lead.contains(leader)).or(may_lead.first().copied())?;
+        // Medians of pairs need not go in one line, as not all ran the same rounds; a circle is left where it would close.
+        let mut seen = vec![leader];
+        loop {
+            let behind = |&at: &usize| if at == leader { Some((at, 0.0)) } else { Some((at, self.differences(at, leader)?.median)) };
+            let (next, _) = may_lead.iter().filter_map(behind).min_by(|(_, left), (_, right)| left.total_cmp(right))?;
+            if seen.contains(&next) {
+                return Some(leader);
+            }
+            seen.push(next);
+            leader = next;
+        }
     }
 
     fn judgement(&self) -> Option<Judged> {
@@ -236,14 +248,14 @@ impl Race {
         let mean = differences.iter().map(|(_, differences)| differences.likeness).sum::<f64>() / differences.len().max(1) as f64;
         let pooled = mean + 1.0 / self.rounds.max(1) as f64;
         let judge = |(contender, differences): (usize, Differences)| {
-            let likeness = if self.settings.correct_likeness { differences.likeness.max(pooled).clamp(0.0, 0.999) } else { 0.0 };
+            let likeness = self.likeness(&differences, pooled);
             let dropping = differences.interval(&self.drop_counts, likeness);
             let tying = differences.interval(&self.tie_counts, likeness);
             let finding = self.finding((leader, contender), &differences, dropping, tying);
             let interval = if finding == Finding::Slower { dropping } else { tying };
             Rival { contender, differences, likeness, finding, interval }
         };
-        Some(Judged { leader, rivals: differences.into_iter().map(judge).collect() })
+        Some(Judged { leader, pooled, rivals: differences.into_iter().map(judge).collect() })
     }
 
     fn finding(&self, pair: (usize, usize), differences: &Differences, dropping: Option<Interval>, tying: Option<Interval>) -> Finding {
@@ -261,7 +273,8 @@ impl Race {
             return Finding::Faster;
         }
         // A clear loser runs until it can be called slower: else nothing could be said of its choices.
-        let is_settled = |interval: Interval| interval.low > -margin && !(interval.low > 0.0 && differences.median > margin);
+        let is_clear = |interval: Interval| differences.median > 3.0 * margin || (interval.low > 0.0 && differences.median > margin);
+        let is_settled = |interval: Interval| interval.low > -margin && !is_clear(interval);
         if self.settled.contains(&pair) || tying.is_some_and(is_settled) { Finding::NotFaster } else { Finding::Open }
     }
 
@@ -272,9 +285,14 @@ impl Race {
     /// One contender against another, over the rounds that both ran, at the level that covers all pairs.
     pub fn between(&self, contender: usize, base: usize) -> Option<Gap> {
         let differences = self.differences(contender, base)?;
-        let likeness = if self.settings.correct_likeness { differences.likeness_beyond_chance() } else { 0.0 };
-        let interval = differences.interval(&self.drop_counts, likeness);
+        let pooled = self.judged.as_ref().map_or(0.0, |judged| judged.pooled);
+        let interval = differences.interval(&self.drop_counts, self.likeness(&differences, pooled));
         Some(self.gap(&differences, interval, base))
+    }
+
+    /// How alike neighbouring rounds of a pair are, as far as that counts.
+    fn likeness(&self, differences: &Differences, pooled: f64) -> f64 {
+        if self.settings.correct_likeness { differences.likeness.max(pooled).clamp(0.0, 0.999) } else { 0.0 }
     }
 
     fn gap(&self, differences: &Differences, interval: Option<Interval>, leader: usize) -> Gap {
@@ -369,15 +387,17 @@ impl Race {
         let far = || leader.is_some_and(|leader| self.is_outclassed(contender, leader).is_some());
         let finding = match (&runner.state, rival.map(|rival| rival.finding)) {
             (State::Failed, _) => Finding::Failed,
-            (State::Dropped(Departure { why: Why::Slower, .. }), _) => Finding::Slower,
-            (State::Dropped(_) | State::LeftOut, _) => Finding::Outclassed,
+            (State::Dropped(Departure { why: Why::Slower, .. }, _), _) => Finding::Slower,
+            (State::Dropped(..) | State::LeftOut, _) => Finding::Outclassed,
             (State::Racing, None) => Finding::Leads,
             (State::Racing, Some(Finding::Open | Finding::NotFaster)) if far() => Finding::Outclassed,
             (State::Racing, Some(finding)) => finding,
         };
-        let gap = match (rival, leader) {
-            (Some(rival), Some(leader)) => Some(self.gap(&rival.differences, rival.interval, leader)),
-            (None, Some(leader)) if matches!(runner.state, State::Dropped(_)) => self.between(contender, leader),
+        let gap = match (&runner.state, rival, leader) {
+            (_, Some(rival), Some(leader)) => Some(self.gap(&rival.differences, rival.interval, leader)),
+            // With the same leader nothing was added since.
+            (State::Dropped(_, gap), None, Some(leader)) if gap.leader == leader => Some(*gap),
+            (State::Dropped(..), None, Some(leader)) => self.between(contender, leader),
             _ => None,
         };
         let own = self.own(contender);
@@ -390,7 +410,7 @@ impl Race {
             range: runner.range,
             gap,
             left: match &runner.state {
-                State::Dropped(departure) => Some(*departure),
+                State::Dropped(departure, gap) => Some((*departure, *gap)),
                 _ => None,
             },
         }

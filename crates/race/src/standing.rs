@@ -81,6 +81,6 @@ pub struct Standing {
     pub range: Option<(Nanos, Nanos)>,
     /// Against the leader, over the rounds that both ran.
     pub gap: Option<Gap>,
-    /// When and why it left.
-    pub left: Option<Departure>,
+    /// When and why it left, and how it stood against the leader then.
+    pub left: Option<(Departure, Gap)>,
 }

@@ -2,9 +2,9 @@
 
 use std::time::{Duration, Instant};
 
-use kampf_contest::{Difference, Reference, evaluate};
+use kampf_contest::{Counter, Difference, Measured, Reference, evaluate};
 use kampf_engine::GeneratedRows;
-use kampf_protocol::Mode;
+use kampf_protocol::{Counts, Mode};
 use kampf_schema::Value;
 
 use crate::comparison::{Comparison, bytes_of};
@@ -53,7 +53,7 @@ pub enum CheckedVerdict {
 }
 
 /// Times taken in the check, to plan the race by.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Probe {
     /// From starting the process to its readiness.
     pub start: Duration,
@@ -61,6 +61,8 @@ pub struct Probe {
     pub cold_ns: f64,
     /// A later call.
     pub call_ns: f64,
+    /// What was counted over a call.
+    pub measured: Measured,
 }
 
 /// Checks all contenders of a contest against one reference.
@@ -112,9 +114,12 @@ fn check_entry(
     // The answer is fetched and thrown away by another code path; a fresh process shows what a round will look like.
     let mut talk = Talk::start(inbox, setup, contest, entry)?;
     let cold = talk.run(Mode::Time, &sets[..1], 1, 1)?;
+    let counts = if talk.can(Mode::Count) { talk.run(Mode::Count, sets, 1, 1)?.ran.counts } else { None };
     let later = talk.run(Mode::Time, sets, 1, 1)?;
     let mean = |spans: &[u64]| spans.iter().sum::<u64>() as f64 / spans.len().max(1) as f64;
-    Ok((verdict, Some(Probe { start, cold_ns: mean(&cold.ran.spans_ns), call_ns: mean(&later.ran.spans_ns) })))
+    let by = Counter { is_program: matches!(entry.way, EntryWay::Program(_)), trips_are_modelled: setup.engine.trips_are_modelled() };
+    let measured = Measured::of(counts.iter().flat_map(Counts::iter), by);
+    Ok((verdict, Some(Probe { start, cold_ns: mean(&cold.ran.spans_ns), call_ns: mean(&later.ran.spans_ns), measured })))
 }
 
 /// Fetches a contender's answers and compares them with the right ones.

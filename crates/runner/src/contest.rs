@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
-use kampf_contest::{ByHand, Choices, Need, Plan};
+use kampf_contest::{ByHand, Choices, Hydration, Need, Plan};
 use kampf_engine::{Engine, Setting};
 use kampf_fill::{Blueprint, RecipeMaker};
 use kampf_schema::{ColumnId, LogicalType, TableId, Value};
@@ -83,6 +83,11 @@ pub struct Program {
 }
 
 impl Entry {
+    /// Whether rows are used in place and nothing of them is kept; of a program that is not known.
+    pub fn keeps_nothing(&self) -> bool {
+        matches!(&self.way, EntryWay::Plan(plan) if plan.hydration == Hydration::Raw)
+    }
+
     /// How many calls a fresh connection makes until the engine treats its statements as it will from then on: an engine may
     /// look for a better plan while it gets to know the parameters.
     pub(crate) fn calls_to_settle(&self, setup: &Setup<'_>) -> u64 {

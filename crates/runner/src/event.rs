@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use kampf_race::{Drop, Race};
+use kampf_race::{Departure, Race};
 
 /// Something that happened. Consumers draw progress from it; between two events nothing of theirs runs.
 #[derive(Clone, Debug)]
@@ -14,7 +14,7 @@ pub enum Event<'a> {
     /// A contender does not start, being outclassed already in the check: name, and how many times slower than the best it is.
     LeftOut(&'a str, f64),
     /// A contender leaves the race.
-    Dropped(&'a RoundBegins<'a>, Drop),
+    Dropped(&'a RoundBegins<'a>, Departure),
     /// A contender could not be run: name and reason.
     Failed(&'a str, String),
     /// Survivors answer once more.

@@ -2,9 +2,8 @@
 
 use std::time::{Duration, Instant};
 
-use kampf_contest::{Counter, Measured};
-use kampf_protocol::{Counts, Mode};
-use kampf_race::{Drop, Race, RaceSettings, percentile};
+use kampf_protocol::Mode;
+use kampf_race::{Departure, Goal, Nanos, Race, RaceSettings, least_rounds, median_interval, percentile};
 use kampf_schema::Value;
 use rand::SeedableRng;
 use rand::seq::SliceRandom;
@@ -19,7 +18,7 @@ use crate::process::Trouble;
 use crate::talk::Talk;
 
 /// How a race is run.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct RaceOptions {
     /// How it is decided, and at most how many rounds there are.
     pub settings: RaceSettings,
@@ -29,6 +28,37 @@ pub struct RaceOptions {
     pub least_calls: u64,
     /// Seed of the order within rounds.
     pub seed: u64,
+    /// Whether each entry only runs beside the race, as it is not to be chosen.
+    pub beside: Vec<bool>,
+    /// Upper bounds on times that decide who is chosen: while it is open who keeps them, a decided race goes on.
+    pub limits: TimeLimits,
+}
+
+/// Upper bounds on times; none bounds nothing.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct TimeLimits {
+    /// On the 95th percentile of a call.
+    pub p95: Option<Nanos>,
+    /// On the first call on a new connection.
+    pub first_call: Option<Nanos>,
+}
+
+/// Level a side of the intervals that limits are judged by.
+const LIMIT_LEVEL: f64 = 0.025;
+
+impl TimeLimits {
+    /// Whether it is open if what was measured keeps them.
+    fn are_open(&self, runs: &Runs) -> bool {
+        let is_open = |limit: Option<Nanos>, values: &[Nanos]| {
+            limit.is_some_and(|limit| match median_interval(values, LIMIT_LEVEL) {
+                Some((_, Some(sure))) => sure.low <= limit && limit < sure.high,
+                Some((_, None)) => true,
+                // A run of few calls has no percentile of its own, and more rounds give it none.
+                None => false,
+            })
+        };
+        is_open(self.p95, &runs.p95) || is_open(self.first_call, &runs.cold)
+    }
 }
 
 /// A race that was run.
@@ -65,6 +95,8 @@ pub struct Entrant {
     pub reason: Option<String>,
     /// Whether the reason is a wrong answer, given after the race.
     pub disagrees: bool,
+    /// After how many rounds it was found that it fails.
+    pub failed_after: Option<usize>,
 }
 
 /// Where a contender's times are from.
@@ -88,8 +120,8 @@ pub struct Runs {
     pub cold: Vec<f64>,
     /// Processor nanoseconds of a call, per round.
     pub cpu: Vec<f64>,
-    /// What was counted in the first round.
-    pub measured: Option<Measured>,
+    /// The rounds that it ran, by their numbers from 0.
+    pub ran: Vec<usize>,
     /// Time of a run by the runner's clock beyond the contender's own spans, as a share of the spans, per round.
     excess: Vec<f64>,
 }
@@ -153,6 +185,32 @@ fn balance(paces: &mut [&mut Pace]) {
     }
 }
 
+/// How often each contender is called in a round; none for one that was not probed.
+fn paces(setup: &Setup<'_>, contest: &Contest, checks: &Checks, options: &RaceOptions) -> Vec<Option<Pace>> {
+    let sets = contest.parameter_sets(setup, 0).len();
+    let pace = |probe: &Probe, entry: &Entry| Pace::of(probe, sets, entry.calls_to_settle(setup), options);
+    checks.entries.iter().zip(&contest.entries).map(|(checked, entry)| Some(pace(checked.probe.as_ref()?, entry))).collect()
+}
+
+/// About how long the least rounds take that can decide a race of this field, as far as the check can tell: those that are far
+/// behind leave after two or three.
+pub fn least_time(setup: &Setup<'_>, contest: &Contest, checks: &Checks, options: &RaceOptions) -> Duration {
+    let mut paces: Vec<Option<Pace>> = paces(setup, contest, checks, options);
+    balance(&mut paces.iter_mut().filter_map(Option::as_mut).collect::<Vec<_>>());
+    let call = |at: usize| Some((checks.entries[at].probe.as_ref()?.call_ns, paces[at]?));
+    let calls: Vec<(f64, Pace)> = (0..paces.len()).filter_map(call).collect();
+    let best = calls.iter().map(|(call, _)| *call).fold(f64::INFINITY, f64::min);
+    let rounds = |call: f64| match call / best {
+        _ if options.settings.goal != Goal::Choice => least_rounds(calls.len()),
+        far if far > OUTCLASSED_IN_CHECK => 0,
+        far if far > 8.0 => 2,
+        far if far > 3.0 => 3,
+        _ => least_rounds(calls.len()),
+    };
+    let nanos: f64 = calls.iter().map(|(call, pace)| rounds(*call) as f64 * (pace.unmeasured + pace.passes as f64 * pace.pass)).sum();
+    Duration::from_nanos(nanos as u64)
+}
+
 struct Track<'a> {
     inbox: &'a Inbox,
     setup: &'a Setup<'a>,
@@ -175,19 +233,24 @@ pub fn race(
     events: &mut dyn FnMut(Event<'_>),
 ) -> Result<RaceReport, Trouble> {
     let count = contest.entries.len();
-    let sets = contest.parameter_sets(setup, 0).len();
-    let entrant =
-        |entry: &Entry| Entrant { name: entry.name.clone(), runs: Runs::default(), timed: Timed::InRounds, reason: None, disagrees: false };
-    let pace = |probe: &Probe, entry: &Entry| Pace::of(probe, sets, entry.calls_to_settle(setup), options);
+    let entrant = |entry: &Entry| Entrant {
+        name: entry.name.clone(),
+        runs: Runs::default(),
+        timed: Timed::InRounds,
+        reason: None,
+        disagrees: false,
+        failed_after: None,
+    };
     let mut track = Track {
         inbox,
         setup,
         contest,
-        paces: checks.entries.iter().zip(&contest.entries).map(|(checked, entry)| Some(pace(checked.probe.as_ref()?, entry))).collect(),
+        paces: paces(setup, contest, checks, options),
         entrants: contest.entries.iter().map(entrant).collect(),
         measured_ns: 0.0,
     };
     let mut race = Race::new(count, options.settings);
+    options.beside.iter().enumerate().filter(|(_, beside)| **beside).for_each(|(at, _)| race.put_beside(at));
     for (at, checked) in checks.entries.iter().enumerate() {
         if checked.verdict != CheckedVerdict::Agrees || checked.probe.is_none() {
             race.fail(at);
@@ -196,8 +259,8 @@ pub fn race(
             }
         }
     }
-    if !options.settings.exact {
-        track.leave_out(&mut race, checks, options.settings.keep_below, events)?;
+    if options.settings.goal == Goal::Choice {
+        track.leave_out(&mut race, checks, options, events)?;
     }
     let names: Vec<String> = contest.entries.iter().map(|entry| entry.name.clone()).collect();
     let racing = race.racing();
@@ -209,8 +272,8 @@ pub fn race(
     let mut random = Pcg64Mcg::seed_from_u64(options.seed);
     let mut lasted: Vec<Duration> = vec![Duration::ZERO; count];
     let mut interrupted = false;
-    while race.rounds() < options.settings.most_rounds && !race.is_decided() {
-        let expected: Duration = race.racing().iter().map(|&at| lasted[at]).sum();
+    while race.rounds() < options.settings.most_rounds && !(race.is_decided() && track.keeps_limits(&race, options)) {
+        let expected: Duration = race.running().iter().map(|&at| lasted[at]).sum();
         let left = options.time.saturating_sub(begun.elapsed());
         if race.rounds() > 0 && expected > left {
             break;
@@ -221,7 +284,7 @@ pub fn race(
         match track.round(&mut race, round, &mut random, &mut lasted, events) {
             Ok(drops) => {
                 let left = options.time.saturating_sub(begun.elapsed());
-                let expected = race.racing().iter().map(|&at| lasted[at]).sum();
+                let expected = race.running().iter().map(|&at| lasted[at]).sum();
                 let now = RoundBegins { race: &race, names: &names, left, round: expected };
                 drops.into_iter().for_each(|drop| events(Event::Dropped(&now, drop)));
             }
@@ -233,7 +296,7 @@ pub fn race(
         }
     }
     let total = begun.elapsed();
-    let last_round = race.racing().iter().map(|&at| lasted[at]).sum();
+    let last_round = race.running().iter().map(|&at| lasted[at]).sum();
     loops.push(reference_loop().as_nanos() as f64);
     let pressure = pressure.since();
     if interrupted && race.rounds() == 0 {
@@ -262,11 +325,16 @@ impl Track<'_> {
         &mut self,
         race: &mut Race,
         checks: &Checks,
-        keep_below: Option<f64>,
+        options: &RaceOptions,
         events: &mut dyn FnMut(Event<'_>),
     ) -> Result<(), Trouble> {
-        let probes: Vec<(usize, f64)> = race.racing().into_iter().filter_map(|at| Some((at, checks.entries[at].probe?.call_ns))).collect();
-        let Some(best) = probes.iter().map(|(_, call)| *call).min_by(f64::total_cmp) else { return Ok(()) };
+        let call = |at: usize| Some((at, checks.entries[at].probe.as_ref()?.call_ns));
+        let probes: Vec<(usize, f64)> = race.racing().into_iter().filter_map(call).collect();
+        // Only one that may be chosen outclasses others.
+        let is_beside = |at: usize| options.beside.get(at).copied().unwrap_or(false);
+        let may_be_chosen = probes.iter().filter(|(at, _)| !is_beside(*at));
+        let Some(best) = may_be_chosen.map(|(_, call)| *call).min_by(f64::total_cmp) else { return Ok(()) };
+        let keep_below = options.settings.keep_below;
         let sets = self.contest.parameter_sets(self.setup, 0);
         for (at, call) in probes {
             if call <= OUTCLASSED_IN_CHECK * best || keep_below.is_some_and(|keep| call <= keep) {
@@ -274,19 +342,15 @@ impl Track<'_> {
             }
             let again = Talk::start(self.inbox, self.setup, self.contest, &self.contest.entries[at]).and_then(|mut talk| {
                 let cold = talk.run(Mode::Time, &sets[..1], 1, 1)?;
-                let counts = talk.run(Mode::Count, &sets, 1, 1)?.ran.counts;
-                Ok((cold, talk.run(Mode::Time, &sets, 1, 1)?, counts))
+                Ok((cold, talk.run(Mode::Time, &sets, 1, 1)?))
             });
             match again {
-                Ok((cold, timed, counts)) => {
+                Ok((cold, timed)) => {
                     let spans = &timed.ran.spans_ns;
                     let repeat = spans.iter().sum::<u64>() as f64 / spans.len().max(1) as f64;
                     if repeat > OUTCLASSED_IN_CHECK * best {
                         self.entrants[at].timed = Timed::InCheck(repeat.min(call));
-                        let measured = counts.map(|counts| self.measured(at, &counts));
-                        let runs = &mut self.entrants[at].runs;
-                        runs.measured = measured;
-                        runs.cold = cold.ran.spans_ns.iter().map(|&span| span as f64).collect();
+                        self.entrants[at].runs.cold = cold.ran.spans_ns.iter().map(|&span| span as f64).collect();
                         race.leave_out(at);
                         events(Event::LeftOut(&self.contest.entries[at].name, repeat.min(call) / best));
                     }
@@ -306,14 +370,14 @@ impl Track<'_> {
         random: &mut Pcg64Mcg,
         lasted: &mut [Duration],
         events: &mut dyn FnMut(Event<'_>),
-    ) -> Result<Vec<Drop>, Trouble> {
+    ) -> Result<Vec<Departure>, Trouble> {
         let sets = self.contest.parameter_sets(self.setup, round);
-        let mut order = race.racing();
+        let mut order = race.running();
         order.shuffle(random);
         let mut taken: Vec<Option<Taken>> = vec![None; self.contest.entries.len()];
         for at in order {
             let begun = Instant::now();
-            match self.run_once(at, &sets, round == 0) {
+            match self.run_once(at, &sets) {
                 Ok(run) => taken[at] = Some(run),
                 Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
                 Err(trouble) => self.fail(race, at, &trouble, events),
@@ -324,23 +388,21 @@ impl Track<'_> {
         for (at, run) in taken.into_iter().enumerate() {
             let Some(run) = run else { continue };
             self.measured_ns += run.spans_ns;
-            let measured = run.counts.map(|counts| self.measured(at, &counts));
             let runs = &mut self.entrants[at].runs;
             runs.rounds.push(run.call_ns);
             runs.p95.extend(run.p95);
             runs.cold.push(run.cold_ns);
             runs.cpu.push(run.cpu_ns);
             runs.excess.push(run.excess);
-            runs.measured = runs.measured.take().or(measured);
+            runs.ran.push(round as usize);
         }
         Ok(race.record(&values))
     }
 
-    fn run_once(&self, at: usize, sets: &[Vec<Value>], count: bool) -> Result<Taken, Trouble> {
+    fn run_once(&self, at: usize, sets: &[Vec<Value>]) -> Result<Taken, Trouble> {
         let pace = self.paces[at].ok_or_else(|| Trouble::Refused("it was not probed".to_owned()))?;
         let mut talk = Talk::start(self.inbox, self.setup, self.contest, &self.contest.entries[at])?;
         let cold = talk.run(Mode::Time, &sets[..1], 1, 1)?;
-        let counts = if count && talk.can(Mode::Count) { talk.run(Mode::Count, sets, 1, 1)?.ran.counts } else { None };
         let cold_ns = cold.ran.spans_ns.first().map_or(0.0, |&span| span as f64);
         let settle = self.contest.entries[at].calls_to_settle(self.setup);
         if settle > 0 && cold_ns < LONG_CALL_NS {
@@ -367,20 +429,19 @@ impl Track<'_> {
             cold_ns,
             cpu_ns: timed.ran.cpu_ns as f64 / calls,
             excess: (wall_ns - spans_ns - PIPE_NS).max(0.0) / spans_ns.max(1.0),
-            counts,
         })
     }
 
-    /// What a contender counted, with where each number was counted.
-    fn measured(&self, at: usize, counts: &Counts) -> Measured {
-        let is_program = matches!(self.contest.entries[at].way, EntryWay::Program(_));
-        let trips_are_modelled = self.setup.engine.trips_are_modelled();
-        Measured::of(counts.iter(), Counter { is_program, trips_are_modelled })
+    /// Whether it is known of all that may be chosen if they keep the limits on times.
+    fn keeps_limits(&self, race: &Race, options: &RaceOptions) -> bool {
+        let may_be_chosen = race.racing().into_iter().filter(|&at| !options.beside.get(at).copied().unwrap_or(false));
+        !may_be_chosen.into_iter().any(|at| options.limits.are_open(&self.entrants[at].runs))
     }
 
     fn fail(&mut self, race: &mut Race, at: usize, trouble: &Trouble, events: &mut dyn FnMut(Event<'_>)) {
         race.fail(at);
         self.entrants[at].reason = Some(trouble.to_string());
+        self.entrants[at].failed_after = Some(race.rounds());
         events(Event::Failed(&self.contest.entries[at].name, trouble.to_string()));
     }
 
@@ -402,8 +463,9 @@ impl Track<'_> {
                 Err(Trouble::Interrupted) => return Ok(()),
                 Err(trouble) => trouble.to_string(),
             };
-            race.fail(at);
             self.entrants[at].reason = Some(reason);
+            self.entrants[at].failed_after = Some(race.rounds());
+            race.fail(at);
         }
         Ok(())
     }
@@ -419,6 +481,7 @@ impl Track<'_> {
             if excess.is_finite() && excess > 0.01 {
                 let reason = format!("its runs last {:.0} % longer by the runner's clock than it reports", excess * 100.0);
                 self.entrants[at].reason = Some(reason);
+                self.entrants[at].failed_after = Some(race.rounds());
                 race.fail(at);
             }
         }
@@ -434,7 +497,6 @@ struct Taken {
     cold_ns: f64,
     cpu_ns: f64,
     excess: f64,
-    counts: Option<Counts>,
 }
 
 #[cfg(test)]

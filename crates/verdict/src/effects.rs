@@ -42,8 +42,8 @@ fn effect(facts: &Facts, placed: &[Placed], (before, after): (Opt, Opt), pairs: 
     let mut ratios = Vec::new();
     let mut ends: Option<Vec<Interval>> = Some(Vec::new());
     for &(from, to) in pairs {
-        let pair = paired(&facts.contenders[to].rounds, &facts.contenders[from].rounds, level);
-        ratios.push(pair.map(|pair| pair.ratio).or_else(|| Some(placed[to].median? / placed[from].median?))?);
+        let pair = paired(&facts.by_round(to), &facts.by_round(from), level);
+        ratios.push(pair.map(|pair| pair.ratio).or_else(|| Some(placed[to].shown? / placed[from].shown?))?);
         ends = ends.zip(pair.and_then(|pair| pair.interval)).map(|(mut ends, interval)| {
             ends.push(interval);
             ends

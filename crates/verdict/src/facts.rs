@@ -1,9 +1,9 @@
 //! What was measured. Nobody changes it.
 
 use kampf_contest::{ByHand, Choices, Measured};
-use kampf_race::Nanos;
+use kampf_race::{Goal, Nanos};
 
-use crate::require::Require;
+use crate::require::{Require, Required};
 
 /// A race as it was measured.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -16,6 +16,8 @@ pub struct Facts {
     pub rounds: usize,
     /// The contenders.
     pub contenders: Vec<ContenderFacts>,
+    /// The places of the two that were raced against each other, the earlier first.
+    pub pair: Option<(usize, usize)>,
 }
 
 /// How a race is judged.
@@ -27,10 +29,14 @@ pub struct Rules {
     pub alpha: f64,
     /// At most so many rounds.
     pub most_rounds: usize,
-    /// Nobody was to be dropped.
-    pub exact: bool,
+    /// What it is run for.
+    pub goal: Goal,
+    /// Whether who surely is not faster stopped running.
+    pub rests: bool,
     /// Contenders whose calls took no longer were kept, as they may be good enough.
     pub keep_below: Option<Nanos>,
+    /// Whether the application keeps nothing of its rows, so that a contender that keeps nothing may be chosen.
+    pub keeps_nothing: bool,
 }
 
 /// A contender as it was measured.
@@ -40,10 +46,16 @@ pub struct ContenderFacts {
     pub name: String,
     /// Its options, where it is derived.
     pub choices: Option<Choices>,
-    /// Nanoseconds of a call, per round from the first on.
+    /// Whether it uses rows in place and keeps nothing of them.
+    pub keeps_nothing: bool,
+    /// Nanoseconds of a call, for each round that it ran.
     pub rounds: Vec<Nanos>,
+    /// The numbers of these rounds, from 0.
+    pub ran: Vec<usize>,
     /// 95th percentile of the calls of a round, for rounds with enough of them.
     pub p95_rounds: Vec<Nanos>,
+    /// The first call on a new connection, for each round that it ran.
+    pub cold_rounds: Vec<Nanos>,
     /// Nanoseconds of a call in the check, for one that was outclassed there and did not start.
     pub in_check: Option<Nanos>,
     /// Median of the first calls on a new connection.
@@ -63,6 +75,8 @@ pub struct Fault {
     pub kind: FaultKind,
     /// In words, from where it was found.
     pub reason: String,
+    /// After how many rounds it was found.
+    pub after: usize,
 }
 
 /// What kind of thing was wrong.
@@ -72,6 +86,43 @@ pub enum FaultKind {
     Disagrees,
     /// It could not be run to the end.
     Failed,
+}
+
+/// Why a contender runs beside the race: it is judged, and never judges.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Beside {
+    /// It keeps nothing of its rows, which an application usually cannot do: it is the floor below the others.
+    Floor,
+    /// What it counts exactly is more than what is required allows.
+    RuledOut,
+}
+
+/// Why a contender is not to be chosen, as far as that is known without timing it.
+pub fn beside(require: &Require, allows_keeping_nothing: bool, keeps_nothing: bool, measured: &Measured) -> Option<Beside> {
+    let misses = |(required, limit): (Required, f64)| match required {
+        Required::Count(measure) => measure.is_exact() && measured.get(measure).is_some_and(|count| count as f64 > limit),
+        _ => false,
+    };
+    if keeps_nothing && !allows_keeping_nothing {
+        return Some(Beside::Floor);
+    }
+    require.limits().any(misses).then_some(Beside::RuledOut)
+}
+
+impl Facts {
+    /// Why a contender is not to be chosen, as far as that is known without timing it.
+    pub fn beside(&self, at: usize) -> Option<Beside> {
+        let one = &self.contenders[at];
+        beside(&self.require, self.rules.keeps_nothing, one.keeps_nothing, &one.measured)
+    }
+
+    /// The values of a contender by round; not a number for one that it did not run.
+    pub(crate) fn by_round(&self, at: usize) -> Vec<Nanos> {
+        let mut values = vec![Nanos::NAN; self.rounds];
+        let one = &self.contenders[at];
+        one.ran.iter().zip(&one.rounds).filter(|(round, _)| **round < self.rounds).for_each(|(&round, &value)| values[round] = value);
+        values
+    }
 }
 
 impl ContenderFacts {

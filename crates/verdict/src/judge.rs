@@ -1,108 +1,112 @@
 //! From facts to the verdict.
 
-use crate::comfort::{comfort, is_less_work};
+use kampf_race::Goal;
+
+use crate::by_choice::{LITTLE, by_choice};
 use crate::effects::effects;
-use crate::facts::Facts;
+use crate::facts::{Beside, Facts};
 use crate::ladder::ladder;
 use crate::replay::Replayed;
-use crate::require::{Miss, Required};
+use crate::require::{Keeps, readings};
+use crate::take::{required, to_take};
 use crate::trade_offs::is_trade_off;
-use crate::verdict::{Nearest, Outcome, Placed, Verdict};
+use crate::verdict::{End, Outcome, Pair, PairFinding, Placed, Ratio, Requirements, Verdict};
 
-/// A contender is hardly slower than the fastest within a tenth, or within a millisecond.
-const HARDLY_SHARE: f64 = 1.10;
-const HARDLY_NS: f64 = 1e6;
-
-/// Works out everything that follows from what was measured: how each contender stands, what to choose, what the choices did.
+/// Works out everything that follows from what was measured: how each contender stands, whom to take, what the choices did.
 pub fn judge(facts: &Facts) -> Verdict {
     let replayed = Replayed::of(facts);
     let raced = replayed.placed(facts);
-    let required: Vec<Placed> = raced.iter().enumerate().map(|(at, placed)| rule_out(facts, at, placed)).collect();
-    let placed: Vec<Placed> =
-        (0..required.len()).map(|at| Placed { trade_off: is_trade_off(facts, &required, at), ..required[at].clone() }).collect();
-    let order = replayed.order(&raced);
-    let choice = if facts.require.is_empty() { by_speed(facts, &placed, replayed.decided) } else { by_requirements(facts, &placed) };
+    let with_readings: Vec<Placed> = raced.iter().enumerate().map(|(at, placed)| with_readings(facts, at, placed)).collect();
+    let marked = |at| Placed { trade_off: is_trade_off(facts, &with_readings, at), ..with_readings[at].clone() };
+    let placed: Vec<Placed> = (0..with_readings.len()).map(marked).collect();
+    let order = order(&placed);
+    let end = end(facts, &replayed, &placed);
+    let (choose, requirements) = match facts.require.is_empty() {
+        true => (to_take(facts, &placed, end), None),
+        false => required(facts, &placed).map(|(choose, requirements)| (choose, Some(requirements))).unwrap_or_default(),
+    };
+    let is_over = replayed.decided || end == End::Nothing;
     Verdict {
-        decided: replayed.decided,
+        end,
         leader: replayed.race.leader(),
-        choose: choice.choose,
-        comfortable: choice.comfortable,
-        requirements_met: choice.requirements_met,
-        nearest: choice.nearest,
-        ladder: ladder(facts, &placed, &order, choice.choose),
+        choose,
+        ladder: ladder(facts, &replayed, &placed, &order, choose),
         effects: effects(facts, &placed, &order),
+        by_choice: if facts.pair.is_some() { Vec::new() } else { by_choice(facts, &replayed, &raced, &order) },
         noise: replayed.race.noise(),
-        forecasts: if replayed.decided { Vec::new() } else { replayed.forecasts(facts.rules.margin) },
+        forecasts: if is_over { Vec::new() } else { replayed.forecasts(facts.rules.margin) },
+        pair: facts.pair.map(|(old, new)| pair(facts, &replayed, old, new)),
+        requirements,
         placed,
         order,
     }
 }
 
-/// What is chosen.
-#[derive(Default)]
-struct Choice {
-    choose: Option<usize>,
-    comfortable: Option<usize>,
-    requirements_met: Option<bool>,
-    nearest: Vec<Nearest>,
-}
-
-/// With what it misses of what is required, and ruled out where that is anything.
-fn rule_out(facts: &Facts, at: usize, raced: &Placed) -> Placed {
+/// With what it has of what is required, and ruled out where it surely misses anything.
+fn with_readings(facts: &Facts, at: usize, raced: &Placed) -> Placed {
     if !facts.contenders[at].is_eligible() {
         return raced.clone();
     }
-    let misses: Vec<Miss> = facts
-        .require
-        .limits()
-        .map(|(required, limit)| Miss { required, has: has(facts, raced, at, required), limit })
-        .filter(|miss| miss.has.is_none_or(|has| has > miss.limit))
-        .collect();
-    let outcome = if misses.is_empty() { raced.outcome } else { Outcome::RuledOut };
-    Placed { misses, outcome, ..raced.clone() }
+    let readings = readings(facts, at, raced);
+    let misses = readings.iter().any(|reading| reading.keeps == Keeps::No);
+    let beside = if misses { raced.beside.or(Some(Beside::RuledOut)) } else { raced.beside };
+    let outcome = if misses { Outcome::RuledOut } else { raced.outcome };
+    Placed { readings, outcome, beside, ..raced.clone() }
 }
 
-/// What a contender has of something that can be required.
-fn has(facts: &Facts, placed: &Placed, at: usize, required: Required) -> Option<f64> {
-    match required {
-        Required::P95 => placed.p95,
-        Required::Median => placed.median,
-        Required::FirstCall => facts.contenders[at].cold,
-        Required::Count(measure) => facts.contenders[at].measured.get(measure).map(|count| count as f64),
+/// The places, by how far they are behind the leader; those without a time, or with a fault, last.
+fn order(placed: &[Placed]) -> Vec<usize> {
+    let key = |at: usize| match placed[at].outcome {
+        Outcome::Disagrees | Outcome::Failed => (1, placed[at].shown.unwrap_or(f64::INFINITY)),
+        _ => (0, placed[at].behind.map_or(f64::INFINITY, |behind| behind.ratio)),
+    };
+    let mut order: Vec<usize> = (0..placed.len()).collect();
+    order.sort_by(|&left, &right| {
+        let ((left_class, left), (right_class, right)) = (key(left), key(right));
+        left_class.cmp(&right_class).then(left.total_cmp(&right))
+    });
+    order
+}
+
+fn end(facts: &Facts, replayed: &Replayed, placed: &[Placed]) -> End {
+    if replayed.race.leader().is_none() {
+        return End::Nothing;
     }
+    if (0..placed.len()).filter(|&at| facts.contenders[at].is_eligible()).count() == 1 {
+        return End::Alone;
+    }
+    if replayed.decided {
+        return End::Decided;
+    }
+    // Of those that may be chosen and are open, nobody may be faster by more than a tenth.
+    let may_be_faster = |at: usize| {
+        let is_open = replayed.finding(at) == Some(kampf_race::Finding::Open) && placed[at].beside != Some(Beside::Floor);
+        is_open && placed[at].behind.is_none_or(|behind| behind.low() < 1.0 / LITTLE)
+    };
+    if facts.rules.goal == Goal::Choice && !(0..placed.len()).any(may_be_faster) { End::Enough } else { End::Open }
 }
 
-/// Among those that meet the requirements the one that leaves least to do.
-fn by_requirements(facts: &Facts, placed: &[Placed]) -> Choice {
-    let eligible: Vec<usize> = (0..placed.len()).filter(|&at| facts.contenders[at].is_eligible()).collect();
-    let meeting = eligible.iter().copied().filter(|&at| placed[at].misses.is_empty());
-    let choose =
-        meeting.min_by(|&left, &right| comfort((&facts.contenders[left], &placed[left]), (&facts.contenders[right], &placed[right])));
-    let nearest = facts.require.limits().filter_map(|(required, limit)| {
-        let has = eligible.iter().filter_map(|&at| Some((at, has(facts, &placed[at], at, required)?)));
-        let (contender, has) = has.min_by(|(_, left), (_, right)| left.total_cmp(right))?;
-        Some(Nearest { required, contender, has, limit })
-    });
-    let nearest = if choose.is_some() { Vec::new() } else { nearest.collect() };
-    Choice { choose, comfortable: None, requirements_met: Some(choose.is_some()), nearest }
+fn pair(facts: &Facts, replayed: &Replayed, old: usize, new: usize) -> Pair {
+    let gap = replayed.race.between(new, old);
+    let ratio = gap.map(|gap| Ratio { ratio: gap.ratio, interval: gap.interval });
+    let bound = 1.0 + facts.rules.margin;
+    let finding = match ratio.and_then(|ratio| ratio.interval) {
+        Some(sure) if sure.low > 1.0 && ratio.is_some_and(|ratio| ratio.ratio > bound) => PairFinding::Slower,
+        Some(sure) if sure.high < 1.0 && ratio.is_some_and(|ratio| ratio.ratio < 1.0 / bound) => PairFinding::Faster,
+        Some(sure) if sure.low > 1.0 / bound && sure.high < bound => PairFinding::Same,
+        _ => PairFinding::Open,
+    };
+    Pair { old, new, ratio, finding }
 }
 
-/// The fastest; of several that are tied the one that leaves least to do. Nobody where the race did not decide.
-fn by_speed(facts: &Facts, placed: &[Placed], decided: bool) -> Choice {
-    let least =
-        |left: &usize, right: &usize| comfort((&facts.contenders[*left], &placed[*left]), (&facts.contenders[*right], &placed[*right]));
-    let with = |outcome: &[Outcome]| (0..placed.len()).filter(|&at| outcome.contains(&placed[at].outcome)).collect::<Vec<_>>();
-    let first = with(&[Outcome::Standing, Outcome::Tied]);
-    let Some(choose) = first.into_iter().min_by(least).filter(|_| decided) else { return Choice::default() };
-    let best = with(&[Outcome::Standing]).first().and_then(|&best| placed[best].median).unwrap_or(f64::INFINITY);
-    let near = (0..placed.len()).filter(|&at| facts.contenders[at].is_eligible() && is_hardly_slower(&placed[at], best));
-    let comfortable = near.min_by(least).filter(|&near| {
-        near != choose && facts.contenders[near].by_hand.is_some() && is_less_work(&facts.contenders[near], &facts.contenders[choose])
-    });
-    Choice { choose: Some(choose), comfortable, ..Choice::default() }
-}
+impl Verdict {
+    /// Whether requirements were given and nobody meets them for sure.
+    pub fn misses_requirements(&self) -> bool {
+        self.requirements.as_ref().is_some_and(|requirements| !matches!(requirements, Requirements::Met { .. }))
+    }
 
-/// Whether a contender takes hardly longer than so many nanoseconds.
-fn is_hardly_slower(placed: &Placed, best: f64) -> bool {
-    placed.median.is_some_and(|median| median <= (best * HARDLY_SHARE).max(best + HARDLY_NS))
+    /// Whether the race said whom to take.
+    pub fn is_decided(&self) -> bool {
+        matches!(self.end, End::Decided | End::Alone)
+    }
 }

@@ -3,10 +3,10 @@
 use std::collections::VecDeque;
 
 use kampf_contest::Choices;
-use kampf_race::{median, paired};
+use kampf_race::Interval;
 
-use crate::effects::ALPHA;
 use crate::facts::Facts;
+use crate::replay::Replayed;
 use crate::verdict::{Outcome, Placed, Ratio, Step};
 
 /// A contender that was measured, by its place, with its options.
@@ -19,13 +19,12 @@ pub(crate) fn derived(facts: &Facts, order: &[usize]) -> Vec<Derived> {
 }
 
 /// The shortest way by single changes. Empty where the contenders that were raced are not linked that way.
-pub(crate) fn ladder(facts: &Facts, placed: &[Placed], order: &[usize], choose: Option<usize>) -> Vec<Step> {
+pub(crate) fn ladder(facts: &Facts, replayed: &Replayed, placed: &[Placed], order: &[usize], choose: Option<usize>) -> Vec<Step> {
     let measured = derived(facts, order);
     let start = (0..measured.len()).min_by_key(|&at| measured[at].1.ranks().iter().sum::<usize>());
     let (Some(start), Some(goal)) = (start, goal(placed, &measured, choose)) else { return Vec::new() };
     let way = shortest(&measured, start, goal);
-    let level = ALPHA / 2.0 / way.len().saturating_sub(1).max(1) as f64;
-    way.windows(2).filter_map(|pair| step(facts, placed, measured[pair[0]], measured[pair[1]], level)).collect()
+    way.windows(2).filter_map(|pair| step(replayed, placed, measured[pair[0]], measured[pair[1]])).collect()
 }
 
 /// Where the ladder leads: to the chosen contender; where that is not a derived one, or nobody, to the best of them.
@@ -62,13 +61,12 @@ fn shortest(measured: &[Derived], start: usize, goal: usize) -> Vec<usize> {
     way
 }
 
-fn step(facts: &Facts, placed: &[Placed], (from, before): Derived, (to, after): Derived, level: f64) -> Option<Step> {
+fn step(replayed: &Replayed, placed: &[Placed], (from, before): Derived, (to, after): Derived) -> Option<Step> {
     let (before, after) = before.difference(&after)?;
-    let rounds = |at: usize| &facts.contenders[at].rounds;
-    let pair = paired(rounds(to), rounds(from), level);
-    let shared = |at: usize| median(&rounds(at)[..pair.map_or(0, |pair| pair.rounds)]).or(placed[at].median);
-    let (before_ns, after_ns) = (shared(from)?, shared(to)?);
-    let ratio = pair.map_or(after_ns / before_ns, |pair| pair.ratio);
-    let interval = pair.and_then(|pair| pair.interval);
+    let (before_ns, after_ns) = (placed[from].shown?, placed[to].shown?);
+    let ratio = after_ns / before_ns;
+    // Medians of pairs do not multiply: the interval is widened where the ratio of what is shown lies beside it.
+    let pair = replayed.race.between(to, from).and_then(|gap| gap.interval);
+    let interval = pair.map(|sure| Interval { low: sure.low.min(ratio), high: sure.high.max(ratio) });
     Some(Step { from, to, before, after, before_ns, after_ns, ratio: Ratio { ratio, interval } })
 }

@@ -4,20 +4,22 @@
 //! whom to take, what each choice did. It is worked out from the facts alone, so a saved race gives the verdict it gave when it
 //! was run. Facts are never changed, and nothing here makes a sentence or sorts anything in place: whoever shows a verdict words it.
 
-mod comfort;
+mod by_choice;
 mod effects;
 mod facts;
 mod judge;
 mod ladder;
 mod replay;
 mod require;
+mod take;
 mod trade_offs;
 mod verdict;
 
-pub use facts::{ContenderFacts, Facts, Fault, FaultKind, Rules};
+pub use by_choice::{ByChoice, ChoiceEnd, Cost, OtherOption};
+pub use facts::{Beside, ContenderFacts, Facts, Fault, FaultKind, Rules, beside};
 pub use judge::judge;
-pub use require::{Miss, Require, Required};
-pub use verdict::{Against, Effect, Forecast, Left, Nearest, Outcome, Placed, Ratio, Step, Verdict};
+pub use require::{Keeps, Nearest, Reading, Require, Required};
+pub use verdict::{Effect, End, Forecast, Left, Outcome, Pair, PairFinding, Placed, Ratio, Requirements, Step, Verdict};
 
 #[cfg(test)]
 mod tests;

@@ -1,18 +1,19 @@
 //! The race again, from the values of its rounds.
 
-use kampf_race::{Forecaster, Interval, Outcome as Raced, Race, RaceSettings, Standing, Why, p95};
+use kampf_race::{Finding, Forecaster, Interval, Race, RaceSettings, Standing, Why, p95};
 
-use crate::facts::{ContenderFacts, Facts, FaultKind};
-use crate::verdict::{Against, Forecast, Left, Outcome, Placed, Ratio};
+use crate::facts::{Facts, FaultKind};
+use crate::verdict::{Forecast, Left, Outcome, Placed, Ratio};
 
 /// Margins that a forecast is made for, besides the one asked for.
-const MARGINS: [f64; 4] = [0.02, 0.03, 0.05, 0.1];
+const MARGINS: [f64; 3] = [0.05, 0.1, 0.2];
 
 /// A race that was run again.
 pub(crate) struct Replayed {
     pub(crate) race: Race,
-    pub(crate) standings: Vec<Standing>,
-    /// Whether everybody was told from the leader. Where only one has started there is nothing to tell, however well its time is known.
+    standings: Vec<Standing>,
+    /// Whether nobody who may be chosen is left open. Where only one has started there is nothing to tell, however well its time
+    /// is known.
     pub(crate) decided: bool,
 }
 
@@ -23,95 +24,104 @@ impl Replayed {
             margin: rules.margin,
             alpha: rules.alpha,
             most_rounds: rules.most_rounds,
-            exact: rules.exact,
+            goal: rules.goal,
+            rests: rules.rests,
             keep_below: rules.keep_below,
             ..RaceSettings::default()
         };
         let contenders = &facts.contenders;
         let mut race = Race::new(contenders.len(), settings);
+        (0..contenders.len()).filter(|&at| facts.beside(at).is_some()).for_each(|at| race.put_beside(at));
         for (at, contender) in contenders.iter().enumerate().filter(|(_, contender)| contender.rounds.is_empty()) {
             if contender.in_check.is_some() { race.leave_out(at) } else { race.fail(at) }
         }
+        let values: Vec<Vec<f64>> = (0..contenders.len()).map(|at| facts.by_round(at)).collect();
         for round in 0..facts.rounds {
-            fail_after(&mut race, contenders, round);
-            let values: Vec<Option<f64>> = contenders.iter().map(|contender| contender.rounds.get(round).copied()).collect();
-            race.record(&values);
+            fail_after(&mut race, facts, round);
+            let ran: Vec<Option<f64>> = values.iter().map(|values| Some(values[round]).filter(|value| !value.is_nan())).collect();
+            race.record(&ran);
         }
-        fail_after(&mut race, contenders, facts.rounds);
+        fail_after(&mut race, facts, facts.rounds);
         let decided = race.leader().is_some() && (race.is_told() || race.starters() == 1);
         Replayed { standings: race.standings(), race, decided }
     }
 
-    /// How each contender stands, by its place.
-    pub(crate) fn placed(&self, facts: &Facts) -> Vec<Placed> {
-        let standing = |at| self.standings.iter().find(|standing| standing.contender == at);
-        facts.contenders.iter().enumerate().map(|(at, one)| place(one, standing(at), self.race.leader())).collect()
+    /// What the rounds say about a contender.
+    pub(crate) fn finding(&self, at: usize) -> Option<Finding> {
+        self.standings.get(at).map(|standing| standing.finding)
     }
 
-    /// The places, best first.
-    pub(crate) fn order(&self, placed: &[Placed]) -> Vec<usize> {
-        let mut order: Vec<usize> = self.standings.iter().map(|standing| standing.contender).collect();
-        let class = |at: usize| match placed[at].outcome {
-            Outcome::Standing => (0, 0.0),
-            Outcome::Disagrees | Outcome::Failed => (2, placed[at].median.unwrap_or(f64::INFINITY)),
-            _ => (1, placed[at].median.unwrap_or(f64::INFINITY)),
+    /// How each contender stands, by its place.
+    pub(crate) fn placed(&self, facts: &Facts) -> Vec<Placed> {
+        let leader = self.race.leader();
+        let best = leader.and_then(|leader| self.standings[leader].median);
+        (0..facts.contenders.len()).map(|at| self.place(facts, at, leader, best)).collect()
+    }
+
+    fn place(&self, facts: &Facts, at: usize, leader: Option<usize>, best: Option<f64>) -> Placed {
+        let (one, standing) = (&facts.contenders[at], &self.standings[at]);
+        let median = standing.median.or(one.in_check);
+        let in_rounds = standing.gap.map(|gap| Ratio { ratio: gap.ratio, interval: gap.interval });
+        let behind = match (in_rounds, best) {
+            _ if leader == Some(at) => Some(Ratio { ratio: 1.0, interval: Some(Interval { low: 1.0, high: 1.0 }) }),
+            (Some(ratio), _) => Some(ratio),
+            // One that ran no round with the leader is compared by its time in the check, or by what it ran.
+            (None, Some(best)) => median.map(|median| Ratio { ratio: median / best, interval: None }),
+            (None, None) => None,
         };
-        order.sort_by(|&left, &right| {
-            let ((left_class, left), (right_class, right)) = (class(left), class(right));
-            left_class.cmp(&right_class).then(left.total_cmp(&right))
+        let in_check = || one.in_check.map(|_| Left { round: 0, leader, at_least: None, times: None });
+        let left = standing.left.map(|(left, gap)| Left {
+            round: left.round,
+            leader: Some(left.leader),
+            at_least: gap.interval.map(|sure| sure.low),
+            times: match left.why {
+                Why::Outclassed { times } => Some(times),
+                Why::Slower => None,
+            },
         });
-        order
+        Placed {
+            outcome: outcome(one.fault.as_ref().map(|fault| fault.kind), standing.finding),
+            beside: facts.beside(at),
+            shown: behind.zip(best).map(|(behind, best)| behind.ratio * best).or(median),
+            median,
+            range: standing.interval.map(|Interval { low, high }| (low, high)).or(standing.range),
+            p95: p95(&one.rounds, &one.p95_rounds),
+            behind,
+            common_rounds: standing.gap.map_or(0, |gap| gap.rounds),
+            still_moving: standing.gap.is_some_and(|gap| gap.is_moving),
+            left: left.or_else(in_check),
+            trade_off: false,
+            readings: Vec::new(),
+        }
     }
 
     /// Rounds in all that a decision would take, for the margin asked for and for wider ones.
     pub(crate) fn forecasts(&self, margin: f64) -> Vec<Forecast> {
         let forecaster = Forecaster::new(&self.race);
         let margins = std::iter::once(margin).chain(MARGINS.into_iter().filter(|wider| *wider > margin));
-        margins.filter_map(|margin| Some(Forecast { margin, rounds: forecaster.rounds(&self.race, margin)? })).collect()
+        margins.map(|margin| Forecast { margin, rounds: forecaster.rounds(&self.race, margin) }).collect()
     }
 }
 
-/// Takes out those that failed, or gave another answer, after so many rounds.
-fn fail_after(race: &mut Race, contenders: &[ContenderFacts], rounds: usize) {
-    for (at, contender) in contenders.iter().enumerate() {
-        if contender.fault.is_some() && rounds > 0 && contender.rounds.len() == rounds {
+/// Takes out those of which it was found after so many rounds that they fail, or give another answer.
+fn fail_after(race: &mut Race, facts: &Facts, rounds: usize) {
+    for (at, contender) in facts.contenders.iter().enumerate() {
+        if rounds > 0 && contender.fault.as_ref().is_some_and(|fault| fault.after == rounds) {
             race.fail(at);
         }
     }
 }
 
-fn place(facts: &ContenderFacts, standing: Option<&Standing>, leader: Option<usize>) -> Placed {
-    let outcome = match (facts.fault.as_ref().map(|fault| fault.kind), standing.map(|standing| standing.outcome)) {
+fn outcome(fault: Option<FaultKind>, finding: Finding) -> Outcome {
+    match (fault, finding) {
         (Some(FaultKind::Disagrees), _) => Outcome::Disagrees,
-        (Some(FaultKind::Failed), _) | (None, None | Some(Raced::Failed)) => Outcome::Failed,
-        (None, Some(Raced::Standing)) => Outcome::Standing,
-        (None, Some(Raced::Tied)) => Outcome::Tied,
-        (None, Some(Raced::Slower)) => Outcome::Slower,
-        (None, Some(Raced::Outclassed)) => Outcome::Outclassed,
-        (None, Some(Raced::Unresolved)) => Outcome::Unresolved,
-    };
-    let in_check = || facts.in_check.map(|_| Left { round: 0, leader, times: None });
-    let in_rounds = standing.and_then(|standing| standing.left).map(|left| Left {
-        round: left.round,
-        leader: Some(left.leader),
-        times: match left.why {
-            Why::Outclassed { times } => Some(times),
-            Why::Slower => None,
-        },
-    });
-    Placed {
-        outcome,
-        median: standing.and_then(|standing| standing.median).or(facts.in_check),
-        range: standing.and_then(|standing| standing.interval.map(|Interval { low, high }| (low, high)).or(standing.range)),
-        p95: p95(&facts.rounds, &facts.p95_rounds),
-        against: standing.and_then(|standing| standing.gap).map(|gap| Against {
-            leader: gap.leader,
-            rounds: gap.rounds,
-            ratio: Ratio { ratio: gap.ratio, interval: gap.interval },
-            still_moving: gap.is_moving,
-        }),
-        left: in_rounds.or_else(in_check),
-        trade_off: false,
-        misses: Vec::new(),
+        (Some(FaultKind::Failed), _) | (None, Finding::Failed) => Outcome::Failed,
+        (None, Finding::Leads) => Outcome::Standing,
+        (None, Finding::Tied) => Outcome::Tied,
+        (None, Finding::NotFaster) => Outcome::NotFaster,
+        (None, Finding::Faster) => Outcome::Faster,
+        (None, Finding::Slower) => Outcome::Slower,
+        (None, Finding::Outclassed) => Outcome::Outclassed,
+        (None, Finding::Open) => Outcome::Unresolved,
     }
 }

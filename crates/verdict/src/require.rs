@@ -1,7 +1,10 @@
 //! What a contender must meet to be chosen.
 
 use kampf_contest::{Measure, Unit};
-use kampf_race::Nanos;
+use kampf_race::{Interval, Nanos, median_interval};
+
+use crate::facts::{ContenderFacts, Facts};
+use crate::verdict::Placed;
 
 /// Something that can be required.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -92,13 +95,77 @@ impl Require {
     }
 }
 
-/// A requirement that a contender misses.
+/// What a contender has of something that is required.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Miss {
-    /// The requirement.
+pub struct Reading {
+    /// What is required.
     pub required: Required,
-    /// What the contender has; none where it is not known, which meets nothing.
+    /// What the contender has; none where it is not known.
     pub has: Option<f64>,
+    /// Where it surely lies, where it varies and there are rounds enough.
+    pub interval: Option<Interval>,
     /// What is allowed.
     pub limit: f64,
+    /// Whether that is kept.
+    pub keeps: Keeps,
+}
+
+/// Whether a limit is kept.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Keeps {
+    /// Surely.
+    Yes,
+    /// With these rounds it cannot be told.
+    Provisional,
+    /// Surely not.
+    No,
+}
+
+/// Who comes nearest to a requirement that nobody meets.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Nearest {
+    /// The requirement.
+    pub required: Required,
+    /// The contender.
+    pub contender: usize,
+    /// What it has.
+    pub has: f64,
+    /// What is allowed.
+    pub limit: f64,
+}
+
+/// Level a side of an interval that a limit is judged by.
+const LEVEL: f64 = 0.025;
+
+/// What a contender has of everything that is required.
+pub(crate) fn readings(facts: &Facts, at: usize, placed: &Placed) -> Vec<Reading> {
+    facts.require.limits().map(|(required, limit)| reading(&facts.contenders[at], placed, required, limit)).collect()
+}
+
+fn reading(one: &ContenderFacts, placed: &Placed, required: Required, limit: f64) -> Reading {
+    let Required::Count(measure) = required else { return time_reading(one, placed, required, limit) };
+    let has = one.measured.get(measure).map(|count| count as f64);
+    // What cannot be counted meets nothing, however many rounds there are.
+    let keeps = if has.is_some_and(|has| has <= limit) { Keeps::Yes } else { Keeps::No };
+    Reading { required, has, interval: None, limit, keeps }
+}
+
+fn time_reading(one: &ContenderFacts, placed: &Placed, required: Required, limit: f64) -> Reading {
+    let median = || placed.range.filter(|_| one.rounds.len() >= 8).map(|(low, high)| Interval { low, high });
+    let over = |values: &[Nanos]| median_interval(values, LEVEL).and_then(|(_, interval)| interval);
+    let (has, interval) = match required {
+        Required::P95 => (placed.p95, over(&one.p95_rounds).filter(|_| one.p95_rounds.len() == one.rounds.len())),
+        Required::FirstCall => (one.cold, over(&one.cold_rounds)),
+        _ => (placed.median, median()),
+    };
+    // A call that takes too long in every round, or in the check, needs no interval.
+    let least = one.rounds.iter().copied().chain(one.in_check).min_by(f64::total_cmp);
+    let is_far_beyond = required != Required::FirstCall && least.is_some_and(|least| least > limit);
+    let keeps = match interval {
+        Some(sure) if sure.high <= limit => Keeps::Yes,
+        Some(sure) if sure.low > limit => Keeps::No,
+        _ if is_far_beyond => Keeps::No,
+        _ => Keeps::Provisional,
+    };
+    Reading { required, has, interval, limit, keeps }
 }

@@ -3,49 +3,107 @@
 use kampf_contest::Opt;
 use kampf_race::{Interval, Nanos};
 
-use crate::require::{Miss, Required};
+use crate::by_choice::ByChoice;
+use crate::facts::Beside;
+use crate::require::{Nearest, Reading};
 
 /// What follows from a race. Contenders are known by their places in the facts.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Verdict {
+    /// How the race ended.
+    pub end: End,
     /// How each contender stands, by its place.
     pub placed: Vec<Placed>,
-    /// The places, best first.
+    /// The places, by how far they are behind; those that failed last.
     pub order: Vec<usize>,
-    /// Whether the race told everybody else from the leader, as slower or as tied.
-    pub decided: bool,
     /// Who led at the end.
     pub leader: Option<usize>,
-    /// The contender to choose; none where the race did not decide, or nobody meets the requirements.
+    /// The contender to take; none where the race does not say, or nobody meets the requirements for sure.
     pub choose: Option<usize>,
-    /// The most comfortable contender that costs hardly more, where there is one.
-    pub comfortable: Option<usize>,
-    /// Whether requirements were given, and met by the choice.
-    pub requirements_met: Option<bool>,
-    /// Where nobody meets them: what comes nearest on each.
-    pub nearest: Vec<Nearest>,
-    /// From the most naive contender to the chosen one, a choice at a time.
+    /// Whether requirements were given, and what came of them.
+    pub requirements: Option<Requirements>,
+    /// Each choice, over derived contenders that may be chosen.
+    pub by_choice: Vec<ByChoice>,
+    /// From the most naive contender to the one to take, a choice at a time.
     pub ladder: Vec<Step>,
     /// Each choice by itself, over all pairs that differ in it alone.
     pub effects: Vec<Effect>,
     /// How one run varies, as a share.
     pub noise: Option<f64>,
-    /// Rounds in all that a decision would take, by margin; empty where it was decided.
+    /// Rounds in all that a decision would take, by margin; empty where there is nothing to decide.
     pub forecasts: Vec<Forecast>,
+    /// The two that were raced against each other.
+    pub pair: Option<Pair>,
 }
 
-/// How a contender stands.
+/// How a race ended.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum End {
+    /// Nothing could be raced.
+    #[default]
+    Nothing,
+    /// Only one could.
+    Alone,
+    /// Nobody who may be chosen can be faster than the leader by more than the margin.
+    Decided,
+    /// Somebody may be faster by more than the margin, and nobody by more than a tenth: one can be taken all the same.
+    Enough,
+    /// Somebody may be faster by more than a tenth.
+    Open,
+}
+
+impl End {
+    /// All of them.
+    pub const ALL: [End; 5] = [End::Nothing, End::Alone, End::Decided, End::Enough, End::Open];
+
+    /// Its word in documents.
+    pub fn word(self) -> &'static str {
+        match self {
+            End::Nothing => "nothing",
+            End::Alone => "alone",
+            End::Decided => "decided",
+            End::Enough => "enough",
+            End::Open => "open",
+        }
+    }
+}
+
+/// What came of the requirements.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Requirements {
+    /// The contender to take meets them.
+    Met {
+        /// Who meets them too, with less to do, for all that is known so far.
+        easier: Vec<usize>,
+    },
+    /// Nobody meets them for sure, and these may.
+    Provisional {
+        /// The one with the least to do first.
+        contenders: Vec<usize>,
+    },
+    /// Nobody meets them.
+    Missed {
+        /// What comes nearest on each.
+        nearest: Vec<Nearest>,
+    },
+}
+
+/// In a word, how a contender stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Outcome {
     /// It leads.
     Standing,
     /// It surely differs from the leader by less than the margin.
     Tied,
+    /// It surely is not faster than the leader by more than the margin.
+    NotFaster,
+    /// It is faster than the leader, and runs beside the race.
+    Faster,
     /// It is slower than the leader, beyond chance and by more than the margin.
     Slower,
     /// It was so far behind that it was not run to the end.
     Outclassed,
-    /// It cannot be told from the leader with the rounds there were.
+    /// It may be faster than the leader or not, with the rounds there were.
     Unresolved,
     /// It misses what is required.
     RuledOut,
@@ -57,9 +115,11 @@ pub enum Outcome {
 
 impl Outcome {
     /// All of them.
-    pub const ALL: [Outcome; 8] = [
+    pub const ALL: [Outcome; 10] = [
         Outcome::Standing,
         Outcome::Tied,
+        Outcome::NotFaster,
+        Outcome::Faster,
         Outcome::Slower,
         Outcome::Outclassed,
         Outcome::Unresolved,
@@ -73,6 +133,8 @@ impl Outcome {
         match self {
             Outcome::Standing => "standing",
             Outcome::Tied => "tied",
+            Outcome::NotFaster => "not_faster",
+            Outcome::Faster => "faster",
             Outcome::Slower => "slower",
             Outcome::Outclassed => "outclassed",
             Outcome::Unresolved => "unresolved",
@@ -93,20 +155,29 @@ impl Outcome {
 pub struct Placed {
     /// In a word.
     pub outcome: Outcome,
-    /// Median of a call; that of the check for one that did not start.
+    /// Why it is not to be chosen, whatever its time.
+    pub beside: Option<Beside>,
+    /// What it takes a call, for comparison with all others: the leader's median times the ratio to it within rounds. The one
+    /// figure of it that is shown.
+    pub shown: Option<Nanos>,
+    /// Median of what was measured; that of the check for one that did not start.
     pub median: Option<Nanos>,
     /// Interval of the median at 2.5 % a side, from eight rounds on; before, the fastest and the slowest round.
     pub range: Option<(Nanos, Nanos)>,
     /// 95th percentile of a call, where it is known.
     pub p95: Option<Nanos>,
-    /// How it compares with the leader.
-    pub against: Option<Against>,
+    /// Its time over the leader's; 1 for the leader.
+    pub behind: Option<Ratio>,
+    /// Rounds that it and the leader both ran.
+    pub common_rounds: usize,
+    /// Whether the halves of the race contradict each other.
+    pub still_moving: bool,
     /// When and why it left the race.
     pub left: Option<Left>,
     /// Whether nobody beats it on latency, memory and statements at once.
     pub trade_off: bool,
-    /// What it misses of what is required.
-    pub misses: Vec<Miss>,
+    /// What it has of what is required.
+    pub readings: Vec<Reading>,
 }
 
 /// One time over another, within rounds.
@@ -118,17 +189,16 @@ pub struct Ratio {
     pub interval: Option<Interval>,
 }
 
-/// A contender's time over the leader's in the same round.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Against {
-    /// The leader.
-    pub leader: usize,
-    /// Rounds that both ran.
-    pub rounds: usize,
-    /// The ratio, with the interval that the decision rests on.
-    pub ratio: Ratio,
-    /// Whether the halves of the race contradict each other.
-    pub still_moving: bool,
+impl Ratio {
+    /// The upper end; infinite where it is not known.
+    pub fn high(&self) -> f64 {
+        self.interval.map_or(f64::INFINITY, |interval| interval.high)
+    }
+
+    /// The lower end; nothing where it is not known.
+    pub fn low(&self) -> f64 {
+        self.interval.map_or(0.0, |interval| interval.low)
+    }
 }
 
 /// A contender that left the race before its end.
@@ -138,21 +208,10 @@ pub struct Left {
     pub round: usize,
     /// Who led then.
     pub leader: Option<usize>,
+    /// How much slower than that leader it surely was.
+    pub at_least: Option<f64>,
     /// For one that was outclassed in rounds: its fastest run over the leader's slowest.
     pub times: Option<f64>,
-}
-
-/// Who comes nearest to a requirement that nobody meets.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub struct Nearest {
-    /// The requirement.
-    pub required: Required,
-    /// The contender.
-    pub contender: usize,
-    /// What it has.
-    pub has: f64,
-    /// What is allowed.
-    pub limit: f64,
 }
 
 /// A step of the ladder.
@@ -166,11 +225,11 @@ pub struct Step {
     pub before: Opt,
     /// The option of the same choice after.
     pub after: Opt,
-    /// Time before.
+    /// Time before, as it is shown everywhere.
     pub before_ns: Nanos,
-    /// Time after.
+    /// Time after, as it is shown everywhere.
     pub after_ns: Nanos,
-    /// Time after over time before.
+    /// The one over the other, with an interval from the rounds that both ran.
     pub ratio: Ratio,
 }
 
@@ -196,6 +255,44 @@ pub struct Effect {
 pub struct Forecast {
     /// The margin.
     pub margin: f64,
-    /// The rounds, those there were included.
-    pub rounds: usize,
+    /// The rounds, those there were included; none where that is beyond what can be foretold.
+    pub rounds: Option<usize>,
+}
+
+/// Two contenders against each other.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Pair {
+    /// The earlier.
+    pub old: usize,
+    /// The later.
+    pub new: usize,
+    /// The later over the earlier; none where they have no round in common.
+    pub ratio: Option<Ratio>,
+    /// What that says.
+    pub finding: PairFinding,
+}
+
+/// What a race of two says of the later one.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum PairFinding {
+    /// It surely is slower, by more than the margin.
+    Slower,
+    /// It surely is faster, by more than the margin.
+    Faster,
+    /// It surely differs by less than the margin.
+    Same,
+    /// The rounds do not say.
+    Open,
+}
+
+impl PairFinding {
+    /// Its word in documents.
+    pub fn word(self) -> &'static str {
+        match self {
+            PairFinding::Slower => "slower",
+            PairFinding::Faster => "faster",
+            PairFinding::Same => "same",
+            PairFinding::Open => "open",
+        }
+    }
 }

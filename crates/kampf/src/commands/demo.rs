@@ -25,11 +25,12 @@ pub(super) fn run(general: &General, arguments: &Demo) -> Result<Ending, Problem
     let general = General { file, ..general.clone() };
     let race = Race {
         contests: Vec::new(),
-        time: TIME,
+        time: Some(TIME),
         together: Some(TIME),
         rounds: 400,
-        margin: 0.02,
+        margin: None,
         exact: false,
+        pair: Vec::new(),
         seed: None,
         round_trip: Vec::new(),
         pin: false,

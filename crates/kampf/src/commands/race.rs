@@ -1,21 +1,22 @@
 //! `kampf race`
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use kampf_race::RaceSettings;
-use kampf_runner::{CheckedVerdict, Contest, Inbox, Machine, RaceOptions, Setup, race};
+use kampf_race::{Goal, RaceSettings};
+use kampf_runner::{CheckedVerdict, Checks, Contest, Entry, Inbox, Machine, RaceOptions, Setup, TimeLimits, least_time, race};
+use kampf_schema::did_you_mean;
 
 use super::check::check_text;
 use super::{Ending, print, print_json, say, self_test};
-use crate::arguments::{Format, General, Race};
+use crate::arguments::{Format, General, Race, Selection};
 use crate::document::{DatasetPart, Document, TablePart};
-use crate::output::{Page, RaceProgress, across, contest_text, duration};
+use crate::output::{Page, RaceProgress, across, contest_text, duration, legend, pair_text, summary, wait};
 use crate::problem::Problem;
-use crate::project::{ContestConfig, Project, resolve};
+use crate::project::{ContestConfig, Project, Selected, resolve};
 use crate::raced::{RacedContest, RacedRun};
-use crate::running::{Circumstances, Surroundings, engines, filled, heed, inbox, name_programs, open, raced_contest, setup, trouble};
+use crate::running::{Circumstances, Ran, Surroundings, engines, filled, heed, inbox, name_programs, open, raced_contest, setup, trouble};
 use crate::store::{Dataset, save_result};
-use kampf_verdict::{FaultKind, Require, Required};
+use kampf_verdict::{FaultKind, Require, Required, beside};
 
 pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem> {
     if arguments.self_test {
@@ -44,7 +45,7 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
         return Err(raced.problem.unwrap_or_else(|| Problem::surroundings("interrupted before there was a result")));
     };
     if general.format == Format::Text {
-        raced.print(&side_by_side(&raced.parts));
+        raced.print(&together(&raced.parts));
     }
     let disagreement = raced
         .parts
@@ -102,10 +103,7 @@ impl Raced {
 
     /// Races the contests on one engine, once for each round trip.
     fn on(&mut self, general: &General, arguments: &Race, inbox: &Inbox, project: &Project) -> Result<(), Problem> {
-        let mut selected = Vec::new();
-        for config in project.contests(&arguments.contests)? {
-            selected.push((config, resolve(project, config, &arguments.selection)?));
-        }
+        let selected = select(general, arguments, project)?;
         let dataset = filled(general, project)?;
         heed(inbox)?;
         self.dataset.get_or_insert_with(|| dataset_part(&dataset));
@@ -125,20 +123,15 @@ impl Raced {
                 let circumstances = Circumstances::arrange(project, &dataset, trip, pin, &mut setup)?;
                 // Of a time for all, each takes twice the share of those after it: the first ones are shown first.
                 let after = (selected.len() - at) * trips.len();
-                let time = match arguments.together {
-                    Some(together) => {
-                        together.saturating_sub(Duration::from_secs_f64(self.parts.iter().map(|part| part.course.seconds).sum())) * 2
-                            / (after as u32 + 1)
-                    }
-                    None => arguments.time,
-                };
+                let spent = Duration::from_secs_f64(self.parts.iter().map(|part| part.course.seconds).sum());
+                let share = arguments.together.map(|together| together.saturating_sub(spent) * 2 / (after as u32 + 1));
                 let on = On { general, arguments, inbox, setup: &setup, project, dataset: &dataset, circumstances: &circumstances };
-                match one(&on, time, config, &picked.contest) {
+                match one(&on, share, config, &picked.contest) {
                     Ok((part, finished, text)) => {
                         dataset.verify()?;
                         self.print(&text);
                         self.nobody_finished |= !finished;
-                        self.missed |= part.verdict.requirements_met == Some(false);
+                        self.missed |= part.verdict.misses_requirements();
                         self.parts.push(part);
                     }
                     // What other contests gave is kept.
@@ -154,9 +147,63 @@ impl Raced {
     }
 }
 
-/// Contests that were raced under several circumstances, each in one table.
-fn side_by_side(parts: &[RacedContest]) -> String {
+/// The contests to race, each with its field.
+fn select<'a>(general: &General, arguments: &Race, project: &'a Project) -> Result<Vec<(&'a ContestConfig, Selected)>, Problem> {
+    let configs = project.contests(&arguments.contests)?;
+    if arguments.pair.is_empty() {
+        return configs.into_iter().map(|config| Ok((config, resolve(project, config, &arguments.selection)?))).collect();
+    }
+    let [old, new] = arguments.pair.as_slice() else {
+        return Err(Problem::wrong("--pair takes two contenders").hint("with a comma between them: --pair OLD,NEW"));
+    };
+    let mut selected = Vec::new();
+    for config in configs {
+        let every = Selection { all: true, only: Vec::new(), ..arguments.selection.clone() };
+        let mut picked = resolve(project, config, &every)?;
+        let find = |name: &String| picked.contest.entries.iter().find(|entry| entry.name == *name).cloned();
+        match (find(old), find(new)) {
+            (Some(old), Some(new)) => {
+                picked.contest.entries = vec![old, new];
+                selected.push((config, picked));
+            }
+            // Where contests were not named, those that know both are meant.
+            (old_found, _) if arguments.contests.is_empty() => {
+                let missing = if old_found.is_none() { old } else { new };
+                say(general.quiet, &format!("{}: there is no contender `{missing}`, so it is left out", config.name));
+            }
+            (old_found, _) => {
+                let missing = if old_found.is_none() { old } else { new };
+                let names = picked.contest.entries.iter().map(|entry| entry.name.as_str());
+                return Err(
+                    Problem::wrong(format!("`{}` has no contender `{missing}`", config.name)).maybe_hint(did_you_mean(missing, names))
+                );
+            }
+        }
+    }
+    if selected.is_empty() {
+        return Err(Problem::wrong(format!("no contest has both `{old}` and `{new}`"))
+            .hint("`kampf show CONTEST --all` lists the contenders of a contest"));
+    }
+    Ok(selected)
+}
+
+/// What is to be said of all contests together.
+fn together(parts: &[RacedContest]) -> String {
     let mut page = Page::new();
+    if parts.iter().any(|part| part.facts.pair.is_some()) {
+        pair_text(&mut page, parts);
+        return page.into_text();
+    }
+    side_by_side(&mut page, parts);
+    if parts.iter().any(|part| part.name != parts[0].name) {
+        summary(&mut page, parts);
+    }
+    legend(&mut page, parts);
+    page.into_text()
+}
+
+/// Contests that were raced under several circumstances, each in one table.
+fn side_by_side(page: &mut Page, parts: &[RacedContest]) {
     let mut done: Vec<&str> = Vec::new();
     let engines = parts.iter().any(|part| part.engine.name != parts[0].engine.name);
     for part in parts {
@@ -179,11 +226,10 @@ fn side_by_side(parts: &[RacedContest]) -> String {
             })
             .collect();
         if columns.len() > 1 {
-            across(&mut page, &part.name, &columns);
+            across(page, &part.name, &columns);
             page.blank();
         }
     }
-    page.into_text()
 }
 
 /// What a contest runs on.
@@ -197,40 +243,113 @@ struct On<'a> {
     circumstances: &'a Circumstances,
 }
 
-/// Checks and races one contest. The truth tells whether any contender came to the end, the text how it went.
-fn one(on: &On<'_>, time: Duration, config: &ContestConfig, contest: &Contest) -> Result<(RacedContest, bool, String), Problem> {
+/// Checks and races one contest, where a share of a time for all is given in that. The truth tells whether any contender came to the
+/// end, the text how it went.
+fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &Contest) -> Result<(RacedContest, bool, String), Problem> {
     let On { general, arguments, inbox, setup, .. } = *on;
-    let mut progress = RaceProgress::new(&contest.name, general.quiet, arguments.margin);
+    let rules = Rules::of(arguments, config);
+    let mut progress = RaceProgress::new(&contest.name, general.quiet, rules.margin);
+    let begun = Instant::now();
     let checks = kampf_runner::check(inbox, setup, contest, true, &mut |event| progress.take(&event))
         .map_err(|error| trouble(&contest.name, &error))?;
-    let options = options(arguments, time, &config.require, setup.seed);
+    let checked = begun.elapsed();
+    let options = rules.options(contest, &checks, setup.seed);
+    let least = least_time(setup, contest, &checks, &options);
+    if let Some(time) = arguments.time.filter(|time| share.is_none() && *time < least) {
+        let (needs, time) = (wait(least.as_secs_f64()), wait(time.as_secs_f64()));
+        say(general.quiet, &format!("{}: the least rounds that can decide need about {needs}; {time} may be too little", contest.name));
+    }
+    let time = share.or(arguments.time).unwrap_or_else(|| least.clamp(USUAL_TIME, MOST_TIME));
+    let options = RaceOptions { time, ..options };
     let report = race(inbox, setup, contest, &checks, &options, &mut |event| progress.take(&event))
         .map_err(|error| trouble(&contest.name, &error))?;
     drop(progress);
     let surroundings = Surroundings { project: on.project, dataset: on.dataset, circumstances: on.circumstances };
-    let part = raced_contest(&surroundings, config, contest, &checks, &options, &report);
+    let raced =
+        Ran { checks: &checks, checked, options: &options, keeps_nothing: rules.keeps_nothing, require: &rules.require, report: &report };
+    let part = raced_contest(&surroundings, config, contest, &raced);
     let mut page = Page::new();
     if general.format == Format::Text {
         if checks.entries.iter().any(|entry| entry.verdict != CheckedVerdict::Agrees) {
             check_text(&mut page, contest, &checks);
         }
-        contest_text(&mut page, &part);
+        if part.facts.pair.is_none() {
+            contest_text(&mut page, &part);
+        }
     }
     let failed = part.facts.contenders.iter().any(|one| one.fault.as_ref().is_some_and(|fault| fault.kind == FaultKind::Failed));
     let finished = !failed || part.verdict.leader.is_some();
     Ok((part, finished, page.into_text()))
 }
 
-/// How a contest is raced.
-pub(super) fn options(arguments: &Race, time: Duration, require: &Require, seed: u64) -> RaceOptions {
-    let settings = RaceSettings {
-        margin: arguments.margin,
-        most_rounds: arguments.rounds as usize,
-        exact: arguments.exact,
-        keep_below: require.shortest_time(),
-        ..RaceSettings::default()
-    };
-    RaceOptions { settings, time, least_calls: if require.limit(Required::P95).is_some() { 20 } else { 1 }, seed }
+/// Time for the rounds of a contest where none is given, and the most that a large field is given.
+const USUAL_TIME: Duration = Duration::from_secs(30);
+const MOST_TIME: Duration = Duration::from_secs(60);
+/// Margins where none is given; a planted difference of 5 % could never be found at a margin of 5 %.
+const MARGIN: f64 = 0.05;
+const SELF_TEST_MARGIN: f64 = 0.02;
+/// Calls of a round where a 95th percentile is required.
+const CALLS_FOR_P95: u64 = 20;
+
+/// How a contest is to be raced.
+pub(super) struct Rules {
+    margin: f64,
+    most_rounds: usize,
+    goal: Goal,
+    keeps_nothing: bool,
+    require: Require,
+}
+
+impl Rules {
+    /// As the command line and the contest say.
+    fn of(arguments: &Race, config: &ContestConfig) -> Rules {
+        // Two that are to be compared are compared, whatever they keep or miss.
+        let is_pair = !arguments.pair.is_empty();
+        Rules {
+            margin: arguments.margin.unwrap_or(MARGIN),
+            most_rounds: arguments.rounds as usize,
+            goal: match arguments.exact {
+                true => Goal::Exact,
+                false if is_pair => Goal::Pair,
+                false => Goal::Choice,
+            },
+            keeps_nothing: config.keeps_nothing || is_pair,
+            require: if is_pair { Require::default() } else { config.require.clone() },
+        }
+    }
+
+    /// For a self-test: nobody is dropped before the end.
+    pub(super) fn of_self_test(arguments: &Race) -> Rules {
+        let margin = arguments.margin.unwrap_or(SELF_TEST_MARGIN);
+        let most_rounds = arguments.rounds as usize;
+        Rules { margin, most_rounds, goal: Goal::Exact, keeps_nothing: true, require: Require::default() }
+    }
+
+    /// For a field that was checked.
+    pub(super) fn options(&self, contest: &Contest, checks: &Checks, seed: u64) -> RaceOptions {
+        let limit = |required| self.require.limit(required);
+        let settings = RaceSettings {
+            margin: self.margin,
+            most_rounds: self.most_rounds,
+            goal: self.goal,
+            // Where a time is required, who rests would never be known to keep it.
+            rests: self.goal == Goal::Choice && !self.require.limits().any(|(required, _)| required.is_time()),
+            keep_below: self.require.shortest_time(),
+            ..RaceSettings::default()
+        };
+        let is_beside = |(at, entry): (usize, &Entry)| {
+            let measured = checks.entries[at].probe.as_ref().map(|probe| probe.measured.clone()).unwrap_or_default();
+            beside(&self.require, self.keeps_nothing, entry.keeps_nothing(), &measured).is_some()
+        };
+        RaceOptions {
+            settings,
+            time: USUAL_TIME,
+            least_calls: if limit(Required::P95).is_some() { CALLS_FOR_P95 } else { 1 },
+            seed,
+            beside: contest.entries.iter().enumerate().map(is_beside).collect(),
+            limits: TimeLimits { p95: limit(Required::P95), first_call: limit(Required::FirstCall) },
+        }
+    }
 }
 
 fn dataset_part(dataset: &Dataset) -> DatasetPart {

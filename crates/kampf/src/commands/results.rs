@@ -8,7 +8,7 @@ use serde_json::json;
 use super::{Ending, print, print_json};
 use crate::arguments::{Format, General, Results};
 use crate::document::Document;
-use crate::output::{Column, Look, Page, contest_text, count, duration};
+use crate::output::{Column, Look, Page, contest_text, count, duration, end, legend, pair_text, summary};
 use crate::problem::Problem;
 use crate::raced::{RacedContest, RacedRun};
 
@@ -68,9 +68,21 @@ fn again(general: &General, path: &Path) -> Result<Ending, Problem> {
         return Ok(Ending::Done);
     }
     let mut page = Page::new();
-    run.contests.iter().for_each(|contest| contest_text(&mut page, contest));
+    shown_again(&mut page, &run.contests);
     print(&page.into_text())?;
     Ok(Ending::Done)
+}
+
+/// The contests as they were shown when they were raced.
+fn shown_again(page: &mut Page, contests: &[RacedContest]) {
+    if contests.iter().any(|contest| contest.facts.pair.is_some()) {
+        return pair_text(page, contests);
+    }
+    contests.iter().for_each(|contest| contest_text(page, contest));
+    if contests.len() > 1 {
+        summary(page, contests);
+    }
+    legend(page, contests);
 }
 
 fn list(general: &General, home: &Path) -> Result<Ending, Problem> {
@@ -147,15 +159,12 @@ fn list(general: &General, home: &Path) -> Result<Ending, Problem> {
 /// A verdict in a few words.
 fn verdict(part: &RacedContest) -> (Look, String) {
     let verdict = &part.verdict;
-    let unfinished = if part.course.interrupted { ", interrupted" } else { "" };
-    let time = |at: usize| {
-        let time = verdict.placed[at].median.map_or(String::new(), |median| format!("  {}", duration(median)));
-        format!("{}{time}", part.name_of(at))
-    };
+    let (look, ended) = end(part);
+    let named = |at: usize| format!("{}  {}", part.name_of(at), verdict.placed[at].shown.map_or(String::new(), duration));
     match (verdict.choose, verdict.leader) {
-        (Some(chosen), _) => (Look::Good, format!("{}{unfinished}", time(chosen))),
-        (None, _) if verdict.requirements_met == Some(false) => (Look::Bad, "nobody meets the requirements".to_owned()),
-        (None, Some(leader)) => (Look::Plain, format!("not decided, {} leads{unfinished}", time(leader))),
-        (None, None) => (Look::Bad, "nothing could be raced".to_owned()),
+        (Some(chosen), _) if part.course.interrupted => (Look::Good, format!("{}, interrupted", named(chosen))),
+        (Some(chosen), _) => (Look::Good, named(chosen)),
+        (None, Some(leader)) => (look, format!("{ended}, {} leads", named(leader))),
+        (None, None) => (look, ended),
     }
 }

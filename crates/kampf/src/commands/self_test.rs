@@ -1,13 +1,15 @@
 //! `kampf race --self-test`: does the race tell apart what is equal, and does it find what is not?
 
+use std::time::Duration;
+
 use kampf_contest::{Hydration, own_sql};
 use kampf_engine::{Connection, Effort};
-use kampf_race::{Interval, Outcome, share_interval};
-use kampf_runner::{Contest, Entry, EntryWay, Event, Inbox, RaceReport, Setup, check, race};
+use kampf_race::{Finding, Interval, share_interval};
+use kampf_runner::{Contest, Entry, EntryWay, Event, Inbox, RaceOptions, RaceReport, Setup, check, race};
 use kampf_schema::TableId;
 use serde_json::json;
 
-use super::race::options;
+use super::race::Rules;
 use super::{Ending, print, print_json, say};
 use crate::arguments::{Format, General, Race};
 use crate::output::{Column, Look, Page, count, interval, paint, percent, share};
@@ -15,7 +17,6 @@ use crate::problem::Problem;
 use crate::project::{Project, resolve};
 use crate::running::{Circumstances, filled, heed, inbox, open, setup, trouble};
 use crate::store::engine_problem;
-use kampf_verdict::Require;
 
 /// Names that the same SQL is entered under.
 const NAMES: usize = 12;
@@ -25,6 +26,8 @@ const PLANTED: [f64; 3] = [0.05, 0.10, 0.30];
 const MOST_ROWS: u64 = 40_000;
 /// With fewer rows a call is over before there is anything to measure.
 const LEAST_ROWS: u64 = 1_000;
+/// Time for the rounds of a race where none is given.
+const TIME: Duration = Duration::from_secs(60);
 /// The chance that a printed share lies outside its interval.
 const ALPHA: f64 = 0.05;
 
@@ -75,7 +78,7 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
     let mut setup = setup(&project, &dataset, &arguments.bounds)?;
     let pin = arguments.pin || project.config.pin;
     // Kept until the end: it holds what was arranged.
-    let _circumstances = Circumstances::arrange(&project, &dataset, std::time::Duration::ZERO, pin, &mut setup)?;
+    let _circumstances = Circumstances::arrange(&project, &dataset, Duration::ZERO, pin, &mut setup)?;
     let test = SelfTest { general, arguments, inbox: &inbox, setup: &setup };
     let equals = test.equals(&selected)?;
     let connection = project.engine.connect(&setup.url, &project.settings).map_err(|error| engine_problem(&error))?;
@@ -108,7 +111,9 @@ impl SelfTest<'_> {
     fn race(&self, contest: &Contest, number: u64) -> Result<RaceReport, Problem> {
         let failed = |error| trouble(&contest.name, &error);
         let checks = check(self.inbox, self.setup, contest, true, &mut |_| {}).map_err(failed)?;
-        let options = options(self.arguments, self.arguments.time, &Require::default(), self.setup.seed.wrapping_add(number));
+        let options = Rules::of_self_test(self.arguments).options(contest, &checks, self.setup.seed.wrapping_add(number));
+        let time = self.arguments.time.unwrap_or(TIME);
+        let options = RaceOptions { time, ..options };
         let mut events = |event: Event<'_>| {
             if let Event::Failed(name, reason) = event {
                 say(self.general.quiet, &format!("{name}: {reason}"));
@@ -150,7 +155,7 @@ impl SelfTest<'_> {
         };
         let of = self.arguments.races;
         equals.races = self.races(&field, |number, report| {
-            let separated = report.race.standings().iter().filter(|standing| is_told_apart(standing.outcome)).count();
+            let separated = report.race.standings().iter().filter(|standing| is_told_apart(standing.finding)).count();
             equals.separated += u64::from(separated > 0);
             equals.tied += u64::from(report.race.is_decided() && separated == 0);
             equals.rounds.push(report.race.rounds());
@@ -190,7 +195,7 @@ impl SelfTest<'_> {
                 let Some(standing) = standings.iter().find(|standing| standing.contender == at + 1) else { continue };
                 // Against another leader than the one with fewest rows a ratio says nothing about what was planted.
                 kind.measured.extend(standing.gap.filter(|gap| gap.leader == 0).map(|gap| (gap.ratio, gap.interval)));
-                if is_told_apart(standing.outcome) {
+                if is_told_apart(standing.finding) {
                     kind.found += 1;
                     found.push(share(kind.added));
                 }
@@ -203,8 +208,8 @@ impl SelfTest<'_> {
 }
 
 /// Whether a contender was told from the leader.
-fn is_told_apart(outcome: Outcome) -> bool {
-    matches!(outcome, Outcome::Slower | Outcome::Outclassed)
+fn is_told_apart(finding: Finding) -> bool {
+    matches!(finding, Finding::Slower | Finding::Outclassed)
 }
 
 /// A statement that reads so many rows of a table and gives the same answer whatever they are.

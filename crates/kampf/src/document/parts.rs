@@ -93,6 +93,18 @@ pub(crate) struct RacePart {
     /// Contenders whose calls took no longer were kept, as they may be good enough.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub(crate) keep_below_ns: Option<Nanos>,
+    /// The two that were raced against each other, the earlier first.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub(crate) pair: Option<(String, String)>,
+    /// Whether who surely is not faster than the leader stopped running.
+    #[serde(default)]
+    pub(crate) rests: bool,
+    /// Whether the application keeps nothing of its rows.
+    #[serde(default)]
+    pub(crate) keeps_nothing: bool,
+    /// Time of the check before.
+    #[serde(default)]
+    pub(crate) check_seconds: f64,
     /// Seed of the order within rounds and of drawn parameters.
     pub(crate) seed: u64,
     /// Seconds of a round of those that were in the race at its end.
@@ -124,8 +136,23 @@ pub(crate) struct ContenderPart {
     pub(crate) outcome: String,
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub(crate) reason: Option<String>,
-    /// Nanoseconds of a call, per round from the first on.
+    /// Why it is not to be chosen, whatever its time: `floor` or `ruled_out`.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub(crate) beside: Option<String>,
+    /// Whether it keeps nothing of its rows.
+    #[serde(skip_serializing_if = "std::ops::Not::not", default)]
+    pub(crate) keeps_nothing: bool,
+    /// After how many rounds it was found that it fails or disagrees; all that it ran where that is not said.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub(crate) failed_after: Option<usize>,
+    /// Nanoseconds of a call, for each round that it ran.
     pub(crate) rounds: Vec<Nanos>,
+    /// Which rounds these were, from 1: the first and the last of each stretch. The first ones, where it is not said.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub(crate) ran: Vec<(usize, usize)>,
+    /// Nanoseconds of the first call on a new connection, for each round that it ran.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub(crate) cold_rounds: Vec<Nanos>,
     /// 95th percentile of the calls of a round, for rounds with enough of them.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub(crate) p95_rounds: Vec<Nanos>,
@@ -133,6 +160,9 @@ pub(crate) struct ContenderPart {
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub(crate) in_check_ns: Option<Nanos>,
     pub(crate) latency_ns: LatencyPart,
+    /// What it has of what is required.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub(crate) required: Vec<RequiredPart>,
     /// How it compares with the leader.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub(crate) against: Option<AgainstPart>,
@@ -155,11 +185,27 @@ pub(crate) struct ContenderPart {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub(crate) struct LatencyPart {
     pub(crate) median: Option<Nanos>,
+    /// What is shown of it: the leader's median times its ratio to the leader within rounds.
+    #[serde(default)]
+    pub(crate) shown: Option<Nanos>,
     /// Interval of the median at 2.5 % a side, from eight rounds on; before, the fastest and the slowest round.
     pub(crate) low: Option<Nanos>,
     pub(crate) high: Option<Nanos>,
     pub(crate) p95: Option<Nanos>,
     pub(crate) cold: Option<Nanos>,
+}
+
+/// What a contender has of something that is required.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub(crate) struct RequiredPart {
+    /// A name of `require`.
+    pub(crate) name: String,
+    pub(crate) has: Option<f64>,
+    pub(crate) low: Option<f64>,
+    pub(crate) high: Option<f64>,
+    pub(crate) limit: f64,
+    /// `yes`, `provisional` or `no`.
+    pub(crate) keeps: String,
 }
 
 /// A contender's time over the leader's in the same round.
@@ -198,27 +244,79 @@ pub(crate) struct AnswerPart {
 /// What to choose.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub(crate) struct VerdictPart {
-    /// Whether the race told everybody else from the leader, as slower or as tied.
+    /// Whether nobody who may be chosen can be faster than the leader by more than the margin.
     pub(crate) decided: bool,
+    /// How the race ended: a word of [`kampf_verdict::End`].
+    #[serde(default)]
+    pub(crate) end: String,
     /// Who led at the end.
     pub(crate) leader: Option<String>,
-    /// The contender to choose; none where the race did not decide, or nobody meets the requirements.
+    /// The contender to take; none where the race did not say, or nobody surely meets the requirements.
     pub(crate) choose: Option<String>,
-    /// The most comfortable contender that costs hardly more, where there is one.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub(crate) comfortable: Option<String>,
     /// Contenders that surely differ from the leader by less than the margin.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub(crate) tied: Vec<String>,
-    /// Contenders that cannot be told from the leader.
+    /// Contenders that surely are not faster than the leader by more than the margin.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub(crate) not_faster: Vec<String>,
+    /// Contenders that may be faster than the leader.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub(crate) alike: Vec<String>,
-    /// Whether requirements were given, and met by the choice.
+    /// Whether requirements were given, and surely met by the choice.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub(crate) requirements_met: Option<bool>,
+    /// Contenders that may meet the requirements; more rounds would tell.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub(crate) provisional: Vec<String>,
     /// Where nobody meets them: what comes nearest on each, in words.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub(crate) nearest: Vec<String>,
+    /// Each choice, over derived contenders that may be chosen.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub(crate) by_choice: Vec<ByChoicePart>,
+    /// The two that were raced against each other.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub(crate) pair: Option<PairPart>,
+}
+
+/// What is known of a choice.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub(crate) struct ByChoicePart {
+    pub(crate) choice: String,
+    /// `decided`, `no_difference`, `known` or `open`.
+    pub(crate) end: String,
+    /// The option of the best derived contender, and its name.
+    pub(crate) option: String,
+    pub(crate) contender: String,
+    pub(crate) others: Vec<OtherOptionPart>,
+}
+
+/// What another option of a choice costs, as a ratio of times.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub(crate) struct OtherOptionPart {
+    pub(crate) option: String,
+    /// The best contender that has it.
+    pub(crate) contender: String,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub(crate) at_least: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub(crate) at_most: Option<f64>,
+    /// Where it is open: where the ratio surely lies.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub(crate) between: Option<(f64, f64)>,
+}
+
+/// Two contenders against each other.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub(crate) struct PairPart {
+    pub(crate) old: String,
+    pub(crate) new: String,
+    /// The later over the earlier within rounds.
+    pub(crate) ratio: Option<f64>,
+    pub(crate) low: Option<f64>,
+    pub(crate) high: Option<f64>,
+    /// `slower`, `faster`, `same` or `open`.
+    pub(crate) finding: String,
 }
 
 /// What the choices did.

@@ -1,5 +1,7 @@
 //! From a document to what was measured; what follows from that is worked out again.
 
+use kampf_contest::Hydration;
+use kampf_race::Goal;
 use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Outcome, Rules, Verdict};
 
 use super::parts::{ContenderPart, ContestPart, Document, MOST_ROUNDS};
@@ -10,15 +12,23 @@ impl ContestPart {
     pub(crate) fn contradiction(&self) -> Option<String> {
         let ContestPart { name, race, contenders, .. } = self;
         let is_share = |value: f64| value > 0.0 && value <= 1.0;
-        let times =
-            |contender: &ContenderPart| contender.rounds.iter().chain(&contender.p95_rounds).all(|time| time.is_finite() && *time > 0.0);
+        let times = |contender: &ContenderPart| {
+            contender.rounds.iter().chain(&contender.p95_rounds).chain(&contender.cold_rounds).all(|time| time.is_finite() && *time > 0.0)
+        };
         if race.rounds > MOST_ROUNDS || race.most_rounds > MOST_ROUNDS {
             return Some(format!("`{name}` says it had {} of {} rounds", race.rounds, race.most_rounds));
         }
         if !is_share(race.margin) || !is_share(race.alpha) {
             return Some(format!("`{name}` has a margin of {} and an alpha of {}", race.margin, race.alpha));
         }
-        let odd = contenders.iter().find(|contender| contender.rounds.len() > race.rounds || !times(contender))?;
+        let stretches = |contender: &ContenderPart| {
+            let ascend = contender.ran.windows(2).all(|pair| pair[0].1 < pair[1].0);
+            let inside = contender.ran.iter().all(|&(first, last)| (1..=last).contains(&first) && last <= race.rounds);
+            let sum: usize = contender.ran.iter().map(|&(first, last)| (last + 1).saturating_sub(first)).sum();
+            contender.ran.is_empty() || (inside && ascend && sum == contender.rounds.len())
+        };
+        let is_odd = |contender: &&ContenderPart| contender.rounds.len() > race.rounds || !times(contender) || !stretches(contender);
+        let odd = contenders.iter().find(is_odd)?;
         Some(format!("the rounds of `{}` in `{name}` cannot be right", odd.name))
     }
 }
@@ -38,9 +48,22 @@ impl Document {
 
 fn contest(part: ContestPart) -> RacedContest {
     let race = part.race;
-    let rules =
-        Rules { margin: race.margin, alpha: race.alpha, most_rounds: race.most_rounds, exact: race.exact, keep_below: race.keep_below_ns };
-    let (contenders, extras) = part.contenders.into_iter().map(contender).unzip();
+    let rules = Rules {
+        margin: race.margin,
+        alpha: race.alpha,
+        most_rounds: race.most_rounds,
+        goal: match (race.exact, &race.pair) {
+            (true, _) => Goal::Exact,
+            (false, Some(_)) => Goal::Pair,
+            (false, None) => Goal::Choice,
+        },
+        rests: race.rests,
+        keep_below: race.keep_below_ns,
+        keeps_nothing: race.keeps_nothing,
+    };
+    let (contenders, extras): (Vec<ContenderFacts>, Vec<Extra>) = part.contenders.into_iter().map(contender).unzip();
+    let place = |name: &str| contenders.iter().position(|contender| contender.name == name);
+    let pair = race.pair.as_ref().and_then(|(old, new)| Some((place(old)?, place(new)?)));
     RacedContest {
         name: part.name,
         about: part.about,
@@ -53,13 +76,14 @@ fn contest(part: ContestPart) -> RacedContest {
             measured_seconds: race.measured_seconds,
             interrupted: race.interrupted,
             reference: race.reference,
+            check_seconds: race.check_seconds,
             time_seconds: race.time_seconds,
             seed: race.seed,
             round_seconds: race.round_seconds,
             reference_loop: race.reference_loop_ns,
             cpu_pressure: race.cpu_pressure,
         },
-        facts: Facts { rules, require: part.require.0, rounds: race.rounds, contenders },
+        facts: Facts { rules, require: part.require.0, rounds: race.rounds, contenders, pair },
         extras,
         verdict: Verdict::default(),
     }
@@ -72,16 +96,27 @@ fn contender(part: ContenderPart) -> (ContenderFacts, Extra) {
         Some(Outcome::Failed) => Some(FaultKind::Failed),
         _ => None,
     };
+    // The first rounds, one after the other, where it is not said which.
+    let ran = if part.ran.is_empty() {
+        (0..part.rounds.len()).collect()
+    } else {
+        part.ran.iter().flat_map(|&(first, last)| first.saturating_sub(1)..last).take(part.rounds.len()).collect()
+    };
+    let is_raw = part.choices.and_then(|choices| choices.get()) == Some(Hydration::Raw);
+    let after = part.failed_after.unwrap_or(part.rounds.len());
     let facts = ContenderFacts {
         name: part.name,
         choices: part.choices,
+        keeps_nothing: part.keeps_nothing || is_raw,
+        ran,
+        cold_rounds: part.cold_rounds,
         rounds: part.rounds,
         p95_rounds: part.p95_rounds,
         in_check: part.in_check_ns,
         cold: part.latency_ns.cold,
         measured: part.counts.measured(&part.counted),
         by_hand: part.by_hand,
-        fault: kind.map(|kind| Fault { kind, reason: part.reason.unwrap_or_default() }),
+        fault: kind.map(|kind| Fault { kind, reason: part.reason.unwrap_or_default(), after }),
     };
     (facts, Extra { sql: part.sql, cpu: part.cpu_ns, answer: part.answer })
 }

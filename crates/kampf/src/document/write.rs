@@ -2,13 +2,15 @@
 
 use std::collections::BTreeMap;
 
-use kampf_race::Interval;
-use kampf_verdict::{Against, Effect, Left, Outcome, Ratio, Step, Verdict};
+use kampf_race::{Goal, Interval};
+use kampf_verdict::{
+    Beside, ByChoice, ChoiceEnd, Cost, Effect, Keeps, Left, OtherOption, Outcome, Pair, Ratio, Reading, Requirements, Step, Verdict,
+};
 
 use super::counts::{CountsPart, RequirePart, counted_part};
 use super::parts::{
-    AgainstPart, ContenderPart, ContestPart, Document, EffectPart, ForecastPart, LatencyPart, LeftPart, MatteredPart, RacePart, StepPart,
-    VerdictPart,
+    AgainstPart, ByChoicePart, ContenderPart, ContestPart, Document, EffectPart, ForecastPart, LatencyPart, LeftPart, MatteredPart,
+    OtherOptionPart, PairPart, RacePart, RequiredPart, StepPart, VerdictPart,
 };
 use crate::output::{miss_text, nearest_text};
 use crate::raced::{RacedContest, RacedRun, Shown};
@@ -49,12 +51,16 @@ fn contest(raced: &RacedContest) -> ContestPart {
             alpha: rules.alpha,
             most_rounds: rules.most_rounds,
             time_seconds: course.time_seconds,
-            exact: rules.exact,
+            exact: rules.goal == Goal::Exact,
+            pair: raced.facts.pair.map(|(old, new)| (raced.name_of(old).to_owned(), raced.name_of(new).to_owned())),
+            rests: rules.rests,
+            keeps_nothing: rules.keeps_nothing,
+            check_seconds: course.check_seconds,
             keep_below_ns: rules.keep_below,
             seed: course.seed,
             round_seconds: course.round_seconds,
             noise: verdict.noise,
-            forecast: verdict.forecasts.iter().map(|one| ForecastPart { margin: one.margin, rounds: one.rounds }).collect(),
+            forecast: verdict.forecasts.iter().filter_map(|one| Some(ForecastPart { margin: one.margin, rounds: one.rounds? })).collect(),
             reference_loop_ns: course.reference_loop.clone(),
             cpu_pressure: course.cpu_pressure,
         },
@@ -67,8 +73,8 @@ fn contest(raced: &RacedContest) -> ContestPart {
     }
 }
 
-fn contender(raced: &RacedContest, Shown { facts, placed, extra, .. }: Shown<'_>) -> ContenderPart {
-    let misses = || placed.misses.iter().map(miss_text).collect::<Vec<_>>().join("; ");
+fn contender(raced: &RacedContest, Shown { at, facts, placed, extra }: Shown<'_>) -> ContenderPart {
+    let misses = || placed.readings.iter().filter(|reading| reading.keeps == Keeps::No).map(miss_text).collect::<Vec<_>>().join("; ");
     let ruled_out = (placed.outcome == Outcome::RuledOut).then(misses);
     ContenderPart {
         name: facts.name.clone(),
@@ -76,17 +82,24 @@ fn contender(raced: &RacedContest, Shown { facts, placed, extra, .. }: Shown<'_>
         sql: extra.sql.clone(),
         outcome: placed.outcome.word().to_owned(),
         reason: facts.fault.as_ref().map(|fault| fault.reason.clone()).or(ruled_out),
+        beside: placed.beside.map(|beside| beside_word(beside).to_owned()),
+        keeps_nothing: facts.keeps_nothing,
+        failed_after: facts.fault.as_ref().map(|fault| fault.after),
         rounds: facts.rounds.clone(),
+        ran: stretches(&facts.ran),
+        cold_rounds: facts.cold_rounds.clone(),
         p95_rounds: facts.p95_rounds.clone(),
         in_check_ns: facts.in_check,
         latency_ns: LatencyPart {
             median: placed.median,
+            shown: placed.shown,
             low: placed.range.map(|(low, _)| low),
             high: placed.range.map(|(_, high)| high),
             p95: placed.p95,
             cold: facts.cold,
         },
-        against: placed.against.as_ref().map(|one| against(raced, one)),
+        required: placed.readings.iter().map(required).collect(),
+        against: against(raced, at),
         left: placed.left.as_ref().map(|one| left(raced, one)),
         trade_off: placed.trade_off,
         cpu_ns: extra.cpu,
@@ -105,18 +118,96 @@ fn high(ratio: &Ratio) -> Option<f64> {
     ratio.interval.map(|Interval { high, .. }| high)
 }
 
-fn against(raced: &RacedContest, Against { leader, rounds, ratio, still_moving }: &Against) -> AgainstPart {
-    AgainstPart {
-        leader: raced.name_of(*leader).to_owned(),
-        rounds: *rounds,
+fn against(raced: &RacedContest, at: usize) -> Option<AgainstPart> {
+    let (placed, leader) = (&raced.verdict.placed[at], raced.verdict.leader?);
+    let ratio = placed.behind.filter(|_| at != leader && placed.common_rounds > 0)?;
+    Some(AgainstPart {
+        leader: raced.name_of(leader).to_owned(),
+        rounds: placed.common_rounds,
         ratio: ratio.ratio,
-        low: low(ratio),
-        high: high(ratio),
-        still_moving: *still_moving,
+        low: low(&ratio),
+        high: high(&ratio),
+        still_moving: placed.still_moving,
+    })
+}
+
+fn beside_word(beside: Beside) -> &'static str {
+    match beside {
+        Beside::Floor => "floor",
+        Beside::RuledOut => "ruled_out",
     }
 }
 
-fn left(raced: &RacedContest, Left { round, leader, times }: &Left) -> LeftPart {
+/// Rounds as stretches of one after the other, from 1; nothing where they are simply the first ones.
+fn stretches(ran: &[usize]) -> Vec<(usize, usize)> {
+    let mut stretches: Vec<(usize, usize)> = Vec::new();
+    for round in ran.iter().map(|round| round + 1) {
+        match stretches.last_mut() {
+            Some((_, last)) if *last + 1 == round => *last = round,
+            _ => stretches.push((round, round)),
+        }
+    }
+    if stretches.len() <= 1 && stretches.first().is_none_or(|(first, _)| *first == 1) { Vec::new() } else { stretches }
+}
+
+fn required(reading: &Reading) -> RequiredPart {
+    RequiredPart {
+        name: reading.required.name(),
+        has: reading.has,
+        low: reading.interval.map(|sure| sure.low),
+        high: reading.interval.map(|sure| sure.high),
+        limit: reading.limit,
+        keeps: match reading.keeps {
+            Keeps::Yes => "yes",
+            Keeps::Provisional => "provisional",
+            Keeps::No => "no",
+        }
+        .to_owned(),
+    }
+}
+
+fn by_choice(raced: &RacedContest, one: &ByChoice) -> ByChoicePart {
+    let other = |OtherOption { option, contender, cost }: &OtherOption| {
+        let part = OtherOptionPart {
+            option: option.word().to_owned(),
+            contender: raced.name_of(*contender).to_owned(),
+            at_least: None,
+            at_most: None,
+            between: None,
+        };
+        match *cost {
+            Cost::AtLeast(least) => OtherOptionPart { at_least: Some(least), ..part },
+            Cost::AtMost(most) => OtherOptionPart { at_most: Some(most), ..part },
+            Cost::Open { interval, .. } => OtherOptionPart { between: interval.map(|sure| (sure.low, sure.high)), ..part },
+        }
+    };
+    let end = match one.end(raced.facts.rules.margin) {
+        ChoiceEnd::Decided => "decided",
+        ChoiceEnd::NoDifference => "no_difference",
+        ChoiceEnd::Known => "known",
+        ChoiceEnd::Open => "open",
+    };
+    ByChoicePart {
+        choice: one.choice.word().to_owned(),
+        end: end.to_owned(),
+        option: one.option.word().to_owned(),
+        contender: raced.name_of(one.base).to_owned(),
+        others: one.others.iter().map(other).collect(),
+    }
+}
+
+fn pair(raced: &RacedContest, pair: &Pair) -> PairPart {
+    PairPart {
+        old: raced.name_of(pair.old).to_owned(),
+        new: raced.name_of(pair.new).to_owned(),
+        ratio: pair.ratio.map(|ratio| ratio.ratio),
+        low: pair.ratio.as_ref().and_then(low),
+        high: pair.ratio.as_ref().and_then(high),
+        finding: pair.finding.word().to_owned(),
+    }
+}
+
+fn left(raced: &RacedContest, Left { round, leader, times, .. }: &Left) -> LeftPart {
     LeftPart { round: *round, leader: leader.map(|leader| raced.name_of(leader).to_owned()).unwrap_or_default(), times: *times }
 }
 
@@ -127,15 +218,28 @@ fn verdict_part(raced: &RacedContest) -> VerdictPart {
         let with = raced.contenders().filter(|contender| contender.placed.outcome == outcome);
         with.map(|contender| contender.facts.name.clone()).collect::<Vec<_>>()
     };
+    let names = |places: &[usize]| places.iter().map(|&at| raced.name_of(at).to_owned()).collect::<Vec<_>>();
+    let (provisional, nearest) = match &verdict.requirements {
+        Some(Requirements::Provisional { contenders }) => (names(contenders), Vec::new()),
+        Some(Requirements::Met { easier }) => (names(easier), Vec::new()),
+        Some(Requirements::Missed { nearest }) => {
+            (Vec::new(), nearest.iter().map(|nearest| nearest_text(nearest, raced.name_of(nearest.contender))).collect())
+        }
+        None => (Vec::new(), Vec::new()),
+    };
     VerdictPart {
-        decided: verdict.decided,
+        decided: verdict.is_decided(),
+        end: verdict.end.word().to_owned(),
         leader: name(verdict.leader),
         choose: name(verdict.choose),
-        comfortable: name(verdict.comfortable),
         tied: named(Outcome::Tied),
+        not_faster: named(Outcome::NotFaster),
         alike: named(Outcome::Unresolved),
-        requirements_met: verdict.requirements_met,
-        nearest: verdict.nearest.iter().map(|nearest| nearest_text(nearest, raced.name_of(nearest.contender))).collect(),
+        requirements_met: verdict.requirements.as_ref().map(|_| verdict.choose.is_some()),
+        provisional,
+        nearest,
+        by_choice: verdict.by_choice.iter().map(|one| by_choice(raced, one)).collect(),
+        pair: verdict.pair.as_ref().map(|one| pair(raced, one)),
     }
 }
 

@@ -41,10 +41,15 @@ pub(crate) fn across(page: &mut Page, name: &str, columns: &[(String, &RacedCont
     for (label, contest) in columns {
         let verdict = &contest.verdict;
         let others = |others: usize| format!("{others} {} that cannot be told from it", if others == 1 { "other" } else { "others" });
-        let alike = contest.contenders().filter(|one| matches!(one.placed.outcome, Outcome::Tied | Outcome::Unresolved)).count();
+        let alike = contest
+            .contenders()
+            .filter(|one| {
+                one.placed.beside.is_none() && matches!(one.placed.outcome, Outcome::Tied | Outcome::NotFaster | Outcome::Unresolved)
+            })
+            .count();
         let choice = match (verdict.choose, verdict.leader) {
             (Some(at), _) => paint(Look::Good, contest.name_of(at)),
-            (None, Some(at)) if verdict.requirements_met.is_none() => {
+            (None, Some(at)) if verdict.requirements.is_none() => {
                 format!("not decided: {}, or {}", paint(Look::Strong, contest.name_of(at)), others(alike))
             }
             (None, _) => paint(Look::Bad, "none"),
@@ -61,7 +66,7 @@ fn changes(page: &mut Page, columns: &[(String, &RacedContest)]) {
         let (Some(was), Some(is)) = (old.verdict.choose, new.verdict.choose) else { continue };
         let (was, is) = (old.name_of(was), new.name_of(is));
         let among = |contest: &RacedContest, name: &str| {
-            contest.find(name).is_some_and(|one| matches!(one.placed.outcome, Outcome::Standing | Outcome::Tied))
+            contest.find(name).is_some_and(|one| matches!(one.placed.outcome, Outcome::Standing | Outcome::Tied | Outcome::NotFaster))
         };
         if was != is && !among(new, was) && !among(old, is) {
             page.paragraph(&format!("The choice changes between {before} and {after}: {was} gives way to {is}."), 2);
@@ -71,7 +76,7 @@ fn changes(page: &mut Page, columns: &[(String, &RacedContest)]) {
 
 fn cell(contest: &RacedContest, contender: Shown<'_>) -> (Look, String) {
     let chosen = contest.verdict.choose == Some(contender.at);
-    let time = contender.placed.median.map(duration);
+    let time = contender.placed.shown.map(duration);
     match (contender.placed.outcome, time) {
         (Outcome::Disagrees, _) => (Look::Bad, "differs".to_owned()),
         (Outcome::Failed, _) => (Look::Bad, "failed".to_owned()),

@@ -2,6 +2,7 @@
 
 use kampf_verdict::Outcome;
 
+use super::choices_text::choices_text;
 use super::mattered_text::mattered_text;
 use super::numbers::{count, duration, percent};
 use super::page::Page;
@@ -24,6 +25,7 @@ pub(crate) fn contest_text(page: &mut Page, part: &RacedContest) {
     page.blank();
     race_table(page, part);
     page.blank();
+    choices_text(page, part);
     verdict_text(page, part);
     mattered_text(page, part);
     page.blank();
@@ -37,9 +39,10 @@ fn course(part: &RacedContest) -> String {
     let rows = part.contenders().find_map(|one| one.extra.answer.as_ref()).map_or(0, |answer| answer.rows);
     let measured = race.measured_seconds / race.seconds.max(1e-9);
     let mut words = format!(
-        "{agreed} {} on {} rows; {} rounds in {:.1} s, {} of it measured",
+        "{agreed} {} on {} rows, checked in {:.1} s; {} rounds in {:.1} s, {} of it measured, the rest starts",
         if agreed == 1 { "contender agrees" } else { "contenders agree" },
         count(rows),
+        race.check_seconds,
         part.facts.rounds,
         race.seconds,
         percent(measured)

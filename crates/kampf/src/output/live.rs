@@ -6,10 +6,12 @@ use std::io::IsTerminal;
 use std::time::{Duration, Instant};
 
 use indicatif::ProgressBar;
-use kampf_race::{Drop as Dropped, Forecaster, Outcome, Standing, Why};
+use kampf_race::{Departure, Finding, Forecaster, Standing, Why};
 use kampf_runner::{Event, RoundBegins};
+use kampf_verdict::Forecast;
 use unicode_width::UnicodeWidthStr;
 
+use super::forecast_text::{EARLIEST, forecast_text};
 use super::numbers::{behind, duration, interval, percent};
 use super::out::{clean, say};
 use super::progress::line;
@@ -22,6 +24,8 @@ const DROPS: usize = 3;
 /// Cells of the axis on which intervals are drawn, and the one that stands for the leader: most are slower.
 const CELLS: usize = 41;
 const LEADER: usize = 10;
+/// A wider margin that is foretold too.
+const WIDER: f64 = 0.1;
 /// Between two forecasts at least so much time passes: one takes some milliseconds.
 const FORECAST_EVERY: Duration = Duration::from_millis(500);
 
@@ -33,7 +37,7 @@ pub(crate) struct RaceProgress {
     margin: f64,
     drops: Vec<String>,
     forecaster: Option<Forecaster>,
-    forecast: Option<(Instant, Option<usize>)>,
+    forecast: Option<(Instant, Vec<Forecast>)>,
 }
 
 impl RaceProgress {
@@ -75,7 +79,7 @@ impl RaceProgress {
         self.bar.tick();
     }
 
-    fn dropped(&mut self, round: &RoundBegins<'_>, drop: &Dropped) {
+    fn dropped(&mut self, round: &RoundBegins<'_>, drop: &Departure) {
         let name = &round.names[drop.contender];
         let how = match drop.why {
             Why::Outclassed { times } => format!("outclassed after round {}, x{times:.1}", drop.round),
@@ -94,13 +98,14 @@ impl RaceProgress {
     fn round(&mut self, round: &RoundBegins<'_>) {
         let number = round.race.rounds() + 1;
         let leader = round.race.leader().map(|leader| round.names[leader].as_str());
-        let racing = round.race.racing().len();
+        let (racing, running) = (round.race.racing().len(), round.race.running().len());
         if self.sparse {
             if number == 1 || number.is_multiple_of(10) {
                 let leads = leader.map(|leader| format!(", {leader} leads")).unwrap_or_default();
                 let expected = self.expected(round);
                 let left = seconds(round.left);
-                say(false, &format!("{}: round {number}, {racing} racing{leads}, {left} left{expected}", self.contest));
+                let rests = resting(racing, running);
+                say(false, &format!("{}: round {number}, {racing} racing{rests}{leads}, {left} left{expected}", self.contest));
             }
             return;
         }
@@ -108,14 +113,15 @@ impl RaceProgress {
             return;
         }
         let mut lines = vec![format!(
-            "{}  round {number}, {racing} of {} racing, {} left{}",
+            "{}  round {number}, {racing} of {} racing{}, {} left{}",
             paint(Look::Title, &self.contest),
             round.names.len(),
+            resting(racing, running),
             seconds(round.left),
             self.expected(round)
         )];
         let standings: Vec<Standing> =
-            round.race.standings().into_iter().filter(|standing| standing.left.is_none() && standing.rounds > 0).collect();
+            in_order(round.race.standings().into_iter().filter(|standing| standing.left.is_none() && standing.rounds > 0).collect());
         let widest = standings.iter().take(SHOWN).map(|standing| round.names[standing.contender].width()).max().unwrap_or(0);
         let any = standings.iter().any(|standing| standing.gap.is_some_and(|gap| gap.interval.is_some()));
         let scale = any.then(|| scale(&standings));
@@ -154,9 +160,11 @@ impl RaceProgress {
             (None, _) => String::new(),
         };
         let sure = gap.interval.map_or(String::new(), |sure| interval(sure.low, sure.high));
-        let word = match standing.outcome {
-            Outcome::Tied => "tied",
-            Outcome::Slower | Outcome::Outclassed => "slower",
+        let word = match standing.finding {
+            Finding::Tied => "tied",
+            Finding::Slower | Finding::Outclassed => "slower",
+            Finding::NotFaster => "not faster",
+            Finding::Faster => "faster",
             _ if gap.interval.is_none() => "too early to tell",
             _ => "open",
         };
@@ -166,29 +174,39 @@ impl RaceProgress {
     /// Rounds that a decision will still take.
     fn expected(&mut self, round: &RoundBegins<'_>) -> String {
         let race = round.race;
-        if race.rounds() < 5 || race.racing().len() < 2 {
+        if race.rounds() < EARLIEST || race.racing().len() < 2 {
             return String::new();
         }
-        let due = self.forecast.is_none_or(|(at, _)| at.elapsed() >= FORECAST_EVERY);
-        if due {
-            let rounds = self.forecaster.get_or_insert_with(|| Forecaster::new(race)).rounds(race, self.margin);
-            self.forecast = Some((Instant::now(), rounds));
+        if self.forecast.as_ref().is_none_or(|(at, _)| at.elapsed() >= FORECAST_EVERY) {
+            let forecaster = self.forecaster.get_or_insert_with(|| Forecaster::new(race));
+            let margins = std::iter::once(self.margin).chain((self.margin < WIDER).then_some(WIDER));
+            let forecasts = margins.map(|margin| Forecast { margin, rounds: forecaster.rounds(race, margin) }).collect();
+            self.forecast = Some((Instant::now(), forecasts));
         }
-        match self.forecast.and_then(|(_, rounds)| rounds) {
-            Some(rounds) => {
-                let more = rounds.saturating_sub(race.rounds()).max(1);
-                let time = round.round * u32::try_from(more).unwrap_or(u32::MAX);
-                format!("; about {more} more rounds ({}) to a decision", seconds(time))
-            }
-            None => "; no end in sight".to_owned(),
-        }
+        let forecasts = self.forecast.as_ref().map_or(&[][..], |(_, forecasts)| forecasts);
+        forecast_text(forecasts, race.rounds(), round.round.as_secs_f64())
+            .map(|text| format!("; to decide takes {text}"))
+            .unwrap_or_default()
     }
+}
+
+/// Those that are the least behind first.
+fn in_order(mut standings: Vec<Standing>) -> Vec<Standing> {
+    let behind =
+        |standing: &Standing| standing.gap.map_or(if standing.finding == Finding::Leads { 1.0 } else { f64::INFINITY }, |gap| gap.ratio);
+    standings.sort_by(|one, other| behind(one).total_cmp(&behind(other)));
+    standings
 }
 
 impl Drop for RaceProgress {
     fn drop(&mut self) {
         self.bar.finish_and_clear();
     }
+}
+
+/// How many need not run for now, being surely not faster than the leader.
+fn resting(racing: usize, running: usize) -> String {
+    if racing > running { format!(" ({} resting)", racing - running) } else { String::new() }
 }
 
 fn seconds(duration: Duration) -> String {
@@ -198,7 +216,7 @@ fn seconds(duration: Duration) -> String {
 /// What the longer arm of the axis stands for, in logarithms: enough for the widest interval of those that are open.
 fn scale(standings: &[Standing]) -> f64 {
     let arm = (CELLS - 1 - LEADER) as f64 / LEADER as f64;
-    let open = standings.iter().filter(|standing| standing.outcome == Outcome::Unresolved).filter_map(|standing| standing.gap?.interval);
+    let open = standings.iter().filter(|standing| standing.finding == Finding::Open).filter_map(|standing| standing.gap?.interval);
     let widest = open.map(|interval| interval.high.ln().max(-interval.low.ln() * arm)).fold(0.0, f64::max);
     [0.03, 0.05, 0.1, 0.2, 0.5, 1.0].into_iter().find(|scale| *scale >= widest).unwrap_or(2.0)
 }

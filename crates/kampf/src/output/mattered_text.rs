@@ -1,20 +1,15 @@
-//! What the choices did, as a table of steps and a line per choice.
+//! What the choices did, as a table of steps.
 
 use kampf_contest::Measure;
-use kampf_verdict::{Effect, Step};
+use kampf_verdict::Step;
 
 use super::numbers::{behind, bytes, count, duration, interval, share};
 use super::page::{Column, Page};
-use super::style::{Look, paint, quiet_words};
+use super::style::{Look, paint};
 use crate::raced::{RacedContest, Shown};
 
-/// The ladder, and each choice by itself.
+/// The ladder from the most naive contender to the one to take.
 pub(crate) fn mattered_text(page: &mut Page, part: &RacedContest) {
-    ladder(page, part);
-    effects(page, &part.verdict.effects);
-}
-
-fn ladder(page: &mut Page, part: &RacedContest) {
     let steps = &part.verdict.ladder;
     let (Some(first), Some(last)) = (steps.first(), steps.last()) else { return };
     page.blank();
@@ -79,37 +74,4 @@ fn gain(step: &Step, margin: f64) -> (Look, String, String) {
         }
         None => (Look::Plain, absolute, format!("about {}", behind(ratio))),
     }
-}
-
-/// Each choice by itself: from its most naive option to the others.
-fn effects(page: &mut Page, effects: &[Effect]) {
-    if effects.is_empty() {
-        return;
-    }
-    page.blank();
-    page.paragraph("Each choice by itself, on the time of a call, over all contenders that differ in nothing else:", 0);
-    let mut done = Vec::new();
-    for before in effects.iter().map(|effect| effect.before) {
-        if done.contains(&before) {
-            continue;
-        }
-        done.push(before);
-        let parts: Vec<String> = effects.iter().filter(|other| other.before == before).map(effect_words).collect();
-        page.paragraph(&format!("  {} {} {}", paint(Look::Strong, before.choice().word()), before.word(), parts.join(", ")), 4);
-    }
-    if effects.iter().any(|effect| effect.ratio.interval.is_none()) {
-        page.paragraph(&quiet_words("  \"About\": too few rounds in common for an interval."), 2);
-    }
-}
-
-fn effect_words(effect: &Effect) -> String {
-    let ratio = behind(effect.ratio.ratio);
-    let mut sure = effect.ratio.interval.map_or(String::new(), |sure| interval(sure.low, sure.high));
-    if effect.pairs > 1 {
-        let pairs = format!("{} pairs, {}", effect.pairs, interval(effect.least, effect.most));
-        sure = if sure.is_empty() { pairs } else { format!("{sure}; {pairs}") };
-    }
-    let about = if effect.ratio.interval.is_none() { "about " } else { "" };
-    let sure = if sure.is_empty() { String::new() } else { format!(" {}", quiet_words(&format!("({sure})"))) };
-    format!("→ {} {about}{ratio}{sure}", effect.after.word())
 }

@@ -1,8 +1,11 @@
 //! What people read: numbers, tables, SQL, verdicts.
 
 mod across;
+mod choices_text;
 mod comparison_text;
 mod contest_text;
+mod forecast_text;
+mod legend;
 mod live;
 mod mattered_text;
 mod numbers;
@@ -14,13 +17,15 @@ mod race_table;
 mod redact;
 mod require_text;
 mod style;
+mod summary;
 mod verdict_text;
 
 pub(crate) use across::across;
 pub(crate) use comparison_text::comparison_text;
 pub(crate) use contest_text::contest_text;
+pub(crate) use legend::legend;
 pub(crate) use live::RaceProgress;
-pub(crate) use numbers::{bytes, count, duration, interval, percent, share};
+pub(crate) use numbers::{bytes, count, duration, interval, percent, share, wait};
 pub(crate) use out::{complain, complain_line, print, print_as, print_json, say, shown};
 pub(crate) use page::{Column, Page};
 pub(crate) use preview_text::preview;
@@ -28,3 +33,4 @@ pub(crate) use progress::FillProgress;
 pub(crate) use redact::{STARS, keep_secret, password_of, redact, secrets_in_line};
 pub(crate) use require_text::{miss_text, nearest_text};
 pub(crate) use style::{Look, choose_color, paint, terminal_width, width};
+pub(crate) use summary::{end, pair_text, summary};

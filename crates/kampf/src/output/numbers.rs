@@ -78,6 +78,20 @@ pub(crate) fn about(number: usize) -> u64 {
     (number + grain / 2) / grain * grain
 }
 
+/// Names in a sentence: `a`, `a and b`, `a, b and c`.
+pub(crate) fn list(names: &[String]) -> String {
+    match names {
+        [] => String::new(),
+        [one] => one.clone(),
+        [head @ .., last] => format!("{} and {last}", head.join(", ")),
+    }
+}
+
+/// Between which changes a ratio surely lies, in a sentence: `between +11 % and x2.8`.
+pub(crate) fn between(low: f64, high: f64) -> String {
+    format!("between {} and {}", behind(low), behind(high))
+}
+
 /// Between which changes a ratio surely lies: `+3.1 to +4.4 %`, from twice as long on `x2.1 to x2.4`.
 pub(crate) fn interval(low: f64, high: f64) -> String {
     let (low_text, high_text) = (behind(low), behind(high));

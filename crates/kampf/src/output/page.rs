@@ -79,6 +79,23 @@ impl Page {
         self.line(&line);
     }
 
+    /// A paragraph behind a head that stays whole; lines after the first are moved in by `hang`.
+    pub(crate) fn hung(&mut self, head: &str, text: &str, hang: usize) {
+        let room = width();
+        let mut line = head.to_owned();
+        let mut is_empty = true;
+        for word in text.split(' ') {
+            if !is_empty && plain_width(&line) + 1 + plain_width(word) > room {
+                self.line(&line);
+                line = " ".repeat(hang.saturating_sub(1));
+            }
+            line.push(' ');
+            line.push_str(word);
+            is_empty = false;
+        }
+        self.line(&line);
+    }
+
     /// A statement, moved in. A terminal would tear long lines anywhere, so they are wrapped there; elsewhere they stay whole.
     pub(crate) fn sql(&mut self, text: &str, indent: usize) {
         for line in text.lines() {

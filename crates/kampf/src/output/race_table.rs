@@ -1,12 +1,12 @@
-//! The table of a race: best first, bars against the best.
+//! The table of a race, by how far each is behind.
 
-use kampf_contest::{How, Measure};
-use kampf_verdict::Outcome;
+use kampf_contest::{Measure, Unit};
+use kampf_verdict::{Beside, Keeps, Outcome, Reading, Required};
 
 use super::numbers::{behind, bytes, count, duration, interval};
 use super::page::{Column, Page};
-use super::require_text::miss_text;
-use super::style::{Look, paint, quiet_words};
+use super::require_text::{miss_text, reading};
+use super::style::{Look, paint};
 use crate::raced::{RacedContest, Shown};
 
 /// Cells of the best contender's bar; a bar four times as long is the longest, and longer ones end in an arrow.
@@ -17,41 +17,25 @@ const MOST_CELLS: f64 = 12.0;
 const ANYWHERE: &str = "│ in any language";
 const HERE: &str = "│ in this build";
 
-/// The table and what belongs right under it.
+/// A cell's text and look.
+type Cell = (Look, String);
+
+/// A column with what it shows of a contender.
+struct Shows<'a> {
+    column: Column,
+    cell: Box<dyn Fn(Shown<'_>) -> Cell + 'a>,
+}
+
+/// The table, and below it why somebody is not in it, or not to be chosen.
 pub(crate) fn race_table(page: &mut Page, contest: &RacedContest) {
-    let mut columns = vec![
-        Column::left("contender"),
-        Column::left("a call takes").yielding(3),
-        Column::right("median"),
-        Column::right("behind"),
-        Column::right("surely").yielding(4),
-        Column::right("p95").yielding(8),
-        Column::right("first call").yielding(9),
-        Column::right("statements").group(ANYWHERE),
-        Column::right("trips").yielding(6).group(ANYWHERE),
-        Column::right("rows").group(ANYWHERE),
-        Column::right("bytes").yielding(5).group(ANYWHERE),
-        Column::right("on the wire").yielding(7).group(ANYWHERE),
-        Column::right("held at most").group(HERE),
-        Column::right("objects").yielding(7).group(HERE),
-    ];
-    let shown: Vec<Shown<'_>> = contest.contenders().filter(|one| one.placed.median.is_some()).collect();
-    let best = shown.iter().filter_map(|one| one.placed.median).min_by(f64::total_cmp).unwrap_or(1.0);
-    let mut rows: Vec<Vec<(Look, String)>> = shown.iter().map(|one| row(*one, contest, best)).collect();
-    // Without a wire there is nothing to show of it.
-    if let Some(at) = columns
-        .iter()
-        .position(|column| column.title == "on the wire")
-        .filter(|_| shown.iter().all(|one| one.facts.measured.get(Measure::WireBytes).is_none()))
-    {
-        columns.remove(at);
-        rows.iter_mut().for_each(|row| drop(row.remove(at)));
+    let shown: Vec<Shown<'_>> = contest.contenders().filter(|one| one.placed.shown.is_some()).collect();
+    if !shown.is_empty() {
+        let columns = columns(contest, &shown);
+        let rows: Vec<Vec<Cell>> = shown.iter().map(|one| columns.iter().map(|shows| (shows.cell)(*one)).collect()).collect();
+        page.table(&columns.into_iter().map(|shows| shows.column).collect::<Vec<_>>(), &rows);
     }
-    page.table(&columns, &rows);
-    page.blank();
-    legend(page, contest);
     for Shown { facts, placed, .. } in contest.contenders() {
-        let misses: Vec<String> = placed.misses.iter().map(miss_text).collect();
+        let misses: Vec<String> = placed.readings.iter().filter(|reading| reading.keeps == Keeps::No).map(miss_text).collect();
         let (look, reason) = match &facts.fault {
             Some(fault) => (Look::Bad, fault.reason.clone()),
             None => (Look::Quiet, misses.join("; ")),
@@ -62,48 +46,120 @@ pub(crate) fn race_table(page: &mut Page, contest: &RacedContest) {
     }
 }
 
-fn row(contender: Shown<'_>, contest: &RacedContest, best: f64) -> Vec<(Look, String)> {
-    let Shown { at, facts, placed, .. } = contender;
-    let median = placed.median.unwrap_or(best);
-    let leads = contest.verdict.leader == Some(at);
-    let chosen = [contest.verdict.choose, contest.verdict.comfortable].contains(&Some(at));
-    let out = matches!(placed.outcome, Outcome::Outclassed | Outcome::RuledOut | Outcome::Disagrees | Outcome::Failed);
-    let look = if chosen {
-        Look::Good
-    } else if out {
-        Look::Quiet
-    } else {
-        Look::Strong
+fn columns<'a>(contest: &'a RacedContest, shown: &[Shown<'_>]) -> Vec<Shows<'a>> {
+    let shows = |column, cell: Box<dyn Fn(Shown<'_>) -> Cell + 'a>| Shows { column, cell };
+    let mut columns = vec![
+        shows(Column::left("contender"), Box::new(|one| name(contest, one))),
+        shows(Column::left("a call takes").yielding(5), Box::new(bar_cell)),
+        shows(Column::right("").yielding(1), Box::new(|one| (plain(one), one.placed.shown.map_or_else(|| "-".to_owned(), duration)))),
+        shows(Column::right("behind"), Box::new(|one| (plain(one), behind_text(contest, one)))),
+        shows(Column::left("stands").yielding(2), Box::new(|one| (plain(one), stands(one).to_owned()))),
+        shows(Column::right("surely").yielding(6), Box::new(|one| (Look::Quiet, surely(contest, one)))),
+    ];
+    let required: Vec<Required> = contest.facts.require.limits().map(|(required, _)| required).collect();
+    let times = [
+        (Required::P95, 11, Box::new(|one: Shown<'_>| one.placed.p95) as Box<dyn Fn(Shown<'_>) -> Option<f64>>),
+        (Required::FirstCall, 12, Box::new(|one: Shown<'_>| one.facts.cold)),
+        (Required::Median, 13, Box::new(|one: Shown<'_>| one.placed.median)),
+    ];
+    for (time, yields, of) in times {
+        if required.contains(&time) {
+            columns.push(shows(Column::right(time.word()), Box::new(move |one| required_cell(one, time))));
+        } else if time != Required::Median {
+            let cell = move |one: Shown<'_>| (Look::Quiet, of(one).map_or_else(|| "-".to_owned(), duration));
+            columns.push(shows(Column::right(time.word()).yielding(yields), Box::new(cell)));
+        }
+    }
+    for measure in Measure::ALL {
+        let entry = measure.entry();
+        let is_known = shown.iter().any(|one| one.facts.measured.get(measure).is_some());
+        let Some(title) = entry.column.filter(|_| is_known) else { continue };
+        let group = if entry.travels { ANYWHERE } else { HERE };
+        if required.contains(&Required::Count(measure)) {
+            let cell = Box::new(move |one: Shown<'_>| required_cell(one, Required::Count(measure)));
+            columns.push(shows(Column::right(title).group(group), cell));
+        } else {
+            let look = if entry.yields > 9 { Look::Quiet } else { Look::Plain };
+            let cell = move |one: Shown<'_>| (if is_out(one) { Look::Quiet } else { look }, number(one, measure));
+            columns.push(shows(Column::right(title).yielding(entry.yields + 3).group(group), Box::new(cell)));
+        }
+    }
+    columns
+}
+
+fn name(contest: &RacedContest, Shown { at, facts, placed, .. }: Shown<'_>) -> Cell {
+    let look = match placed.outcome {
+        _ if contest.verdict.choose == Some(at) => Look::Good,
+        Outcome::Outclassed | Outcome::RuledOut | Outcome::Disagrees | Outcome::Failed => Look::Quiet,
+        _ if placed.beside.is_some() => Look::Quiet,
+        _ => Look::Strong,
     };
-    let plain = if out { Look::Quiet } else { Look::Plain };
-    let time = |nanos: Option<f64>| nanos.map_or_else(|| "-".to_owned(), duration);
-    let number = |measure| facts.measured.get(measure).map_or_else(|| "-".to_owned(), count);
-    let size = |measure| facts.measured.get(measure).map_or_else(|| "-".to_owned(), bytes);
-    let against = placed.against.as_ref();
-    let behind = match (placed.outcome, behind(against.map_or(median / best, |against| against.ratio.ratio))) {
-        _ if leads => "best".to_owned(),
-        (Outcome::Unresolved, behind) => format!("? {behind}"),
-        (Outcome::Tied, behind) => format!("= {behind}"),
-        (_, behind) => behind,
-    };
-    let sure = against.and_then(|against| against.ratio.interval).map(|sure| interval(sure.low, sure.high));
-    let name = format!("{}{}", facts.name, if placed.trade_off { " ◆" } else { "" });
-    vec![
-        (look, name),
-        (if out { Look::Quiet } else { Look::Bar }, bar(median / best)),
-        (plain, duration(median)),
-        (plain, behind),
-        (Look::Quiet, sure.unwrap_or_else(|| "-".to_owned())),
-        (Look::Quiet, time(placed.p95)),
-        (Look::Quiet, time(facts.cold)),
-        (plain, number(Measure::Statements)),
-        (plain, number(Measure::RoundTrips)),
-        (plain, number(Measure::Rows)),
-        (plain, size(Measure::Bytes)),
-        (plain, size(Measure::WireBytes)),
-        (plain, size(Measure::HeapPeak)),
-        (Look::Quiet, number(Measure::Objects)),
-    ]
+    (look, format!("{}{}", facts.name, if placed.trade_off { " ◆" } else { "" }))
+}
+
+/// Whether a contender is shown faintly: it is out, or not to be chosen.
+fn is_out(one: Shown<'_>) -> bool {
+    let out = matches!(one.placed.outcome, Outcome::Outclassed | Outcome::RuledOut | Outcome::Disagrees | Outcome::Failed);
+    out || one.placed.beside.is_some()
+}
+
+fn plain(one: Shown<'_>) -> Look {
+    if is_out(one) { Look::Quiet } else { Look::Plain }
+}
+
+fn bar_cell(one: Shown<'_>) -> Cell {
+    let ratio = one.placed.behind.map_or(1.0, |behind| behind.ratio);
+    (if is_out(one) { Look::Quiet } else { Look::Bar }, bar(ratio))
+}
+
+fn behind_text(contest: &RacedContest, one: Shown<'_>) -> String {
+    match one.placed.behind {
+        _ if contest.verdict.leader == Some(one.at) => "best".to_owned(),
+        Some(ratio) => behind(ratio.ratio),
+        None => "-".to_owned(),
+    }
+}
+
+/// How a contender stands, in a word.
+pub(crate) fn stands(Shown { placed, .. }: Shown<'_>) -> &'static str {
+    match (placed.outcome, placed.beside) {
+        (Outcome::Disagrees, _) => "differs",
+        (Outcome::Failed, _) => "failed",
+        (_, Some(Beside::Floor)) => "floor",
+        (_, Some(Beside::RuledOut)) | (Outcome::RuledOut, _) => "ruled out",
+        (Outcome::Standing, _) => "leads",
+        (Outcome::Tied, _) => "tied",
+        (Outcome::NotFaster, _) => "not faster",
+        (Outcome::Faster, _) => "faster",
+        (Outcome::Slower, _) => "slower",
+        (Outcome::Outclassed, _) => "outclassed",
+        (Outcome::Unresolved, _) => "open",
+    }
+}
+
+fn surely(contest: &RacedContest, one: Shown<'_>) -> String {
+    let ratio = one.placed.behind.filter(|_| contest.verdict.leader != Some(one.at));
+    ratio.and_then(|ratio| ratio.interval).map_or_else(|| "-".to_owned(), |sure| interval(sure.low, sure.high))
+}
+
+/// What a contender has of something that is required, and whether that is enough.
+fn required_cell(one: Shown<'_>, required: Required) -> Cell {
+    match one.placed.readings.iter().find(|reading| reading.required == required) {
+        Some(Reading { has, keeps, .. }) => {
+            let text = has.map_or_else(|| "-".to_owned(), |has| reading(required, has));
+            match keeps {
+                Keeps::Yes => (Look::Good, text),
+                Keeps::Provisional => (Look::Plain, format!("{text} ?")),
+                Keeps::No => (Look::Bad, text),
+            }
+        }
+        None => (Look::Quiet, "-".to_owned()),
+    }
+}
+
+fn number(one: Shown<'_>, measure: Measure) -> String {
+    let say: fn(u64) -> String = if measure.entry().unit == Unit::Bytes { bytes } else { count };
+    one.facts.measured.get(measure).map_or_else(|| "-".to_owned(), say)
 }
 
 fn bar(ratio: f64) -> String {
@@ -114,31 +170,6 @@ fn bar(ratio: f64) -> String {
     let eighths = (cells * 8.0).round() as usize;
     let rest = ["", "▏", "▎", "▍", "▌", "▋", "▊", "▉"][eighths % 8];
     format!("{}{rest}", "█".repeat(eighths / 8))
-}
-
-fn legend(page: &mut Page, contest: &RacedContest) {
-    let has = |outcome| contest.contenders().any(|one| one.placed.outcome == outcome);
-    let mut notes = vec!["Statements, trips, rows and bytes are the same in any language; time and memory are those of Kampf's compiled layers, and usually larger elsewhere.".to_owned()];
-    let says = |measure, how| contest.contenders().any(|one| one.facts.measured.how(measure) == Some(how));
-    if says(Measure::RoundTrips, How::Modelled) {
-        notes.push("Trips are what a server would need; this engine has none.".to_owned());
-    }
-    if says(Measure::HeapPeak, How::Resident) {
-        notes.push("For programs, memory is the growth of the whole process.".to_owned());
-    }
-    if has(Outcome::Unresolved) {
-        notes.push("? cannot be told from the best with these rounds.".to_owned());
-    }
-    if has(Outcome::Tied) {
-        notes.push(format!("= differs from the best by less than {}, surely.", super::numbers::percent(contest.facts.rules.margin)));
-    }
-    if contest.contenders().any(|one| one.placed.trade_off) {
-        notes.push("◆ nobody beats it on time, memory and statements at once.".to_owned());
-    }
-    if has(Outcome::Outclassed) {
-        notes.push("Faint ones were so far behind that they were not run to the end.".to_owned());
-    }
-    page.paragraph(&quiet_words(&notes.join(" ")), 0);
 }
 
 #[cfg(test)]

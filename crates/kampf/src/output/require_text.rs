@@ -1,7 +1,7 @@
 //! Requirements in words.
 
 use kampf_contest::Unit;
-use kampf_verdict::{Miss, Nearest, Required};
+use kampf_verdict::{Nearest, Reading, Required};
 
 use super::numbers::{bytes, count, duration};
 
@@ -15,7 +15,7 @@ pub(crate) fn reading(required: Required, value: f64) -> String {
 }
 
 /// What a contender misses.
-pub(crate) fn miss_text(Miss { required, has, limit }: &Miss) -> String {
+pub(crate) fn miss_text(Reading { required, has, limit, .. }: &Reading) -> String {
     let (name, limit) = (required.word(), reading(*required, *limit));
     match has {
         None => format!("{name} not known, {limit} allowed"),

@@ -1,44 +1,37 @@
 //! The verdict in sentences.
 
 use kampf_contest::{ByHand, How, Measure};
-use kampf_verdict::{Forecast, Outcome};
+use kampf_verdict::{Beside, End, Keeps, Outcome, Ratio, Reading, Requirements};
 
-use super::numbers::{about, behind, count, duration, percent, wait};
+use super::forecast_text::{EARLIEST, forecast_text};
+use super::numbers::{behind, between, count, duration, list, percent, wait};
 use super::page::Page;
-use super::require_text::nearest_text;
+use super::require_text::{nearest_text, reading};
 use super::style::{Look, paint};
 use crate::raced::{RacedContest, Shown};
 
 /// Nanoseconds of the round trip that the note under a verdict computes with.
 const TRIP_NS: f64 = 0.5e6;
-/// A forecast that takes longer is not one to wait for.
-const PATIENCE: f64 = 1800.0;
-/// Contenders that may differ by more than this are not to be taken one for the other.
-const CLOSE: f64 = 0.25;
-/// Noise of one run from which on a small margin is too much to ask.
-const NOISY: f64 = 0.05;
+/// Names in a sentence at most; more are counted.
+const NAMED: usize = 3;
 
-/// Says what to choose, and what it costs or saves.
+/// Says whom to take, what the fastest would bring more, and what is open.
 pub(crate) fn verdict_text(page: &mut Page, contest: &RacedContest) {
     let verdict = &contest.verdict;
     let chosen = verdict.choose.map(|at| contest.contender(at));
-    let eligible = contest.contenders().any(|one| one.facts.is_eligible());
-    match (chosen, verdict.requirements_met) {
-        _ if !eligible => page.paragraph(&paint(Look::Bad, "Nothing could be raced."), 0),
-        (None, Some(_)) => {
+    match (&verdict.requirements, chosen) {
+        _ if verdict.end == End::Nothing => page.paragraph(&paint(Look::Bad, "Nothing could be raced."), 0),
+        (Some(Requirements::Missed { nearest }), _) => {
             page.paragraph(&format!("{} What comes nearest:", paint(Look::Bad, "No contender meets the requirements.")), 0);
-            verdict
-                .nearest
-                .iter()
-                .for_each(|nearest| page.paragraph(&format!("  {}", nearest_text(nearest, contest.name_of(nearest.contender))), 4));
+            nearest.iter().for_each(|one| page.paragraph(&format!("  {}", nearest_text(one, contest.name_of(one.contender))), 4));
         }
-        (None, None) => undecided(page, contest),
-        (Some(chosen), Some(_)) => required(page, contest, chosen),
-        (Some(chosen), None) if contest.contenders().any(|one| one.placed.outcome == Outcome::Tied) => tied(page, contest, chosen),
-        (Some(chosen), None) => fastest(page, contest, chosen),
+        (Some(Requirements::Provisional { contenders }), _) => provisional(page, contest, contenders),
+        (Some(Requirements::Met { easier }), Some(chosen)) => required(page, contest, chosen, easier),
+        (_, Some(chosen)) => take(page, contest, chosen),
+        (_, None) => undecided(page, contest),
     }
-    if let (Some(chosen), Some(easy)) = (chosen, verdict.comfortable.map(|at| contest.contender(at))) {
-        comfortable(page, chosen, easy);
+    if let Some(chosen) = chosen {
+        floor(page, contest, chosen);
     }
     moving(page, contest);
     if contest.conditions.round_trip_ns.is_none() {
@@ -46,165 +39,210 @@ pub(crate) fn verdict_text(page: &mut Page, contest: &RacedContest) {
     }
 }
 
-fn median(contender: Shown<'_>) -> String {
-    duration(contender.placed.median.unwrap_or(0.0))
+fn time(one: Shown<'_>) -> String {
+    duration(one.placed.shown.unwrap_or(0.0))
 }
 
-fn good(contender: Shown<'_>) -> String {
-    paint(Look::Good, &contender.facts.name)
+fn good(one: Shown<'_>) -> String {
+    paint(Look::Good, &one.facts.name)
 }
 
-fn required(page: &mut Page, contest: &RacedContest, chosen: Shown<'_>) {
-    let met = contest.contenders().filter(|one| one.facts.is_eligible() && one.placed.outcome != Outcome::RuledOut).count();
-    let among = if met > 1 {
-        format!("of the {met} that meet the requirements it leaves you the least to do ({})", left_to_do(chosen.facts.by_hand))
-    } else {
-        format!("only it meets the requirements; it leaves you {}", left_to_do(chosen.facts.by_hand))
-    };
-    page.paragraph(&format!("Choose {}: {among}, and takes {} a call.", good(chosen), median(chosen)), 2);
+fn strong(one: Shown<'_>) -> String {
+    paint(Look::Strong, &one.facts.name)
 }
 
-fn tied(page: &mut Page, contest: &RacedContest, chosen: Shown<'_>) {
-    let all: Vec<Shown<'_>> = contest.contenders().filter(|one| matches!(one.placed.outcome, Outcome::Standing | Outcome::Tied)).collect();
-    let others: Vec<String> = all.iter().filter(|one| one.at != chosen.at).map(|one| paint(Look::Strong, &one.facts.name)).collect();
-    let others = if others.len() <= 3 { list(&others) } else { format!("The {} others marked with = or best", others.len()) };
-    page.paragraph(
-        &format!(
-            "Choose {}: {} a call. {others} {} no different, surely within {}; of them all it leaves you the least to do ({}).",
-            good(chosen),
-            median(chosen),
-            if all.len() > 2 { "are" } else { "is" },
-            percent(contest.facts.rules.margin),
-            left_to_do(chosen.facts.by_hand)
-        ),
-        2,
-    );
+/// Names, or how many there are.
+fn named(contenders: &[Shown<'_>]) -> String {
+    let names: Vec<String> = contenders.iter().take(NAMED).map(|one| strong(*one)).collect();
+    match contenders.len() {
+        few if few <= NAMED => list(&names),
+        many => format!("{} and {} others", names.join(", "), many - NAMED),
+    }
 }
 
-fn fastest(page: &mut Page, contest: &RacedContest, chosen: Shown<'_>) {
-    if contest.contenders().filter(|one| one.facts.is_eligible()).count() == 1 {
-        let between = chosen.placed.range.map(|(low, high)| format!(", between {} and {}", duration(low), duration(high)));
-        let text = format!("{} takes {} a call{}; it was alone.", good(chosen), median(chosen), between.unwrap_or_default());
+/// The leader where somebody else is to be taken.
+fn faster_leader<'a>(contest: &'a RacedContest, chosen: Shown<'_>) -> Option<Shown<'a>> {
+    contest.verdict.leader.filter(|leader| *leader != chosen.at).map(|leader| contest.contender(leader))
+}
+
+fn take(page: &mut Page, contest: &RacedContest, chosen: Shown<'_>) {
+    if contest.verdict.end == End::Alone {
+        let range = chosen.placed.range.map(|(low, high)| format!(", between {} and {}", duration(low), duration(high)));
+        let text = format!("{} takes {} a call{}; it was alone.", good(chosen), time(chosen), range.unwrap_or_default());
         return page.paragraph(&text, 2);
     }
-    let next = contest.contenders().find(|one| one.placed.outcome == Outcome::Slower);
-    let next = next.and_then(|next| {
-        let ratio = next.placed.against.as_ref()?.ratio;
-        let more = chosen.placed.median? * (ratio.ratio - 1.0);
-        let sure = (ratio.interval?.high / ratio.ratio).max(ratio.ratio / ratio.interval?.low) - 1.0;
-        let (more, behind, sure) = (duration(more), behind(ratio.ratio), percent(sure));
-        Some(format!(" The next, {}, takes {more} more, {behind}, sure to {sure}.", paint(Look::Strong, &next.facts.name)))
-    });
-    page.paragraph(&format!("Choose {}: {} a call, the fastest here.{}", good(chosen), median(chosen), next.unwrap_or_default()), 2);
+    let leader = faster_leader(contest, chosen);
+    let how = match (contest.verdict.end, leader) {
+        (End::Decided, None) => format!(", and nobody is faster by more than {}", percent(contest.facts.rules.margin)),
+        _ => String::new(),
+    };
+    let hand = left_to_do(chosen.facts.by_hand);
+    page.paragraph(&format!("Take {}: {} a call{how}. It leaves you {hand}.", good(chosen), time(chosen)), 2);
+    if let Some(leader) = leader {
+        page.paragraph(&saving(chosen, leader), 2);
+    }
+    if contest.verdict.end == End::Enough {
+        still_open(page, contest);
+    }
 }
 
-/// The race ended before everybody could be told from the leader: which are left, how far apart they may be, what more rounds
-/// would bring.
+/// What the fastest would bring more, and what for.
+fn saving(chosen: Shown<'_>, leader: Shown<'_>) -> String {
+    let less = chosen.placed.shown.unwrap_or(0.0) - leader.placed.shown.unwrap_or(0.0);
+    let hand = left_to_do(leader.facts.by_hand);
+    let Some(Ratio { ratio, interval }) = chosen.placed.behind else { return String::new() };
+    let sure = interval.map_or(String::new(), |sure| format!(", {}", between(1.0 / sure.high, 1.0 / sure.low)));
+    if less <= 0.0 {
+        return format!("{} leads, but takes no less; it leaves you {hand}.", strong(leader));
+    }
+    format!("The fastest, {}, takes {} less ({}{sure}) and leaves you {hand}.", strong(leader), duration(less), behind(1.0 / ratio))
+}
+
+/// Those of whom it is open whether they are faster than the leader, the one that may be most first.
+fn open(contest: &RacedContest) -> Vec<Shown<'_>> {
+    let is_open = |one: &Shown<'_>| one.placed.outcome == Outcome::Unresolved && one.placed.beside.is_none();
+    let mut open: Vec<Shown<'_>> = contest.contenders().filter(is_open).collect();
+    let low = |one: &Shown<'_>| one.placed.behind.map_or(0.0, |behind| behind.low());
+    open.sort_by(|one, other| low(one).total_cmp(&low(other)));
+    open
+}
+
+/// How much faster some contenders may be than the leader, at most; none where that is not known.
+fn at_most_faster(open: &[Shown<'_>]) -> Option<f64> {
+    let low = open.iter().map(|one| one.placed.behind.map_or(0.0, |behind| behind.low())).fold(f64::INFINITY, f64::min);
+    (low > 0.0 && low.is_finite()).then_some(1.0 - low)
+}
+
+/// What is not decided although somebody can be taken.
+fn still_open(page: &mut Page, contest: &RacedContest) {
+    let open = open(contest);
+    let Some(share) = at_most_faster(&open) else { return };
+    let stopped = if contest.course.interrupted { "Interrupted" } else { "The time was up" };
+    let text = format!("{stopped} with {} open: by at most {} faster than the leader. ", named(&open), percent(share.max(0.001)));
+    page.paragraph(&format!("{text}{}", what_it_takes(contest)), 2);
+}
+
+/// The race ended before anybody could be taken: who leads, who may be faster, what more rounds would bring.
 fn undecided(page: &mut Page, contest: &RacedContest) {
-    let course = &contest.course;
-    let stands = |outcome: Outcome| contest.contenders().filter(move |one| one.placed.outcome == outcome);
-    let (alike, tied) = (stands(Outcome::Unresolved), stands(Outcome::Tied));
-    let left: Vec<Shown<'_>> = stands(Outcome::Standing).chain(alike).chain(tied).collect();
-    let Some(&leader) = left.first() else { return };
-    let names: Vec<String> = left.iter().map(|one| paint(Look::Strong, &one.facts.name)).collect();
-    let who = if names.len() <= 4 {
-        list(&names)
-    } else {
-        format!("the {} marked with {}", names.len(), if stands(Outcome::Tied).next().is_none() { "? or best" } else { "?, = or best" })
+    let Some(leader) = contest.verdict.leader.map(|at| contest.contender(at)) else { return };
+    let how = if contest.course.interrupted { "Interrupted" } else { "Not decided" };
+    let rounds = match contest.facts.rounds {
+        1 => "one round".to_owned(),
+        rounds => format!("{} rounds", count(rounds as u64)),
     };
-    let apart = left[1..].iter().map(|contender| {
-        let sure = contender.placed.against.as_ref()?.ratio.interval?;
-        Some(sure.high.max(1.0 / sure.low) - 1.0)
-    });
-    let apart: Option<f64> = apart.collect::<Option<Vec<f64>>>().map(|all| all.into_iter().fold(0.0, f64::max));
-    let how = if course.interrupted { "Interrupted" } else { "Not decided" };
-    let rounds = if contest.facts.rounds == 1 { "one round".to_owned() } else { format!("{} rounds", contest.facts.rounds) };
-    let mut text = match (left.len(), apart) {
-        (1, _) => format!("{how} after {rounds}: {who} is the only one left, at {} a call.", median(leader)),
-        (_, Some(apart)) if apart <= CLOSE => {
-            format!("{how} after {rounds}. Take any of {who}: they differ by less than {}.", percent(apart))
+    let open = open(contest);
+    let who = match at_most_faster(&open) {
+        _ if open.is_empty() => format!("{} leads with {} a call", strong(leader), time(leader)),
+        Some(share) => {
+            format!("{} leads with {} a call, and {} may be faster by up to {}", strong(leader), time(leader), named(&open), percent(share))
         }
-        (_, Some(apart)) => format!("{how} after {rounds}: {who} may still differ by {}.", percent(apart)),
-        (_, None) => format!("{how} after {rounds}, too few to tell {who} apart."),
+        None => format!("too few to tell; {} leads with {} a call so far", strong(leader), time(leader)),
     };
-    if left.len() > 1 {
-        text += &format!(" {} leads with {} a call.", leader.facts.name, median(leader));
-    }
-    page.paragraph(&text, 2);
-    page.paragraph(&more_rounds(contest), 2);
+    page.paragraph(&format!("{} after {rounds}: {who}.", paint(Look::Strong, how)), 2);
+    page.paragraph(&what_it_takes(contest), 2);
 }
 
-/// What it would take to decide.
-fn more_rounds(contest: &RacedContest) -> String {
-    let (rounds, rules, course) = (contest.facts.rounds, &contest.facts.rules, &contest.course);
-    let more = |forecast: &Forecast| {
-        let more = forecast.rounds.saturating_sub(rounds).max(1);
-        (more, more as f64 * course.round_seconds, forecast.margin)
+/// What a decision would take, and how to ask for it.
+fn what_it_takes(contest: &RacedContest) -> String {
+    let (course, verdict) = (&contest.course, &contest.verdict);
+    let Some(text) = forecast_text(&verdict.forecasts, contest.facts.rounds, course.round_seconds) else { return String::new() };
+    let needed = verdict.forecasts.first().and_then(|forecast| forecast.rounds);
+    // A fifth more than foretold, since it is only foretold.
+    let ask = match needed {
+        Some(rounds) if contest.facts.rounds >= EARLIEST => {
+            let more = rounds.saturating_sub(contest.facts.rounds).max(1) as f64 * course.round_seconds;
+            let time = wait((course.seconds + more) * 1.2).replace(' ', "");
+            let needed = rounds * 6 / 5;
+            let rounds = if needed > contest.facts.rules.most_rounds { format!(" --rounds {needed}") } else { String::new() };
+            if more <= 600.0 { format!(" (--time {time}{rounds})") } else { String::new() }
+        }
+        _ => " (--time)".to_owned(),
     };
-    let waits: Vec<(usize, f64, f64)> = contest.verdict.forecasts.iter().map(more).filter(|(_, seconds, _)| *seconds <= PATIENCE).collect();
-    let noisy = contest.verdict.noise.filter(|noise| *noise >= NOISY && rules.margin < NOISY);
-    let mut text = noisy.map_or(String::new(), |noise| {
-        format!("It is noisy here: one run varies by {}, which is much for a margin of {}. ", percent(noise), percent(rules.margin))
-    });
-    match waits.first() {
-        None if contest.verdict.forecasts.is_empty() && rounds < 5 => text += "Give it more time (--time).",
-        None => {
-            let wider =
-                if rules.margin < NOISY { "take a wider margin (--margin 5%) or a quieter machine" } else { "take a quieter machine" };
-            text += &format!("No number of rounds that one would wait for settles this; {wider}.");
-        }
-        Some((more, seconds, margin)) => {
-            let settles = |more: usize, seconds: f64, margin: f64| {
-                let rounds = if more == 1 { "round" } else { "rounds" };
-                format!("about {} more {rounds} ({}) would settle {}", count(about(more)), wait(seconds), percent(margin))
-            };
-            let first = settles(*more, *seconds, *margin);
-            text += &first[..1].to_uppercase();
-            text += &first[1..];
-            let wider = waits.iter().skip(1).find(|(other, _, _)| *other * 2 < *more);
-            if let Some((more, seconds, margin)) = wider {
-                text += &format!(", {}", settles(*more, *seconds, *margin));
-            }
-            // A fifth more than foretold, since it is only foretold.
-            let needed = (rounds + more) * 6 / 5;
-            let mut options = format!("--time {}", wait((course.seconds + seconds) * 1.2).replace(' ', ""));
-            if needed > rules.most_rounds {
-                options += &format!(" --rounds {}", about(needed));
-            }
-            if wider.is_some() || *margin > rules.margin {
-                options += &format!(", or --margin {:.0}%", wider.map_or(*margin, |(_, _, margin)| *margin) * 100.0);
-            }
-            text += &format!(": {options}.");
-        }
-    }
-    text
+    format!("To decide takes {text}{ask}.")
 }
 
-fn comfortable(page: &mut Page, chosen: Shown<'_>, easy: Shown<'_>) {
-    let (fast, slow) = (chosen.placed.median.unwrap_or(0.0), easy.placed.median.unwrap_or(0.0));
-    let cost = if slow > fast {
-        let ratio =
-            easy.placed.against.as_ref().filter(|against| against.leader == chosen.at).map_or(slow / fast, |against| against.ratio.ratio);
-        format!("takes {} more ({})", duration(slow - fast), behind(ratio))
-    } else {
-        "takes no longer".to_owned()
+fn required(page: &mut Page, contest: &RacedContest, chosen: Shown<'_>, easier: &[usize]) {
+    let meets = |one: &Shown<'_>| {
+        one.facts.is_eligible() && one.placed.beside.is_none() && one.placed.readings.iter().all(|reading| reading.keeps == Keeps::Yes)
+    };
+    let met = contest.contenders().filter(meets).count();
+    let among = match met {
+        0 | 1 => "only it surely meets the requirements".to_owned(),
+        met => format!("of the {met} that meet the requirements it leaves you the least to do"),
+    };
+    let hand = left_to_do(chosen.facts.by_hand);
+    page.paragraph(&format!("Take {}: {among} ({hand}), at {} a call.", good(chosen), time(chosen)), 2);
+    let fastest = contest
+        .contenders()
+        .filter(meets)
+        .min_by(|one, other| one.placed.shown.unwrap_or(0.0).total_cmp(&other.placed.shown.unwrap_or(0.0)));
+    if let Some(fastest) = fastest.filter(|fastest| fastest.at != chosen.at && fastest.placed.shown < chosen.placed.shown) {
+        let less = left_to_do(fastest.facts.by_hand);
+        page.paragraph(&format!("What that comfort costs: {} takes {} with {less} of yours.", strong(fastest), time(fastest)), 2);
+    }
+    if let Some(&first) = easier.first() {
+        let one = contest.contender(first);
+        page.paragraph(
+            &format!("{} would leave you less, and may meet them too: {}; more rounds would tell.", strong(one), doubts(one)),
+            2,
+        );
+    }
+}
+
+fn provisional(page: &mut Page, contest: &RacedContest, contenders: &[usize]) {
+    let Some(first) = contenders.first().map(|&at| contest.contender(at)) else { return };
+    let others = match contenders.len() {
+        1 => String::new(),
+        2 => " One other may, too.".to_owned(),
+        many => format!(" {} others may, too.", many - 1),
     };
     page.paragraph(
         &format!(
-            "Or choose {}: it leaves you {} instead of {}, and {cost}.",
-            good(easy),
-            left_to_do(easy.facts.by_hand),
-            left_to_do(chosen.facts.by_hand)
+            "{}: nobody surely meets the requirements with these rounds. Of those that may, {} leaves you the least to do ({}): {}.{others}",
+            paint(Look::Strong, "Provisional"),
+            strong(first),
+            left_to_do(first.facts.by_hand),
+            doubts(first)
         ),
         2,
     );
+    page.paragraph("More rounds tell more: a longer --time, or a quieter machine.", 2);
+}
+
+/// Why it is not known whether a contender meets the requirements.
+fn doubts(one: Shown<'_>) -> String {
+    let doubts = one.placed.readings.iter().filter(|reading| reading.keeps == Keeps::Provisional);
+    let words = doubts.map(|&Reading { required, has, interval, limit, .. }| {
+        let word = required.word();
+        let allowed = reading(required, limit);
+        match (has, interval) {
+            (_, Some(sure)) => {
+                format!("{word} between {} and {}, {allowed} allowed", reading(required, sure.low), reading(required, sure.high))
+            }
+            (Some(has), None) => format!("{word} {} from too few rounds, {allowed} allowed", reading(required, has)),
+            (None, None) => format!("{word} not known from so few calls, {allowed} allowed"),
+        }
+    });
+    list(&words.collect::<Vec<_>>())
+}
+
+/// How far what is to be taken lies above the floor.
+fn floor(page: &mut Page, contest: &RacedContest, chosen: Shown<'_>) {
+    let floors = contest.contenders().filter(|one| one.placed.beside == Some(Beside::Floor) && one.facts.is_eligible());
+    let shown = |one: &Shown<'_>| one.placed.shown.unwrap_or(f64::INFINITY);
+    let Some(lowest) = floors.min_by(|one, other| shown(one).total_cmp(&shown(other))) else { return };
+    let above = shown(&chosen) / shown(&lowest);
+    let lies = if above < 1.005 {
+        "what you take is no slower".to_owned()
+    } else {
+        format!("what you take is {} above it", behind(above).trim_start_matches('+'))
+    };
+    page.paragraph(&format!("The floor, {}, takes {} and keeps nothing: {lies}.", strong(lowest), time(lowest)), 2);
 }
 
 /// Finalists whose halves contradict each other.
 fn moving(page: &mut Page, contest: &RacedContest) {
-    let moving = contest
-        .contenders()
-        .filter(|one| one.placed.left.is_none() && one.placed.against.as_ref().is_some_and(|against| against.still_moving));
+    let moving = contest.contenders().filter(|one| one.placed.left.is_none() && one.placed.still_moving);
     let names: Vec<String> = moving.map(|one| one.facts.name.clone()).collect();
     if !names.is_empty() {
         let (verb, them) = if names.len() == 1 { ("was", "it") } else { ("were", "them") };
@@ -247,19 +285,9 @@ fn left_to_do(by_hand: Option<ByHand>) -> String {
         None => "a program".to_owned(),
         Some(ByHand { statements: 0, columns: 0, .. }) => "no SQL".to_owned(),
         Some(ByHand { statements: 0, columns, .. }) => format!("{} to list", plural(columns, "column", "columns")),
-        Some(ByHand { statements, columns, characters }) => format!(
-            "{} of {} with {} to map",
-            plural(statements, "statement", "statements"),
-            plural(characters, "character", "characters"),
-            plural(columns, "column", "columns")
-        ),
-    }
-}
-
-fn list(names: &[String]) -> String {
-    match names {
-        [] => String::new(),
-        [one] => one.clone(),
-        [head @ .., last] => format!("{} and {last}", head.join(", ")),
+        Some(ByHand { statements, columns, characters }) => {
+            let mapped = if columns == 0 { String::new() } else { format!(", {} to map", plural(columns, "column", "columns")) };
+            format!("{} of {}{mapped}", plural(statements, "statement", "statements"), plural(characters, "character", "characters"))
+        }
     }
 }

@@ -52,6 +52,8 @@ pub(crate) struct ContestConfig {
     pub(crate) ordered: bool,
     pub(crate) parameters: Vec<(String, Written)>,
     pub(crate) choices: Restriction,
+    /// Whether the application keeps nothing of its rows, so that raw is a choice like others.
+    pub(crate) keeps_nothing: bool,
     pub(crate) require: Require,
     pub(crate) contenders: Vec<OwnConfig>,
 }
@@ -215,6 +217,7 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
         ordered: table.truth("ordered")?.unwrap_or(false),
         parameters: Vec::new(),
         choices: Restriction::default(),
+        keeps_nothing: false,
         require: Require::default(),
         contenders: Vec::new(),
     };
@@ -242,6 +245,14 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
             }
         }
         choices.finish()?;
+    }
+    if let Some(written) = table.string("keeps")? {
+        if written.value != "nothing" {
+            return Err(Problem::wrong(format!("`keeps` is `nothing` or is left out, not `{}`", written.value))
+                .at(source.place(written.span))
+                .hint("keeps = \"nothing\" says that the application uses each row in place, so that raw can be chosen"));
+        }
+        config.keeps_nothing = true;
     }
     if let Some(mut require) = table.table("require")? {
         for required in Required::all() {

@@ -35,10 +35,7 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     let (mut entries, mut left_out) = (Vec::new(), Vec::new());
     if let Some(need) = &need {
         let chosen = if selection.all { &field.valid } else { &field.entered };
-        for choices in chosen
-            .iter()
-            .chain(field.valid.iter().filter(|choices| asked_for(selection, &choices.to_string()) && !chosen.contains(choices)))
-        {
+        for choices in chosen {
             let plan = Plan { transaction: project.config.transaction, ..derive(&project.schema, need, dialect, choices) };
             let by_hand = Some(ByHand::of(choices, &plan));
             entries.push(Entry { name: choices.to_string(), choices: Some(*choices), way: EntryWay::Plan(Box::new(plan)), by_hand });
@@ -75,7 +72,11 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     if entries.is_empty() {
         if all > 0 {
             let problem = Problem::wrong(format!("no contender of `{}` fits {}", config.name, selection.only.join(" or ")));
-            return Err(problem.hint(format!("`kampf show {} --all` lists them all; * stands for anything", config.name)));
+            let hint = format!(
+                "`kampf show {} --all` lists them all; --only keeps some of those that enter, with --all of all; * stands for anything",
+                config.name
+            );
+            return Err(problem.hint(hint));
         }
         return Err(header(Problem::wrong(format!("`{}` has no contender", config.name)))
             .hint("give it a need (`from` and `give`), or SQL of your own under [contest.….contender.…]"));

@@ -16,7 +16,7 @@ use kampf_fill::{Blueprint, FillError, FillSubject, Order};
 use kampf_schema::{ColumnId, Relations, Schema, Span, TableId, did_you_mean, expr};
 
 pub(crate) use config::{Config, ContestConfig};
-pub(crate) use contest::resolve;
+pub(crate) use contest::{Selected, resolve};
 pub(crate) use schema_text::SchemaText;
 pub(crate) use toml_text::{Scalar, TomlText};
 pub(crate) use written::Written;

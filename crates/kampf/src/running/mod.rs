@@ -6,5 +6,5 @@ mod raced;
 mod session;
 
 pub(crate) use circumstances::Circumstances;
-pub(crate) use raced::{Surroundings, raced_contest};
+pub(crate) use raced::{Ran, Surroundings, raced_contest};
 pub(crate) use session::{engines, filled, heed, inbox, name_programs, open, setup, trouble};

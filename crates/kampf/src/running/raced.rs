@@ -1,10 +1,11 @@
 //! From what was run to a contest that was raced.
 
 use std::collections::BTreeMap;
+use std::time::Duration;
 
-use kampf_race::median;
+use kampf_race::{Finding, Goal, median};
 use kampf_runner::{CheckedVerdict, Checks, Contest, EntryWay, RaceOptions, RaceReport, Timed};
-use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Rules, judge};
+use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Require, Rules, judge};
 
 use super::circumstances::Circumstances;
 use crate::document::{AnswerPart, EnginePart};
@@ -19,27 +20,35 @@ pub(crate) struct Surroundings<'a> {
     pub(crate) circumstances: &'a Circumstances,
 }
 
+/// A contest that was checked and raced.
+pub(crate) struct Ran<'a> {
+    pub(crate) checks: &'a Checks,
+    /// How long the check took.
+    pub(crate) checked: Duration,
+    pub(crate) options: &'a RaceOptions,
+    pub(crate) keeps_nothing: bool,
+    pub(crate) require: &'a Require,
+    pub(crate) report: &'a RaceReport,
+}
+
 /// The contest with everything that follows from the rounds.
-pub(crate) fn raced_contest(
-    on: &Surroundings<'_>,
-    config: &ContestConfig,
-    contest: &Contest,
-    checks: &Checks,
-    options: &RaceOptions,
-    report: &RaceReport,
-) -> RacedContest {
+pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, contest: &Contest, ran: &Ran<'_>) -> RacedContest {
+    let Ran { checks, options, report, .. } = *ran;
     let settings = options.settings;
     let facts = Facts {
         rules: Rules {
             margin: settings.margin,
             alpha: settings.alpha,
             most_rounds: settings.most_rounds,
-            exact: settings.exact,
+            goal: settings.goal,
+            rests: settings.rests,
             keep_below: settings.keep_below,
+            keeps_nothing: ran.keeps_nothing,
         },
-        require: config.require.clone(),
+        require: ran.require.clone(),
         rounds: report.race.rounds(),
         contenders: contenders(contest, checks, report),
+        pair: (settings.goal == Goal::Pair && contest.entries.len() == 2).then_some((0, 1)),
     };
     RacedContest {
         name: contest.name.clone(),
@@ -54,6 +63,7 @@ pub(crate) fn raced_contest(
         dataset: on.dataset.record.fingerprint.clone(),
         course: Course {
             seconds: report.total.as_secs_f64(),
+            check_seconds: ran.checked.as_secs_f64(),
             measured_seconds: report.measured.as_secs_f64(),
             interrupted: report.interrupted,
             reference: checks.reference_by.clone(),
@@ -82,8 +92,7 @@ fn real_settings(project: &Project, dataset: &Dataset) -> BTreeMap<String, Strin
 
 /// The contenders as they were measured.
 fn contenders(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<ContenderFacts> {
-    let failed: Vec<usize> =
-        report.race.standings().iter().filter(|one| one.outcome == kampf_race::Outcome::Failed).map(|one| one.contender).collect();
+    let failed: Vec<usize> = report.race.standings().iter().filter(|one| one.finding == Finding::Failed).map(|one| one.contender).collect();
     let facts = |at: usize| {
         let (entry, entrant, checked) = (&contest.entries[at], &report.entrants[at], &checks.entries[at]);
         let kind = match &checked.verdict {
@@ -103,6 +112,9 @@ fn contenders(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<Co
         ContenderFacts {
             name: entry.name.clone(),
             choices: entry.choices,
+            keeps_nothing: entry.keeps_nothing(),
+            ran: runs.ran.clone(),
+            cold_rounds: if runs.rounds.is_empty() { Vec::new() } else { runs.cold.clone() },
             rounds: runs.rounds.clone(),
             p95_rounds: runs.p95.clone(),
             in_check: match entrant.timed {
@@ -110,9 +122,9 @@ fn contenders(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<Co
                 Timed::InCheck(nanos) => Some(nanos),
             },
             cold: median(&runs.cold),
-            measured: runs.measured.clone().unwrap_or_default(),
+            measured: checked.probe.as_ref().map(|probe| probe.measured.clone()).unwrap_or_default(),
             by_hand: entry.by_hand,
-            fault: kind.map(|kind| Fault { kind, reason: reason() }),
+            fault: kind.map(|kind| Fault { kind, reason: reason(), after: entrant.failed_after.unwrap_or(0) }),
         }
     };
     (0..contest.entries.len()).map(facts).collect()

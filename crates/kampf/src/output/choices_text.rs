@@ -1,0 +1,89 @@
+//! What is known of each choice, a line each.
+
+use kampf_verdict::{ByChoice, ChoiceEnd, Cost, End, OtherOption};
+
+use super::numbers::{about, behind, between, count, list, percent};
+use super::page::Page;
+use super::style::{Look, paint};
+use crate::raced::RacedContest;
+
+/// The choices that were raced, in the order in which they are made.
+pub(crate) fn choices_text(page: &mut Page, contest: &RacedContest) {
+    if contest.verdict.by_choice.is_empty() {
+        return;
+    }
+    page.line(paint(Look::Title, "By choice"));
+    let widest = contest.verdict.by_choice.iter().map(|one| one.choice.word().len()).max().unwrap_or(0);
+    for one in &contest.verdict.by_choice {
+        let word = one.choice.word();
+        let space = " ".repeat(widest - word.len());
+        // Spaces that are not to be torn apart, so that the second column stays where it is.
+        let head = format!("  {}{space}", paint(Look::Strong, word));
+        page.hung(&head, &words(contest, one), widest + 3);
+    }
+}
+
+fn words(contest: &RacedContest, one: &ByChoice) -> String {
+    let margin = contest.facts.rules.margin;
+    let option = paint(Look::Good, one.option.word());
+    match one.end(margin) {
+        ChoiceEnd::NoDifference => {
+            let most = one.others.iter().filter_map(|other| at_most(&other.cost)).fold(1.0, f64::max);
+            let names: Vec<String> = std::iter::once(one.option)
+                .chain(one.others.iter().map(|other| other.option))
+                .map(|option| option.word().to_owned())
+                .collect();
+            format!("makes no difference: {} are within {}", list(&names), percent(most - 1.0))
+        }
+        ChoiceEnd::Decided => format!("{option}, decided: {}", costs(contest, one)),
+        ChoiceEnd::Known => format!("{option}: {}", costs(contest, one)),
+        ChoiceEnd::Open => format!("{} so far: {}", paint(Look::Strong, one.option.word()), costs(contest, one)),
+    }
+}
+
+fn at_most(cost: &Cost) -> Option<f64> {
+    match cost {
+        Cost::AtMost(most) => Some(*most),
+        _ => None,
+    }
+}
+
+/// What the other options cost: those that are slower first, the largest last.
+fn costs(contest: &RacedContest, one: &ByChoice) -> String {
+    let mut slower: Vec<(&OtherOption, f64)> =
+        one.others.iter().filter_map(|other| if let Cost::AtLeast(least) = other.cost { Some((other, least)) } else { None }).collect();
+    slower.sort_by(|(_, one), (_, other)| one.total_cmp(other));
+    let mut parts: Vec<String> = Vec::new();
+    if let Some(((first, least), rest)) = slower.split_first() {
+        let rest = rest.iter().map(|(other, least)| format!(", {} {}", other.option.word(), behind(*least)));
+        parts.push(format!("{} costs at least {}{}", first.option.word(), behind(*least), rest.collect::<String>()));
+    }
+    let margin = contest.facts.rules.margin;
+    for other in &one.others {
+        let word = other.option.word();
+        match other.cost {
+            Cost::AtLeast(_) => {}
+            Cost::AtMost(most) if most <= 1.0 + margin => {
+                parts.push(format!("{word} costs nothing to speak of (at most {})", behind(most.max(1.001))));
+            }
+            Cost::AtMost(most) => parts.push(format!("{word} costs at most {}", behind(most))),
+            Cost::Open { interval, rounds } => {
+                let lies = interval.map_or_else(|| "with too few rounds".to_owned(), |sure| between(sure.low, sure.high));
+                parts.push(format!("{} is open, {lies}{}", paint(Look::Strong, word), settles(contest, rounds)));
+            }
+        }
+    }
+    parts.join("; ")
+}
+
+/// What would settle an option that is open.
+fn settles(contest: &RacedContest, rounds: Option<usize>) -> String {
+    let more = rounds.map(|rounds| rounds.saturating_sub(contest.facts.rounds).max(1));
+    match (contest.verdict.end, more) {
+        // A race that is over does not go on for what changes nobody to take.
+        (End::Decided | End::Alone | End::Nothing, _) => " (--exact tells)".to_owned(),
+        (_, Some(1)) => " (at least one more round)".to_owned(),
+        (_, Some(more)) => format!(" (at least {} more rounds)", count(about(more))),
+        (_, None) => String::new(),
+    }
+}

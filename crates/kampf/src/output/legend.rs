@@ -1,0 +1,55 @@
+//! What signs and columns mean, once under everything.
+
+use kampf_contest::{How, Measure};
+use kampf_verdict::{Beside, Keeps, Outcome};
+
+use super::numbers::percent;
+use super::page::Page;
+use super::style::quiet_words;
+use crate::raced::{RacedContest, Shown};
+
+/// The legend of all contests that were shown.
+pub(crate) fn legend(page: &mut Page, contests: &[RacedContest]) {
+    let all = || contests.iter().flat_map(RacedContest::contenders);
+    if all().next().is_none() {
+        return;
+    }
+    let any = |test: &dyn Fn(&Shown<'_>) -> bool| all().any(|one| test(&one));
+    let stands = |outcome| any(&|one| one.placed.outcome == outcome && one.placed.beside.is_none());
+    let says = |measure, how| any(&|one| one.facts.measured.how(measure) == Some(how));
+    let margin = contests.first().map_or(0.0, |contest| contest.facts.rules.margin);
+    let mut notes = vec![
+        "Times are compared within rounds: a call takes the leader's median times the ratio to it.".to_owned(),
+        "Statements, trips, rows and bytes are the same in any language; time and memory are those of Kampf's compiled layers, and usually larger elsewhere."
+            .to_owned(),
+    ];
+    if says(Measure::RoundTrips, How::Modelled) {
+        notes.push("Trips are what a server would need; this engine has none.".to_owned());
+    }
+    if says(Measure::HeapPeak, How::Resident) {
+        notes.push("For programs, memory is the growth of the whole process.".to_owned());
+    }
+    if any(&|one| one.placed.beside == Some(Beside::Floor)) {
+        notes.push("Floor: it keeps nothing of its rows, which an application usually cannot do, so it is not chosen.".to_owned());
+    }
+    if stands(Outcome::Tied) {
+        notes.push(format!("Tied: surely within {} of the leader.", percent(margin)));
+    }
+    if stands(Outcome::NotFaster) {
+        notes.push(format!("Not faster: surely not faster than the leader by more than {}.", percent(margin)));
+    }
+    if stands(Outcome::Unresolved) {
+        notes.push(format!("Open: with these rounds it may be faster than the leader by more than {}.", percent(margin)));
+    }
+    if stands(Outcome::Outclassed) {
+        notes.push("Outclassed: so far behind that it was not run to the end.".to_owned());
+    }
+    if any(&|one| one.placed.readings.iter().any(|reading| reading.keeps == Keeps::Provisional)) {
+        notes.push("?: these rounds do not tell on which side of the limit it lies.".to_owned());
+    }
+    if any(&|one| one.placed.trade_off) {
+        notes.push("◆: nobody beats it on time, memory and statements at once.".to_owned());
+    }
+    notes.push("`kampf show --words` explains the ways.".to_owned());
+    page.paragraph(&quiet_words(&notes.join(" ")), 0);
+}

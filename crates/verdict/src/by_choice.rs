@@ -1,0 +1,154 @@
+//! What is known of each choice by itself, however the race between the contenders ended.
+
+use kampf_contest::{Choice, Opt};
+use kampf_race::{Forecaster, Interval};
+
+use crate::facts::Facts;
+use crate::replay::Replayed;
+use crate::verdict::{Outcome, Placed, Ratio};
+
+/// What is known of a choice: the option of the best derived contender, and what the others cost against it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ByChoice {
+    /// The choice.
+    pub choice: Choice,
+    /// The best derived contender that may be chosen.
+    pub base: usize,
+    /// Its option.
+    pub option: Opt,
+    /// The other options that were raced, from the naive one on.
+    pub others: Vec<OtherOption>,
+}
+
+/// What another option of a choice costs.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct OtherOption {
+    /// The option.
+    pub option: Opt,
+    /// The best contender that has it.
+    pub contender: usize,
+    /// What it costs.
+    pub cost: Cost,
+}
+
+/// What another option costs, as a ratio of times.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Cost {
+    /// Every contender that has it is slower, by at least this.
+    AtLeast(f64),
+    /// Its best contender is behind by at most this, which is no more than a tenth.
+    AtMost(f64),
+    /// Neither is known.
+    Open {
+        /// Where the ratio of its best contender surely lies; none with too few rounds.
+        interval: Option<Interval>,
+        /// Rounds in all after which it would be known, where that can be foretold.
+        rounds: Option<usize>,
+    },
+}
+
+/// What a choice comes to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ChoiceEnd {
+    /// The option of the best is to be taken: all others are slower.
+    Decided,
+    /// It makes no difference: no option costs more than the margin.
+    NoDifference,
+    /// No option is open; some cost little.
+    Known,
+    /// Of some option it is not known what it costs.
+    Open,
+}
+
+/// A difference up to this is little; what is known within it is known well enough to choose by.
+pub(crate) const LITTLE: f64 = 1.10;
+/// An outclassed contender's fastest run is slower than the leader's slowest by more than this.
+const OUTCLASSED: f64 = 3.0;
+
+impl ByChoice {
+    /// What it comes to.
+    pub fn end(&self, margin: f64) -> ChoiceEnd {
+        let all = |test: fn(&Cost, f64) -> bool| self.others.iter().all(|other| test(&other.cost, margin));
+        if all(|cost, _| matches!(cost, Cost::AtLeast(_))) {
+            ChoiceEnd::Decided
+        } else if all(|cost, margin| matches!(cost, Cost::AtMost(most) if *most <= 1.0 + margin)) {
+            ChoiceEnd::NoDifference
+        } else if all(|cost, _| !matches!(cost, Cost::Open { .. })) {
+            ChoiceEnd::Known
+        } else {
+            ChoiceEnd::Open
+        }
+    }
+}
+
+/// A derived contender against the base.
+struct Rival {
+    at: usize,
+    ratio: f64,
+    interval: Option<Interval>,
+    /// How much slower at least, where it is slower for sure.
+    slower: Option<f64>,
+}
+
+/// Works it out over derived contenders that may be chosen, against the best of them.
+pub(crate) fn by_choice(facts: &Facts, replayed: &Replayed, placed: &[Placed], order: &[usize]) -> Vec<ByChoice> {
+    let may_be_chosen = |at: &usize| facts.contenders[*at].is_eligible() && placed[*at].beside.is_none();
+    let derived: Vec<usize> = order.iter().copied().filter(may_be_chosen).filter(|&at| facts.contenders[at].choices.is_some()).collect();
+    let is_leader = |at: &&usize| placed[**at].outcome == Outcome::Standing;
+    let Some(&base) = derived.iter().find(is_leader).or(derived.first()) else { return Vec::new() };
+    let rivals: Vec<Rival> = derived.iter().filter(|&&at| at != base).filter_map(|&at| rival(facts, replayed, placed, at, base)).collect();
+    let forecaster = (!replayed.decided).then(|| Forecaster::new(&replayed.race));
+    let mut all: Vec<ByChoice> = Vec::new();
+    for choice in Choice::ALL {
+        let option_of = |at: usize| facts.contenders[at].choices.and_then(|choices| choices.of(choice));
+        let Some(option) = option_of(base) else { continue };
+        let others = choice.options().filter(|other| *other != option).filter_map(|other| {
+            let with: Vec<&Rival> = rivals.iter().filter(|rival| option_of(rival.at) == Some(other)).collect();
+            let best = with.iter().filter(|rival| rival.slower.is_none()).min_by(|one, other| one.ratio.total_cmp(&other.ratio));
+            let best = best.or(with.iter().min_by(|one, other| one.ratio.total_cmp(&other.ratio)))?;
+            let cost = match best.slower {
+                Some(_) => Cost::AtLeast(with.iter().filter_map(|rival| rival.slower).fold(f64::INFINITY, f64::min)),
+                None => known(best, || forecaster.as_ref()?.rounds_for(&replayed.race, best.at, facts.rules.margin)),
+            };
+            Some(OtherOption { option: other, contender: best.at, cost })
+        });
+        let others: Vec<OtherOption> = others.collect();
+        if !others.is_empty() {
+            all.push(ByChoice { choice, base, option, others });
+        }
+    }
+    all.sort_by_key(|one| one.choice.entry().turn);
+    all
+}
+
+fn known(best: &Rival, rounds: impl FnOnce() -> Option<usize>) -> Cost {
+    match best.interval {
+        Some(sure) if sure.high <= LITTLE => Cost::AtMost(sure.high.max(1.0)),
+        interval => Cost::Open { interval, rounds: rounds() },
+    }
+}
+
+fn rival(facts: &Facts, replayed: &Replayed, placed: &[Placed], at: usize, base: usize) -> Option<Rival> {
+    if placed[base].outcome == Outcome::Standing {
+        let Ratio { ratio, interval } = placed[at].behind?;
+        let slower = match replayed.finding(at) {
+            // Where another leads since, what was sure of the leader then is still sure.
+            Some(kampf_race::Finding::Slower) => {
+                let now = interval.map(|sure| sure.low).filter(|low| *low > 1.0);
+                now.or(placed[at].left.and_then(|left| left.at_least)).or(Some(1.0))
+            }
+            Some(kampf_race::Finding::Outclassed) => Some(interval.map_or(OUTCLASSED, |sure| sure.low.max(OUTCLASSED))),
+            _ => None,
+        };
+        return Some(Rival { at, ratio, interval, slower });
+    }
+    // Somebody's own SQL or program leads: the derived ones are compared with the best of themselves.
+    let outclassed = facts.contenders[at].rounds.is_empty() || replayed.race.is_outclassed(at, base).is_some();
+    let Some(gap) = replayed.race.between(at, base) else {
+        let ratio = placed[at].shown? / placed[base].shown?;
+        return Some(Rival { at, ratio, interval: None, slower: outclassed.then_some(OUTCLASSED) });
+    };
+    let surely = gap.interval.filter(|sure| sure.low > 1.0 && gap.ratio > 1.0 + facts.rules.margin).map(|sure| sure.low);
+    let slower = if outclassed { Some(surely.unwrap_or(OUTCLASSED).max(OUTCLASSED)) } else { surely };
+    Some(Rival { at, ratio: gap.ratio, interval: gap.interval, slower })
+}

@@ -1,0 +1,71 @@
+//! The one to take.
+
+use std::cmp::Ordering;
+
+use kampf_contest::{ByHand, Measure};
+
+use crate::by_choice::LITTLE;
+use crate::facts::Facts;
+use crate::require::{Keeps, Nearest};
+use crate::verdict::{End, Outcome, Placed, Requirements};
+
+/// A difference up to this is little, where it costs no more round trips.
+const LITTLE_NS: f64 = 1e6;
+
+/// Of those that are surely behind by little, the one that leaves least to do by hand; else the leader. Nobody where the race does not
+/// say who is fastest.
+pub(crate) fn to_take(facts: &Facts, placed: &[Placed], end: End) -> Option<usize> {
+    if !matches!(end, End::Decided | End::Enough | End::Alone) {
+        return None;
+    }
+    let leader = (0..placed.len()).find(|&at| placed[at].outcome == Outcome::Standing)?;
+    let near = candidates(facts, placed).filter(|&at| at == leader || is_little(facts, placed, at, leader));
+    near.min_by(|&one, &other| comfort(facts, placed, one, other)).or(Some(leader))
+}
+
+/// Those that may be chosen.
+fn candidates<'a>(facts: &'a Facts, placed: &'a [Placed]) -> impl Iterator<Item = usize> + 'a {
+    (0..placed.len()).filter(|&at| facts.contenders[at].is_eligible() && placed[at].beside.is_none())
+}
+
+/// Whether one is surely behind another by little: within a tenth, or within a millisecond with no more round trips.
+fn is_little(facts: &Facts, placed: &[Placed], at: usize, leader: usize) -> bool {
+    let trips = |at: usize| facts.contenders[at].measured.get(Measure::RoundTrips);
+    let no_more_trips = trips(at).zip(trips(leader)).is_none_or(|(one, best)| one <= best);
+    let high = placed[at].behind.map_or(f64::INFINITY, |behind| behind.high());
+    let more = placed[leader].shown.unwrap_or(f64::INFINITY) * (high - 1.0);
+    high <= LITTLE || (more <= LITTLE_NS && no_more_trips)
+}
+
+/// Order of comfort: least by hand (statements, then columns, then characters), then the faster. A program leaves everything.
+fn comfort(facts: &Facts, placed: &[Placed], one: usize, other: usize) -> Ordering {
+    let everything = ByHand { statements: usize::MAX, columns: usize::MAX, characters: usize::MAX };
+    let by_hand = |at: usize| facts.contenders[at].by_hand.unwrap_or(everything);
+    let shown = |at: usize| placed[at].shown.unwrap_or(f64::INFINITY);
+    by_hand(one).cmp(&by_hand(other)).then(shown(one).total_cmp(&shown(other)))
+}
+
+/// With requirements: of those that surely meet them the one that leaves least to do by hand. None where nothing could be raced.
+pub(crate) fn required(facts: &Facts, placed: &[Placed]) -> Option<(Option<usize>, Requirements)> {
+    let eligible: Vec<usize> = (0..placed.len()).filter(|&at| facts.contenders[at].is_eligible()).collect();
+    if eligible.is_empty() {
+        return None;
+    }
+    let keeps_all = |at: &usize| placed[*at].readings.iter().all(|reading| reading.keeps == Keeps::Yes);
+    let may_keep = |at: &usize| placed[*at].readings.iter().all(|reading| reading.keeps != Keeps::No);
+    let mut possible: Vec<usize> = candidates(facts, placed).filter(may_keep).collect();
+    possible.sort_by(|&one, &other| comfort(facts, placed, one, other));
+    if let Some(choose) = possible.iter().position(keeps_all) {
+        return Some((Some(possible[choose]), Requirements::Met { easier: possible[..choose].to_vec() }));
+    }
+    if !possible.is_empty() {
+        return Some((None, Requirements::Provisional { contenders: possible }));
+    }
+    let nearest = facts.require.limits().filter_map(|(required, limit)| {
+        let has = |at: usize| placed[at].readings.iter().find(|reading| reading.required == required)?.has;
+        let known = eligible.iter().filter_map(|&at| Some((at, has(at)?)));
+        let (contender, has) = known.min_by(|(_, left), (_, right)| left.total_cmp(right))?;
+        Some(Nearest { required, contender, has, limit })
+    });
+    Some((None, Requirements::Missed { nearest: nearest.collect() }))
+}
