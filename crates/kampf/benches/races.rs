@@ -14,7 +14,7 @@ use kampf_contest::{Hydration, own_sql};
 use kampf_engine::{Engine, Ground, engine};
 use kampf_fill::{Blueprint, Order};
 use kampf_protocol::{Hello, Limits, Mode, Ran, Received, Reply, Request, Run, read_reply, request_line};
-use kampf_race::{Forecaster, Race, RaceSettings};
+use kampf_race::{Forecaster, Goal, Race, RaceSettings};
 use kampf_runner::{OwnContender, reference_loop};
 use kampf_schema::{TableId, ddl, expr::RowCount};
 
@@ -162,7 +162,7 @@ fn judging() {
     if !asked_for("a round in the core") {
         return;
     }
-    let settings = RaceSettings { exact: true, ..RaceSettings::default() };
+    let settings = RaceSettings { goal: Goal::Exact, ..RaceSettings::default() };
     let mut race = Race::new(12, settings);
     let value = |round: usize, contender: usize| {
         let mixed = ((round * 12 + contender) as u64).wrapping_mul(0x9E37_79B9_7F4A_7C15) >> 40;

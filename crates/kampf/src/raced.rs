@@ -29,6 +29,8 @@ pub(crate) struct RacedContest {
     pub(crate) engine: EnginePart,
     /// Fingerprint of the dataset it ran on.
     pub(crate) dataset: String,
+    /// What makes the race say less than it seems to.
+    pub(crate) warnings: Vec<String>,
     pub(crate) course: Course,
     pub(crate) facts: Facts,
     /// What else is known of each contender, by its place in the facts.

@@ -130,6 +130,11 @@ const SETS: usize = 8;
 impl Contest {
     /// The parameter sets of a round: eight, or a single empty one where the need has no parameters.
     pub fn parameter_sets(&self, setup: &Setup<'_>, round: u64) -> Vec<Vec<Value>> {
+        self.parameter_sets_of(setup.blueprint, setup.seed, round)
+    }
+
+    /// The same, without contenders to be run.
+    pub fn parameter_sets_of(&self, blueprint: &Blueprint, seed: u64, round: u64) -> Vec<Vec<Value>> {
         if self.parameters.is_empty() {
             return vec![Vec::new()];
         }
@@ -140,8 +145,8 @@ impl Contest {
                     ParameterSource::Recipe(maker) => maker.value(drawing),
                     ParameterSource::Any(table, column) => {
                         let name = format!("{}:{}", self.name, parameter.name);
-                        let row = RecipeMaker::row(setup.seed, &name, drawing, setup.blueprint.rows(*table));
-                        setup.blueprint.value(*table, row, *column)
+                        let row = RecipeMaker::row(seed, &name, drawing, blueprint.rows(*table));
+                        blueprint.value(*table, row, *column)
                     }
                 };
                 self.parameters.iter().map(value).collect()

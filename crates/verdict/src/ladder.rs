@@ -66,7 +66,21 @@ fn step(replayed: &Replayed, placed: &[Placed], (from, before): Derived, (to, af
     let (before_ns, after_ns) = (placed[from].shown?, placed[to].shown?);
     let ratio = after_ns / before_ns;
     // Medians of pairs do not multiply: the interval is widened where the ratio of what is shown lies beside it.
-    let pair = replayed.race.between(to, from).and_then(|gap| gap.interval);
+    let pair = known(replayed, placed, from, to);
     let interval = pair.map(|sure| Interval { low: sure.low.min(ratio), high: sure.high.max(ratio) });
     Some(Step { from, to, before, after, before_ns, after_ns, ratio: Ratio { ratio, interval } })
+}
+
+/// Where the time of one over another surely lies: what stands in the table, where one of them leads; else over the rounds that both
+/// ran.
+fn known(replayed: &Replayed, placed: &[Placed], from: usize, to: usize) -> Option<Interval> {
+    let leader = replayed.race.leader();
+    let against_leader = |at: usize| placed[at].behind.and_then(|behind| behind.interval);
+    if leader == Some(from) {
+        against_leader(to)
+    } else if leader == Some(to) {
+        against_leader(from).map(|sure| Interval { low: 1.0 / sure.high, high: 1.0 / sure.low })
+    } else {
+        replayed.race.between(to, from).and_then(|gap| gap.interval)
+    }
 }

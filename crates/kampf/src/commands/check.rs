@@ -7,10 +7,10 @@ use serde_json::json;
 
 use super::{Ending, print, print_json, say};
 use crate::arguments::{Check, Format, General};
-use crate::output::{Column, Look, Page, RaceProgress, count, paint};
+use crate::output::{Column, Look, Page, RaceProgress, count, paint, quiet_words};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
-use crate::running::{engines, filled, heed, inbox, name_programs, open, setup, trouble};
+use crate::running::{empty_answer, engines, filled, heed, inbox, name_programs, open, setup, taken, trouble};
 
 pub(super) fn run(general: &General, arguments: &Check) -> Result<Ending, Problem> {
     let inbox = inbox()?;
@@ -59,11 +59,17 @@ fn check(
         let agree = checks.entries.iter().all(|entry| entry.verdict == CheckedVerdict::Agrees);
         all_agree &= agree;
         if general.format == Format::Json && !arguments.answer {
-            json.push(as_json(contest, &checks, project.engine.name()));
+            json.push(as_json(project, contest, &checks));
             continue;
         }
         let mut page = Page::new();
         check_text(&mut page, contest, &checks);
+        if let Some(taken) = taken(project, contest) {
+            page.paragraph(&format!("  {}", quiet_words(&taken.text())), 4);
+        }
+        if let Some(empty) = empty_answer(project, contest, &checks) {
+            page.paragraph(&format!("  {} {empty}", paint(Look::Bad, "!")), 4);
+        }
         if arguments.answer {
             if !agree {
                 say(general.quiet, page.into_text().trim_end());
@@ -87,7 +93,7 @@ fn answer_lines(contest: &Contest, checks: &Checks) -> String {
     .collect()
 }
 
-fn as_json(contest: &Contest, checks: &Checks, engine: &str) -> serde_json::Value {
+fn as_json(project: &Project, contest: &Contest, checks: &Checks) -> serde_json::Value {
     let entries = checks.entries.iter().map(|entry| match &entry.verdict {
         CheckedVerdict::Agrees => json!({"name": entry.name, "agrees": true}),
         CheckedVerdict::Undecided => json!({"name": entry.name, "agrees": null, "reason": UNDECIDED}),
@@ -103,7 +109,11 @@ fn as_json(contest: &Contest, checks: &Checks, engine: &str) -> serde_json::Valu
             })
         }
     });
-    json!({"name": contest.name, "engine": engine, "reference": checks.reference_by, "contenders": entries.collect::<Vec<_>>()})
+    let condition = taken(project, contest).map(|taken| taken.shares()).map(|(least, most)| json!({"least": least, "most": most}));
+    json!({
+        "name": contest.name, "engine": project.engine.name(), "reference": checks.reference_by, "contenders": entries.collect::<Vec<_>>(),
+        "condition_takes": condition, "warning": empty_answer(project, contest, checks),
+    })
 }
 
 const UNDECIDED: &str = "it cannot be decided: rows at the limit are alike in their sort keys; add an order term";

@@ -9,7 +9,7 @@ use super::results::{find, read};
 use super::{Ending, print, print_json, say};
 use crate::arguments::{Compare, Format, General};
 use crate::comparison::{Compared, ComparedContender, compare};
-use crate::output::{Page, comparison_text, percent};
+use crate::output::{Look, Page, comparison_text, paint, percent};
 use crate::problem::Problem;
 
 pub(super) fn run(general: &General, arguments: &Compare) -> Result<Ending, Problem> {
@@ -27,17 +27,42 @@ pub(super) fn run(general: &General, arguments: &Compare) -> Result<Ending, Prob
         .iter()
         .map(|one| one.contenders.iter().filter(|contender| !contender.regressions.is_empty() && counts(one, &contender.name)).count())
         .sum();
+    let counted = || compared.iter().flat_map(|one| one.contenders.iter().filter(|contender| counts(one, &contender.name)));
+    let told = counted().filter(|contender| contender.gap.is_none() && contender.movement != Movement::CannotBeTold).count();
+    let end = match (regressions, told) {
+        (0, 0) => CompareEnd::NoVerdict,
+        (0, _) => CompareEnd::NoRegression,
+        _ => CompareEnd::Regression,
+    };
     match general.format {
-        Format::Json => print_json(&format!("{:#}", as_json(&compared, regressions)))?,
+        Format::Json => print_json(&format!("{:#}", as_json(&compared, regressions, end)))?,
         Format::Text => {
             let mut page = Page::new();
             compared.iter().for_each(|one| comparison_text(&mut page, one));
             let all: usize = compared.iter().map(|one| one.contenders.len()).sum();
             let which = if arguments.chosen { "what the old result chose" } else { "all contenders" };
-            page.line(match regressions {
-                0 => format!("No regression in {which} ({all} compared; {} allowed).", percent(arguments.allow)),
-                some => format!("{some} of {all} contenders got worse ({} allowed; {which} counted).", percent(arguments.allow)),
-            });
+            let allowed = percent(arguments.allow);
+            page.paragraph(
+                &match end {
+                    CompareEnd::Regression => {
+                        let word = paint(Look::Bad, "Regression");
+                        format!("{word}: {regressions} of {all} contenders got worse ({allowed} allowed; {which} counted).")
+                    }
+                    CompareEnd::NoRegression => {
+                        format!(
+                            "{} in {which} ({all} compared, {told} told by their time; {allowed} allowed).",
+                            paint(Look::Good, "No regression")
+                        )
+                    }
+                    CompareEnd::NoVerdict => {
+                        format!(
+                            "{}: of {which} no time could be told ({all} compared; {allowed} allowed).",
+                            paint(Look::Strong, "No verdict")
+                        )
+                    }
+                },
+                2,
+            );
             let is_open = |contender: &&ComparedContender| contender.gap.is_none() && contender.movement == Movement::CannotBeTold;
             let open = compared.iter().flat_map(|one| &one.contenders).filter(is_open).count();
             if open > 0 {
@@ -48,10 +73,32 @@ pub(super) fn run(general: &General, arguments: &Compare) -> Result<Ending, Prob
             print(&page.into_text())?;
         }
     }
-    Ok(if regressions > 0 { Ending::No } else { Ending::Done })
+    let is_no = end == CompareEnd::Regression || (arguments.strict && end == CompareEnd::NoVerdict);
+    Ok(if is_no { Ending::No } else { Ending::Done })
 }
 
-fn as_json(compared: &[Compared], regressions: usize) -> serde_json::Value {
+/// How a comparison ends.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum CompareEnd {
+    /// Something surely got worse.
+    Regression,
+    /// Nothing did, as far as could be told, and something could.
+    NoRegression,
+    /// Nothing could be told.
+    NoVerdict,
+}
+
+impl CompareEnd {
+    fn word(self) -> &'static str {
+        match self {
+            CompareEnd::Regression => "regression",
+            CompareEnd::NoRegression => "no regression",
+            CompareEnd::NoVerdict => "no verdict",
+        }
+    }
+}
+
+fn as_json(compared: &[Compared], regressions: usize, end: CompareEnd) -> serde_json::Value {
     let movement = |movement: Movement| match movement {
         Movement::Up | Movement::Down => "moved",
         Movement::StoodStill => "stood still",
@@ -77,5 +124,5 @@ fn as_json(compared: &[Compared], regressions: usize) -> serde_json::Value {
             json!({"name": one.name, "engine": one.engine, "differs": one.warnings, "chosen_before": one.chosen.0, "chosen_after": one.chosen.1, "contenders": contenders})
         })
         .collect();
-    json!({"regressions": regressions, "contests": contests})
+    json!({"end": end.word(), "regressions": regressions, "contests": contests})
 }

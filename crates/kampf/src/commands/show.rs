@@ -4,14 +4,21 @@ use kampf_runner::EntryWay;
 use kampf_schema::HopKind;
 use serde_json::json;
 
-use super::{Ending, print_as};
+use super::{Ending, print, print_as};
 use crate::arguments::{Format, General, Show};
 use crate::output::{Column, Look, Page, paint};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
-use crate::running::open;
+use crate::running::{open, taken};
+
+/// What the words of contenders' names stand for.
+const WORDS: &str = include_str!("../../../../docs/words.md");
 
 pub(super) fn run(general: &General, arguments: &Show) -> Result<Ending, Problem> {
+    if arguments.words {
+        print(WORDS)?;
+        return Ok(Ending::Done);
+    }
     let project = open(general, general.engine.as_deref())?;
     let text = match &arguments.contest {
         _ if arguments.relations => relations(&project, general.format),
@@ -90,12 +97,18 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
             .collect();
         let not_derived: Vec<_> =
             selected.field.not_derived.iter().map(|not| json!({"name": not.choices.to_string(), "reason": not.reason})).collect();
-        return Ok(format!("{:#}\n", json!({"contest": name, "contenders": list, "not_derived": not_derived})));
+        let condition =
+            taken(project, &selected.contest).map(|taken| taken.shares()).map(|(least, most)| json!({"least": least, "most": most}));
+        let all = json!({"contest": name, "contenders": list, "not_derived": not_derived, "condition_takes": condition});
+        return Ok(format!("{all:#}\n"));
     }
     let mut page = Page::new();
     page.line(format!("{}  {}", paint(Look::Title, name), config.about.as_deref().unwrap_or_default()));
     if !selected.order_appended.is_empty() {
         page.paragraph(&format!("The order does not end in a unique key, so {} was added to it.", selected.order_appended.join(", ")), 0);
+    }
+    if let Some(taken) = taken(project, &selected.contest) {
+        page.paragraph(&taken.text(), 0);
     }
     for name in &selected.left_out {
         page.paragraph(&format!("`{name}` has no SQL for {} and is left out.", project.engine.name()), 0);

@@ -49,6 +49,9 @@ pub(crate) struct ContestPart {
     pub(crate) engine: EnginePart,
     /// Fingerprint of the dataset it ran on.
     pub(crate) dataset: String,
+    /// What makes the race say less than it seems to, in words.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub(crate) warnings: Vec<String>,
     /// What a contender must meet to be chosen.
     #[serde(default)]
     pub(crate) require: RequirePart,

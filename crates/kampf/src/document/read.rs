@@ -71,6 +71,7 @@ fn contest(part: ContestPart) -> RacedContest {
         conditions: part.conditions,
         engine: part.engine,
         dataset: part.dataset,
+        warnings: part.warnings,
         course: Course {
             seconds: race.seconds,
             measured_seconds: race.measured_seconds,

@@ -40,6 +40,7 @@ fn contest(raced: &RacedContest) -> ContestPart {
         variant: BTreeMap::new(),
         engine: raced.engine.clone(),
         dataset: raced.dataset.clone(),
+        warnings: raced.warnings.clone(),
         require: RequirePart(raced.facts.require.clone()),
         race: RacePart {
             rounds: raced.facts.rounds,

@@ -21,6 +21,7 @@ pub(crate) fn choices_text(page: &mut Page, contest: &RacedContest) {
         let head = format!("  {}{space}", paint(Look::Strong, word));
         page.hung(&head, &words(contest, one), widest + 3);
     }
+    page.blank();
 }
 
 fn words(contest: &RacedContest, one: &ByChoice) -> String {

@@ -22,6 +22,7 @@ pub(crate) fn contest_text(page: &mut Page, part: &RacedContest) {
     if !given.is_empty() {
         page.paragraph(&quiet_words(&given), 0);
     }
+    part.warnings.iter().for_each(|warning| page.paragraph(&format!("{} {warning}", paint(Look::Bad, "!")), 2));
     page.blank();
     race_table(page, part);
     page.blank();

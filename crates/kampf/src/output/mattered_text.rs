@@ -25,12 +25,12 @@ pub(crate) fn mattered_text(page: &mut Page, part: &RacedContest) {
         Column::left("  choice"),
         Column::left(""),
         Column::right("a call takes"),
-        Column::right("gain"),
-        Column::left(""),
-        Column::right("statements"),
-        Column::right("rows").yielding(2),
-        Column::right("objects").yielding(3),
-        Column::right("held at most"),
+        Column::right("gain").yielding(1),
+        Column::left("").yielding(2),
+        Column::right("statements").yielding(3),
+        Column::right("rows").yielding(5),
+        Column::right("objects").yielding(6),
+        Column::right("held at most").yielding(4),
     ];
     let rows: Vec<_> = steps.iter().map(|step| step_row(part, step)).collect();
     page.table(&columns, &rows);

@@ -65,16 +65,16 @@ impl Page {
     /// A paragraph, wrapped at words; lines after the first are moved in by `hang`.
     pub(crate) fn paragraph(&mut self, text: &str, hang: usize) {
         let room = width();
-        let words = text.trim_start();
-        let mut line = " ".repeat(text.len() - words.len());
-        for word in words.split(' ') {
-            if !line.trim().is_empty() && plain_width(&line) + 1 + plain_width(word) > room {
+        let unindented = text.trim_start();
+        let mut line = " ".repeat(text.len() - unindented.len());
+        for word in words(unindented) {
+            if !line.trim().is_empty() && plain_width(&line) + 1 + plain_width(&word) > room {
                 self.line(&line);
                 line = " ".repeat(hang);
             } else if !line.trim().is_empty() {
                 line.push(' ');
             }
-            line.push_str(word);
+            line.push_str(&word);
         }
         self.line(&line);
     }
@@ -84,13 +84,13 @@ impl Page {
         let room = width();
         let mut line = head.to_owned();
         let mut is_empty = true;
-        for word in text.split(' ') {
-            if !is_empty && plain_width(&line) + 1 + plain_width(word) > room {
+        for word in words(text) {
+            if !is_empty && plain_width(&line) + 1 + plain_width(&word) > room {
                 self.line(&line);
                 line = " ".repeat(hang.saturating_sub(1));
             }
             line.push(' ');
-            line.push_str(word);
+            line.push_str(&word);
             is_empty = false;
         }
         self.line(&line);
@@ -118,8 +118,12 @@ impl Page {
             let Some(&first) = shown.iter().filter(|&&at| columns[at].yields > 0).max_by_key(|&&at| columns[at].yields) else { break };
             shown.retain(|&at| at != first);
         }
+        // Where even the columns that stay have no room beside each other, the first one gets a line of its own.
+        let is_torn = total(&shown) > width() && shown.len() > 1;
+        let beside = if is_torn { &shown[1..] } else { &shown[..] };
+        let indent = if is_torn { 2 } else { 0 };
         let put = |line: &mut String, at: usize, look: Look, text: &str| {
-            if !line.is_empty() {
+            if !line.trim().is_empty() || (!line.is_empty() && !is_torn) {
                 line.push_str("  ");
             }
             let space = " ".repeat(widest(at).saturating_sub(text.width()));
@@ -129,25 +133,37 @@ impl Page {
             }
         };
         let mut groups = String::new();
-        let mut start = 0;
-        for (place, &at) in shown.iter().enumerate() {
+        let mut start = indent;
+        for (place, &at) in beside.iter().enumerate() {
             let group = columns[at].group;
-            let begins = place == 0 || columns[shown[place - 1]].group != group;
+            let begins = place == 0 || columns[beside[place - 1]].group != group;
             if begins && !group.is_empty() {
                 groups.push_str(&" ".repeat(start - groups.width().min(start)));
                 groups.push_str(group);
             }
             start += widest(at) + 2;
         }
-        if !groups.is_empty() {
+        if !groups.is_empty() && groups.width() <= width() {
             self.line(paint(Look::Quiet, &groups));
         }
-        let mut head = String::new();
-        shown.iter().for_each(|&at| put(&mut head, at, Look::Quiet, &columns[at].title));
+        let row = |cells: &dyn Fn(usize) -> (Look, String)| {
+            let mut line = " ".repeat(indent);
+            for &at in beside {
+                let (look, text) = cells(at);
+                put(&mut line, at, look, &text);
+            }
+            line
+        };
+        let head = row(&|at| (Look::Quiet, columns[at].title.clone()));
+        let lines: Vec<String> = rows.iter().map(|cells| row(&|at| cells[at].clone())).collect();
+        if is_torn {
+            self.line(paint(Look::Quiet, &columns[shown[0]].title));
+        }
         self.line(head);
-        for row in &rows {
-            let mut line = String::new();
-            shown.iter().for_each(|&at| put(&mut line, at, row[at].0, &row[at].1));
+        for (cells, line) in rows.iter().zip(lines) {
+            if is_torn {
+                self.line(paint(cells[shown[0]].0, &cells[shown[0]].1));
+            }
             self.line(line);
         }
     }
@@ -155,6 +171,24 @@ impl Page {
     pub(crate) fn into_text(self) -> String {
         self.text
     }
+}
+
+/// Units that stay with their number.
+const UNITS: [&str; 10] = ["%", "ns", "us", "ms", "s", "min", "B", "KiB", "MiB", "GiB"];
+
+/// The words of a text; a number keeps its unit.
+fn words(text: &str) -> Vec<String> {
+    let mut words: Vec<String> = Vec::new();
+    for word in text.split(' ') {
+        let plain = anstream::adapter::strip_str(word).to_string();
+        let is_unit = UNITS.contains(&plain.trim_end_matches(['.', ',', ';', ':', ')']));
+        let is_number = |before: &String| anstream::adapter::strip_str(before).to_string().ends_with(|sign: char| sign.is_ascii_digit());
+        match words.last_mut().filter(|before| is_unit && is_number(before)) {
+            Some(before) => *before += &format!(" {word}"),
+            None => words.push(word.to_owned()),
+        }
+    }
+    words
 }
 
 /// Width without the codes that colour it.

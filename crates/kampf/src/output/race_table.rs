@@ -50,8 +50,11 @@ fn columns<'a>(contest: &'a RacedContest, shown: &[Shown<'_>]) -> Vec<Shows<'a>>
     let shows = |column, cell: Box<dyn Fn(Shown<'_>) -> Cell + 'a>| Shows { column, cell };
     let mut columns = vec![
         shows(Column::left("contender"), Box::new(|one| name(contest, one))),
-        shows(Column::left("a call takes").yielding(5), Box::new(bar_cell)),
-        shows(Column::right("").yielding(1), Box::new(|one| (plain(one), one.placed.shown.map_or_else(|| "-".to_owned(), duration)))),
+        shows(Column::left("").yielding(5), Box::new(bar_cell)),
+        shows(
+            Column::right("a call takes").yielding(1),
+            Box::new(|one| (plain(one), one.placed.shown.map_or_else(|| "-".to_owned(), duration))),
+        ),
         shows(Column::right("behind"), Box::new(|one| (plain(one), behind_text(contest, one)))),
         shows(Column::left("stands").yielding(2), Box::new(|one| (plain(one), stands(one).to_owned()))),
         shows(Column::right("surely").yielding(6), Box::new(|one| (Look::Quiet, surely(contest, one)))),

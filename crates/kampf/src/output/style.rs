@@ -47,9 +47,10 @@ pub(crate) fn quiet_words(text: &str) -> String {
     text.split(' ').map(|word| paint(Look::Quiet, word)).collect::<Vec<_>>().join(" ")
 }
 
-/// Columns to write in: those of the terminal, else 100.
+/// Columns to write in: those of the terminal, else what COLUMNS says, else 100.
 pub(crate) fn width() -> usize {
-    terminal_width(&std::io::stdout()).unwrap_or(100)
+    let asked = || std::env::var("COLUMNS").ok()?.parse::<usize>().ok().map(|columns| columns.clamp(40, 200));
+    terminal_width(&std::io::stdout()).or_else(asked).unwrap_or(100)
 }
 
 /// Columns of the terminal that a stream goes to; none where it goes elsewhere.

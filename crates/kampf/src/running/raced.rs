@@ -8,6 +8,7 @@ use kampf_runner::{CheckedVerdict, Checks, Contest, EntryWay, RaceOptions, RaceR
 use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Require, Rules, judge};
 
 use super::circumstances::Circumstances;
+use super::condition::empty_answer;
 use crate::document::{AnswerPart, EnginePart};
 use crate::project::{ContestConfig, Project};
 use crate::raced::{Course, Extra, RacedContest};
@@ -61,6 +62,7 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
             settings: real_settings(on.project, on.dataset),
         },
         dataset: on.dataset.record.fingerprint.clone(),
+        warnings: empty_answer(on.project, contest, checks).into_iter().collect(),
         course: Course {
             seconds: report.total.as_secs_f64(),
             check_seconds: ran.checked.as_secs_f64(),

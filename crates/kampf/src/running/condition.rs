@@ -1,0 +1,182 @@
+//! What a contest's condition takes of the rows, told from the generated rows without asking a database.
+
+use kampf_contest::{Condition, Need, Operand, RowSource, Term, evaluate};
+use kampf_engine::GeneratedRows;
+use kampf_runner::{Checks, Contest};
+use kampf_schema::expr::Comparison;
+use kampf_schema::{ColumnId, TableId, Value};
+
+use crate::output::{count, percent};
+use crate::project::Project;
+
+/// Generated rows, over all parameter sets, that a condition is evaluated on where it needs other tables than its own.
+const MOST_ROWS: u64 = 500_000;
+/// Rows of a table that are looked at, evenly over it.
+const SAMPLE: u64 = 20_000;
+
+/// Which share of the rows a condition takes, over the parameter sets of the first round.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Taken {
+    table: String,
+    least: f64,
+    most: f64,
+    /// Told from a sample.
+    is_about: bool,
+}
+
+impl Taken {
+    /// In a sentence.
+    pub(crate) fn text(&self) -> String {
+        let about = if self.is_about { "about " } else { "" };
+        let share = match (self.least, self.most) {
+            (least, most) if percent(least) == percent(most) => percent(most),
+            (least, most) => format!("{} to {}", percent(least), percent(most)),
+        };
+        format!("The condition takes {about}{share} of the rows of {}.", self.table)
+    }
+
+    /// The share as two numbers, the least and the most.
+    pub(crate) fn shares(&self) -> (f64, f64) {
+        (self.least, self.most)
+    }
+}
+
+/// Every so many-th row of the root, and all rows of other tables.
+struct Sampled<'a> {
+    rows: GeneratedRows<'a>,
+    root: TableId,
+    step: u64,
+}
+
+impl RowSource for Sampled<'_> {
+    fn count(&self, table: TableId) -> u64 {
+        let all = self.rows.count(table);
+        if table == self.root { all.div_ceil(self.step) } else { all }
+    }
+
+    fn value(&self, table: TableId, row: u64, column: ColumnId) -> Value {
+        let row = if table == self.root { row * self.step } else { row };
+        self.rows.value(table, row, column)
+    }
+}
+
+/// Which share of the rows a contest's condition takes. None where it has none, or where that would take long to tell.
+pub(crate) fn taken(project: &Project, contest: &Contest) -> Option<Taken> {
+    let need = contest.need.as_ref().filter(|need| need.filter.is_some())?;
+    let sets = contest.parameter_sets_of(&project.blueprint, project.race_seed, 0);
+    let all = project.blueprint.rows(need.root);
+    let is_own = need.filter.iter().flat_map(Condition::terms).all(|term| term.path().is_empty());
+    let bare = Need { give: Vec::new(), order: Vec::new(), limit: None, ..need.clone() };
+    let read: u64 = bare.tables().into_iter().map(|table| project.blueprint.rows(table)).sum();
+    let step = if is_own { all.div_ceil(SAMPLE).max(1) } else { 1 };
+    if all == 0 || (!is_own && read.saturating_mul(sets.len() as u64) > MOST_ROWS) {
+        return None;
+    }
+    let rows = Sampled { rows: GeneratedRows(&project.blueprint), root: need.root, step };
+    let shares: Vec<f64> = sets.iter().map(|set| evaluate(&bare, &rows, set).rows.len() as f64 / rows.count(need.root) as f64).collect();
+    Some(Taken {
+        table: project.schema.table(need.root).name.clone(),
+        least: shares.iter().copied().fold(f64::INFINITY, f64::min),
+        most: shares.iter().copied().fold(0.0, f64::max),
+        is_about: step > 1,
+    })
+}
+
+/// What to say of a contest whose answer is empty whatever was drawn: such a race says little about one that is not.
+pub(crate) fn empty_answer(project: &Project, contest: &Contest, checks: &Checks) -> Option<String> {
+    let answers = &checks.references;
+    if answers.is_empty() || answers.iter().any(|reference| !reference.answer(contest.limit()).is_empty()) {
+        return None;
+    }
+    let sets = match answers.len() {
+        1 => String::new(),
+        sets => format!(" with all {sets} parameter sets"),
+    };
+    let mut said = Vec::new();
+    if let Some(need) = &contest.need {
+        if project.blueprint.rows(need.root) == 0 {
+            said.push(format!("{} has no rows", project.schema.table(need.root).name));
+        }
+        let drawn = contest.parameter_sets_of(&project.blueprint, project.race_seed, 0);
+        ranges(project, need, need.filter.as_ref(), &drawn, &mut said);
+    }
+    let why = if said.is_empty() { String::new() } else { format!(": {}", said.join("; ")) };
+    Some(format!("the answer is empty{sets}{why}"))
+}
+
+/// Where the columns of a condition lie, and what is asked of them.
+fn ranges(project: &Project, need: &Need, condition: Option<&Condition<Term>>, drawn: &[Vec<Value>], said: &mut Vec<String>) {
+    let asked = |operand: &Operand<Term>| match operand {
+        Operand::Literal(value) => Some(value.clone()),
+        Operand::Parameter(at) => drawn.first().and_then(|set| set.get(*at).cloned()),
+        Operand::Term(_) => None,
+    };
+    let mut say = |term: &Term, asked: Option<(Comparison, Value)>| {
+        let Some((name, low, high)) = range(project, need, term) else { return };
+        let what = asked.and_then(|(comparison, value)| nothing(comparison, &value, &low, &high));
+        let what = what.map_or(String::new(), |what| format!("; {what}"));
+        let (low, high) = (shown(&low), shown(&high));
+        let text = if low == high { format!("{name} is always {low}{what}") } else { format!("{name} goes from {low} to {high}{what}") };
+        if !said.contains(&text) {
+            said.push(text);
+        }
+    };
+    match condition {
+        Some(Condition::And(parts) | Condition::Or(parts)) => {
+            parts.iter().for_each(|part| ranges(project, need, Some(part), drawn, said));
+        }
+        Some(Condition::Compare(comparison, Operand::Term(term), other)) => {
+            say(term, asked(other).map(|value| (*comparison, value)));
+        }
+        Some(other) => other.terms().for_each(|term| say(term, None)),
+        None => {}
+    }
+}
+
+/// What of a column's values a comparison asks for in vain, where its range says so.
+fn nothing(comparison: Comparison, value: &Value, low: &Value, high: &Value) -> Option<String> {
+    let is_below = |one: &Value, other: &Value| one.as_ref().order(other.as_ref()).is_lt();
+    let (below_all, above_all, text) = (is_below(value, low), is_below(high, value), shown(value));
+    match comparison {
+        Comparison::Greater if !is_below(value, high) => Some(format!("nothing is above {text}")),
+        Comparison::GreaterOrEqual if above_all => Some(format!("nothing is {text} or above")),
+        Comparison::Less if !is_below(low, value) => Some(format!("nothing is below {text}")),
+        Comparison::LessOrEqual if below_all => Some(format!("nothing is {text} or below")),
+        Comparison::Equal if below_all || above_all => Some(format!("none is {text}")),
+        _ => None,
+    }
+}
+
+/// The smallest and the largest value of a column, over a sample of its rows.
+fn range(project: &Project, need: &Need, term: &Term) -> Option<(String, Value, Value)> {
+    let Term::Column { column, .. } = term else { return None };
+    let table = term.table(need.root);
+    let rows = project.blueprint.rows(table);
+    let step = rows.div_ceil(SAMPLE).max(1);
+    let values = (0..rows).step_by(usize::try_from(step).ok()?).map(|row| project.blueprint.value(table, row, *column));
+    let mut ends: Option<(Value, Value)> = None;
+    for value in values.filter(|value| *value != Value::Null) {
+        ends = Some(match ends {
+            None => (value.clone(), value),
+            Some((low, high)) if value.as_ref().order(low.as_ref()).is_lt() => (value, high),
+            Some((low, high)) if value.as_ref().order(high.as_ref()).is_gt() => (low, value),
+            Some(ends) => ends,
+        });
+    }
+    let (low, high) = ends?;
+    let model = project.schema.table(table);
+    let name = match term.path() {
+        [] => model.columns[*column].name.clone(),
+        _ => format!("{}.{}", model.name, model.columns[*column].name),
+    };
+    Some((name, low, high))
+}
+
+/// A value as people read it.
+fn shown(value: &Value) -> String {
+    match value {
+        Value::Integer(number) if *number >= 0 => count(number.unsigned_abs()),
+        Value::Text(text) => format!("'{}'", text.chars().take(24).collect::<String>()),
+        other => other.to_string(),
+    }
+}
