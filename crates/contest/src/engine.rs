@@ -1,6 +1,7 @@
 //! What an engine must do for contenders.
 
 use std::fmt;
+use std::sync::Arc;
 
 use kampf_schema::{LogicalType, Value, ValueRef};
 use serde::{Deserialize, Serialize};
@@ -65,10 +66,16 @@ pub enum EngineErrorKind {
     Statement,
     /// A rule of the schema does not hold.
     Constraint,
-    /// No room: disk or memory.
+    /// No room on disk.
     Full,
+    /// No more memory.
+    Memory,
+    /// What stands before the server does not let a session be set up as it is asked for.
+    Refused,
     /// The data cannot be reached: locked, unreadable, its server does not answer.
     Unreachable,
+    /// The server wants a password, or another one.
+    Password,
     /// What Kampf made is not there any more, or is not what it made: only making it anew helps.
     Gone,
     /// Another Kampf is at work on the same data; it will be free once that has ended.
@@ -78,7 +85,7 @@ pub enum EngineErrorKind {
 }
 
 /// An engine's error.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug)]
 pub struct EngineError {
     /// What kind.
     pub kind: EngineErrorKind,
@@ -86,6 +93,14 @@ pub struct EngineError {
     pub message: String,
     /// The statement, where one was at work.
     pub sql: Option<String>,
+    /// What it comes from, as the driver or the system has it; the message says it already.
+    pub cause: Option<Arc<dyn std::error::Error + Send + Sync>>,
+}
+
+impl PartialEq for EngineError {
+    fn eq(&self, other: &EngineError) -> bool {
+        (self.kind, &self.message, &self.sql) == (other.kind, &other.message, &other.sql)
+    }
 }
 
 impl fmt::Display for EngineError {
@@ -94,7 +109,11 @@ impl fmt::Display for EngineError {
     }
 }
 
-impl std::error::Error for EngineError {}
+impl std::error::Error for EngineError {
+    fn source(&self) -> Option<&(dyn std::error::Error + 'static)> {
+        self.cause.as_deref().map(|cause| cause as _)
+    }
+}
 
 /// A connection that does one thing at a time. At most one result is open: a sink cannot reach the session.
 pub trait Session {

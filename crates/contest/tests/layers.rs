@@ -55,7 +55,7 @@ impl Session for Scripted {
     fn run(&mut self, statement: StatementId, parameters: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<(), EngineError> {
         let sql = self.prepared[statement.0].clone();
         if self.fails_at == Some(self.sent.len()) {
-            return Err(EngineError { kind: EngineErrorKind::Unreachable, message: "gone".to_owned(), sql: Some(sql) });
+            return Err(EngineError { kind: EngineErrorKind::Unreachable, message: "gone".to_owned(), sql: Some(sql), cause: None });
         }
         self.sent.push((sql.clone(), parameters.iter().map(|value| value.to_value()).collect()));
         let Some((key, rows)) = self.tables.get(first_table(&sql)) else { return Ok(()) };

@@ -23,7 +23,12 @@ pub fn point(name: &str) -> std::io::Result<()> {
 
 /// The same for a step of an engine.
 pub(crate) fn step(name: &str) -> Result<(), EngineError> {
-    point(name).map_err(|error| EngineError { kind: EngineErrorKind::Full, message: format!("cannot load: {error}"), sql: None })
+    point(name).map_err(|error| EngineError {
+        kind: EngineErrorKind::Full,
+        message: format!("cannot load: {error}"),
+        sql: None,
+        cause: None,
+    })
 }
 
 #[cfg(all(feature = "faults", debug_assertions))]

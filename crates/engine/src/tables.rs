@@ -27,6 +27,7 @@ pub(crate) fn create_table(dialect: &Dialect, schema: &Schema, table: &Table, wi
                 kind: EngineErrorKind::Value,
                 message: format!("`{}.{}` is {}, which {} cannot keep", table.name, column.name, column.kind, dialect.name),
                 sql: None,
+                cause: None,
             });
         }
         let default = match &column.default {

@@ -113,7 +113,7 @@ fn trips_take_longer_through_the_relay_and_are_counted_at_the_wire() {
         return;
     }
     let folder = Folder::apiary("");
-    let lazy = ["--only", "lazy.database.all.plain", "--only", "computed.database.needed.raw"];
+    let lazy = ["--all", "--only", "lazy.database.all.plain", "--only", "computed.database.needed.raw"];
     let arguments =
         [&["race", "--engine", "postgres", "--round-trip", "0,5ms", "--rounds", "2", "--time", "4s", "--format", "json", "-q"], &lazy[..]];
     let document = json(&folder.ok(&arguments.concat()));

@@ -27,7 +27,7 @@ fn race(folder: &Folder, more: &[&str]) -> Json {
 }
 
 const CONTENDERS: [&str; 6] =
-    ["--only", "computed.database.needed.raw", "--only", "lazy.database.all.managed", "--only", "lazy.app.all.managed"];
+    ["--only", "computed.database.needed.record", "--only", "lazy.database.all.managed", "--only", "lazy.app.all.managed"];
 
 /// A race of three, once for all tests that only read its result.
 fn raced() -> (Folder, Json) {
@@ -80,7 +80,7 @@ fn a_saved_result_fed_back_gives_the_same_verdict() {
     for contender in contest["contenders"].as_array_mut().unwrap() {
         contender["outcome"] = json!("unresolved");
         let fields = contender.as_object_mut().unwrap();
-        ["against", "left", "reason"].iter().for_each(|field| drop(fields.remove(*field)));
+        ["against", "left", "reason", "required", "beside"].iter().for_each(|field| drop(fields.remove(*field)));
         contender["trade_off"] = json!(false);
         let cold = contender["latency_ns"]["cold"].clone();
         contender["latency_ns"] = json!({"median": null, "low": null, "high": null, "p95": null, "cold": cold});
@@ -89,27 +89,33 @@ fn a_saved_result_fed_back_gives_the_same_verdict() {
     assert_eq!(read(&folder.ok(&["results", "bare.json", "--format", "json"])), document);
     // The text is the one that was shown after the race.
     let text = folder.ok(&["results", stem]);
-    assert!(text.contains("calm") && text.contains("Choose computed.database.needed.raw: only it meets the requirements"), "{text}");
+    assert!(
+        text.contains("calm") && text.contains("Take computed.database.needed.record: only it surely meets the requirements"),
+        "{text}"
+    );
 }
 
 #[test]
 fn results_are_listed_with_contest_and_verdict_and_damaged_ones_named() {
     let folder = Folder::apiary("");
     assert_eq!(folder.ok(&["results"]), "no results yet; `kampf race` makes one\n");
-    race(&folder, &["--only", "computed.database.needed.raw"]);
+    race(&folder, &["--only", "computed.database.needed.record"]);
     race(&folder, &["--rounds", "1", "--only", "computed*", "--seed", "9"]);
     let files = saved(&folder);
     assert_eq!(files.len(), 2);
     std::fs::write(folder.path().join(".kampf/results/2000-torn.json"), "{\"format\": \"kampf-re").unwrap();
-    let list = folder.ok(&["results"]);
+    let output = folder.command(&["results"]).env("COLUMNS", "160").output().expect("kampf runs");
+    let list = String::from_utf8(output.stdout).expect("text");
     let lines: Vec<&str> = list.lines().collect();
     assert_eq!(lines.len(), 4, "{list}");
     assert!(lines[1].starts_with("2000-torn") && lines[1].contains("unreadable"), "{list}");
-    assert!(lines[2].contains("calm") && lines[2].contains("computed.database.needed.raw"), "{list}");
+    assert!(lines[2].contains("calm") && lines[2].contains("computed.database.needed.record"), "{list}");
     assert!(lines[3].contains("not decided"), "{list}");
+    // Where there is less room, the verdict wraps under itself.
+    assert!(folder.ok(&["results"]).lines().count() > 4);
     let machine = read(&folder.ok(&["results", "--format", "json"]));
     assert_eq!(machine["results"].as_array().unwrap().len(), 3);
-    assert_eq!(machine["results"][1]["contests"][0]["verdict"]["choose"], "computed.database.needed.raw");
+    assert_eq!(machine["results"][1]["contests"][0]["verdict"]["choose"], "computed.database.needed.record");
     for (name, text, says) in [
         ("no.json", "[1]", "is not a result of kampf"),
         ("later.json", "{\"format\": \"kampf-result\", \"version\": 7}", "has version 7 of the format"),
@@ -164,14 +170,14 @@ fn two_results_are_compared_contender_by_contender() {
     assert_eq!(status, 0, "{text}");
     assert_eq!(text.matches("stood still the same").count(), 3, "{text}");
     assert!(
-        text.contains("Both choose computed.database.needed.raw")
-            && text.contains("No regression in all contenders (3 compared; 3 % allowed).")
+        text.contains("Both choose computed.database.needed.record")
+            && text.contains("No regression in all contenders (3 compared, 3 told by their time; 3 % allowed).")
     );
     // Slower than allowed, and within what is allowed.
     let slower = set("computed", "rounds", rounds(1.1e6));
     let (status, text, _) = compare(&folder, &slower, &[]);
     assert_eq!(status, 1, "{text}");
-    assert!(text.contains("moved, slower the same") && text.contains("worse computed.database.needed.raw: it is slower"), "{text}");
+    assert!(text.contains("moved, slower the same") && text.contains("worse computed.database.needed.record: it is slower"), "{text}");
     assert_eq!(compare(&folder, &slower, &["--allow", "20%"]).0, 0);
     // Only what was chosen counts, if asked for.
     let elsewhere = set("lazy.database", "rounds", rounds(3e6));

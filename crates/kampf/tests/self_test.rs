@@ -90,6 +90,7 @@ fn a_race_ends_when_it_is_decided() {
     // Without --exact the slow one does not run to the end: it is outclassed, in the check or soon after, or told to be slower.
     let document = two(&["--time", "60s"]);
     let many = &document["contests"][0]["contenders"][1];
+    assert_eq!(document["contests"][0]["verdict"]["choose"], "few", "a few characters less are no reason to be many times as slow");
     assert_eq!(many["name"], "many");
     assert!(many["outcome"] == "outclassed" || many["outcome"] == "slower", "{many}");
     assert_eq!(many["left"]["leader"], "few");

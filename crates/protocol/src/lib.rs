@@ -183,6 +183,16 @@ impl<N: Into<String>> FromIterator<(N, Option<u64>)> for Counts {
 pub struct Failed {
     /// In words.
     pub reason: String,
+    /// Whether it is for want of memory.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub out_of_memory: bool,
+}
+
+impl Failed {
+    /// For a reason that has nothing to do with memory.
+    pub fn of(reason: impl Into<String>) -> Failed {
+        Failed { reason: reason.into(), out_of_memory: false }
+    }
 }
 
 /// What a line of a contender's output is.

@@ -192,7 +192,7 @@ impl Race {
 
     /// How many times a contender's fastest run is longer than the leader's slowest, where that is enough to be outclassed:
     /// more than 8 times after 2 rounds, more than 3 times from 3 rounds on.
-    pub fn is_outclassed(&self, contender: usize, leader: usize) -> Option<f64> {
+    fn is_outclassed(&self, contender: usize, leader: usize) -> Option<f64> {
         let limit = match self.runners[contender].values.len().min(self.rounds) {
             0 | 1 => return None,
             2 => 8.0,
@@ -284,9 +284,18 @@ impl Race {
 
     /// One contender against another, over the rounds that both ran, at the level that covers all pairs.
     pub fn between(&self, contender: usize, base: usize) -> Option<Gap> {
+        self.between_at(contender, base, &self.drop_counts)
+    }
+
+    /// The same at the level that covers all rivals of one base.
+    pub fn beside_base(&self, contender: usize, base: usize) -> Option<Gap> {
+        self.between_at(contender, base, &self.tie_counts)
+    }
+
+    fn between_at(&self, contender: usize, base: usize, counts: &Critical) -> Option<Gap> {
         let differences = self.differences(contender, base)?;
         let pooled = self.judged.as_ref().map_or(0.0, |judged| judged.pooled);
-        let interval = differences.interval(&self.drop_counts, self.likeness(&differences, pooled));
+        let interval = differences.interval(counts, self.likeness(&differences, pooled));
         Some(self.gap(&differences, interval, base))
     }
 

@@ -4,7 +4,7 @@ use std::hint::black_box;
 use std::io::{BufRead, Write};
 use std::time::{Duration, Instant};
 
-use kampf_contest::{Consumer, EngineError, Execution, Measure, Plan, Session, Touch, value_from_json, value_to_json};
+use kampf_contest::{Consumer, EngineError, EngineErrorKind, Execution, Measure, Plan, Session, Touch, value_from_json, value_to_json};
 use kampf_engine::{Engine, Setting, engine};
 use kampf_protocol::{Counts, Failed, Hello, Mode, Ran, Ready, Reply, Request, Rows, Run, read_request, reply_line};
 use kampf_schema::{LogicalType, Value, ValueRef};
@@ -42,7 +42,7 @@ const BYTES_PER_LINE: u64 = 1 << 20;
 /// Only when the output cannot be written; whatever is wrong with the contender is told to the runner.
 pub fn serve(mut input: impl BufRead, mut output: impl Write) -> std::io::Result<()> {
     let refuse = |output: &mut dyn Write, reason: String| {
-        output.write_all(reply_line(&Reply::Failed(Failed { reason })).as_bytes())?;
+        output.write_all(reply_line(&Reply::Failed(Failed::of(reason))).as_bytes())?;
         output.flush()
     };
     // The parent's end is this process's end, even in the middle of a call.
@@ -85,8 +85,8 @@ pub fn serve(mut input: impl BufRead, mut output: impl Write) -> std::io::Result
         match read_request(&line) {
             Ok(Request::Run(run)) => contender.run(&run)?,
             Ok(Request::Stop {}) => return Ok(()),
-            Ok(Request::Hello(_)) => contender.say(&Reply::Failed(Failed { reason: "a second `hello`".to_owned() }))?,
-            Err(reason) => contender.say(&Reply::Failed(Failed { reason }))?,
+            Ok(Request::Hello(_)) => contender.say(&Reply::Failed(Failed::of("a second `hello`")))?,
+            Err(reason) => contender.say(&Reply::Failed(Failed::of(reason)))?,
         }
     }
 }
@@ -112,7 +112,7 @@ impl Contender<'_> {
     }
 
     fn refuse(&mut self, error: &EngineError) -> std::io::Result<()> {
-        self.say(&Reply::Failed(Failed { reason: error.to_string() }))
+        self.say(&Reply::Failed(Failed { reason: error.to_string(), out_of_memory: error.kind == EngineErrorKind::Memory }))
     }
 
     fn run(&mut self, run: &Run) -> std::io::Result<()> {
@@ -123,7 +123,7 @@ impl Contender<'_> {
             .collect();
         let sets = match sets {
             Ok(sets) => sets,
-            Err(error) => return self.say(&Reply::Failed(Failed { reason: format!("a parameter is wrong: {error}") })),
+            Err(error) => return self.say(&Reply::Failed(Failed::of(format!("a parameter is wrong: {error}")))),
         };
         let done = match run.mode {
             Mode::Answer => return self.answer(run.id, &sets),

@@ -12,7 +12,7 @@ use std::path::PathBuf;
 use std::process::{Child, ChildStderr, ChildStdin, ChildStdout, Command, ExitStatus, Stdio};
 use std::time::{Duration, Instant};
 
-use kampf_protocol::{LONGEST_LINE, Received, Reply, Request, read_reply, request_line};
+use kampf_protocol::{Failed, LONGEST_LINE, Received, Reply, Request, read_reply, request_line};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, Resource, Rlimit, Signal, kill_process_group};
 
@@ -182,7 +182,7 @@ impl<'a> Process<'a> {
         loop {
             match self.lines.next() {
                 Some(Line::Whole(line)) => match read_reply(&line) {
-                    Received::Reply(Reply::Failed(failed)) => return Err(self.refused(failed.reason)),
+                    Received::Reply(Reply::Failed(failed)) => return Err(self.refused(failed)),
                     Received::Reply(reply) => return Ok(reply),
                     Received::Log => {}
                     Received::Broken(what) => return Err(Trouble::Broken(what)),
@@ -289,10 +289,10 @@ impl<'a> Process<'a> {
         std::fs::write(format!("/proc/{}/clear_refs", self.worker.as_raw_pid()), "5").is_ok()
     }
 
-    fn refused(&self, reason: String) -> Trouble {
+    fn refused(&self, failed: Failed) -> Trouble {
         match self.memory_limit {
-            Some(limit) if reason.contains("out of memory") => Trouble::OutOfMemory(limit),
-            _ => Trouble::Refused(reason),
+            Some(limit) if failed.out_of_memory => Trouble::OutOfMemory(limit),
+            _ => Trouble::Refused(failed.reason),
         }
     }
 

@@ -143,8 +143,10 @@ fn rival(facts: &Facts, replayed: &Replayed, placed: &[Placed], at: usize, base:
         return Some(Rival { at, ratio, interval, slower });
     }
     // Somebody's own SQL or program leads: the derived ones are compared with the best of themselves.
-    let outclassed = facts.contenders[at].rounds.is_empty() || replayed.race.is_outclassed(at, base).is_some();
-    let Some(gap) = replayed.race.between(at, base) else {
+    let fastest = facts.contenders[at].rounds.iter().copied().chain(facts.contenders[at].in_check).fold(f64::INFINITY, f64::min);
+    let slowest = facts.contenders[base].rounds.iter().copied().fold(0.0, f64::max);
+    let outclassed = placed[at].outcome == Outcome::Outclassed && fastest > OUTCLASSED * slowest;
+    let Some(gap) = replayed.race.beside_base(at, base) else {
         let ratio = placed[at].shown? / placed[base].shown?;
         return Some(Rival { at, ratio, interval: None, slower: outclassed.then_some(OUTCLASSED) });
     };

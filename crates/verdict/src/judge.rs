@@ -21,7 +21,7 @@ pub fn judge(facts: &Facts) -> Verdict {
     let placed: Vec<Placed> = (0..with_readings.len()).map(marked).collect();
     let order = order(&placed);
     let end = end(facts, &replayed, &placed);
-    let (choose, requirements) = match facts.require.is_empty() {
+    let (choose, requirements) = match facts.require.is_empty() || end == End::Nothing {
         true => (to_take(facts, &placed, end), None),
         false => required(facts, &placed).map(|(choose, requirements)| (choose, Some(requirements))).unwrap_or_default(),
     };

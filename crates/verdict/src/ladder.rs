@@ -30,7 +30,7 @@ pub(crate) fn ladder(facts: &Facts, replayed: &Replayed, placed: &[Placed], orde
 /// Where the ladder leads: to the chosen contender; where that is not a derived one, or nobody, to the best of them.
 fn goal(placed: &[Placed], measured: &[Derived], choose: Option<usize>) -> Option<usize> {
     let chosen = choose.and_then(|choose| measured.iter().position(|(at, _)| *at == choose));
-    let best = || measured.iter().position(|(at, _)| placed[*at].outcome != Outcome::RuledOut);
+    let best = || measured.iter().position(|(at, _)| placed[*at].beside.is_none() && placed[*at].outcome != Outcome::RuledOut);
     chosen.or_else(best).or_else(|| (!measured.is_empty()).then_some(0))
 }
 

@@ -20,6 +20,3 @@ pub use facts::{Beside, ContenderFacts, Facts, Fault, FaultKind, Rules, beside};
 pub use judge::judge;
 pub use require::{Keeps, Nearest, Reading, Require, Required};
 pub use verdict::{Effect, End, Forecast, Left, Outcome, Pair, PairFinding, Placed, Ratio, Requirements, Step, Verdict};
-
-#[cfg(test)]
-mod tests;

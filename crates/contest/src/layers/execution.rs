@@ -161,6 +161,7 @@ impl Execution {
                 kind: EngineErrorKind::Statement,
                 message: format!("the statement gives {} columns, but {} are asked for", names.len(), kinds.len()),
                 sql: Some(self.plan.root.sql.clone()),
+                cause: None,
             });
         }
         self.root = Some(id);

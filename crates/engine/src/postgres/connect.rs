@@ -16,7 +16,7 @@ use tokio_postgres::tls::{MakeTlsConnect, TlsConnect};
 use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Config, NoTls, Row, SimpleQueryMessage};
 
-use super::error::{SAYS, WHERE_PASSWORDS, engine_error};
+use super::error::{SAYS, engine_error, start_error};
 use super::server::{encoded, unreachable};
 use super::tls::{CountedTls, Tls};
 use super::wire::{Counted, Wire};
@@ -56,7 +56,7 @@ impl Link {
 
     /// Carries out statements that give nothing.
     pub(super) fn execute(&self, sql: &str) -> Result<(), EngineError> {
-        self.tried(sql)?.map_err(|error| engine_error(&error, Some(sql)))
+        self.tried(sql)?.map_err(|error| engine_error(error, Some(sql)))
     }
 
     /// The same, with the server's own error where it refuses.
@@ -66,7 +66,7 @@ impl Link {
 
     /// Carries out a statement and gives all its rows.
     pub(super) fn query(&self, sql: &str, parameters: &[&(dyn ToSql + Sync)]) -> Result<Vec<Row>, EngineError> {
-        self.patiently(self.client().query(sql, parameters))?.map_err(|error| engine_error(&error, Some(sql)))
+        self.patiently(self.client().query(sql, parameters))?.map_err(|error| engine_error(error, Some(sql)))
     }
 
     /// Waits for the server for as long as it is alive: while it takes its time, it must answer somebody else's question.
@@ -79,7 +79,7 @@ impl Link {
                 }
                 let asked = async {
                     let (client, driver) = connect(&self.target, &Arc::default()).await?;
-                    let answered = client.simple_query("SELECT 1").await.map_err(|error| engine_error(&error, None));
+                    let answered = client.simple_query("SELECT 1").await.map_err(|error| engine_error(error, None));
                     driver.abort();
                     answered
                 };
@@ -102,7 +102,7 @@ impl Link {
 
     /// A single value as a text, asked for without a prepared statement, which not everything that may stand between knows.
     fn asked(&self, sql: &str) -> Result<String, EngineError> {
-        let messages = self.patiently(self.client().simple_query(sql))?.map_err(|error| engine_error(&error, Some(sql)))?;
+        let messages = self.patiently(self.client().simple_query(sql))?.map_err(|error| engine_error(error, Some(sql)))?;
         let row = messages.iter().find_map(|message| match message {
             SimpleQueryMessage::Row(row) => row.get(0).map(str::to_owned),
             _ => None,
@@ -117,7 +117,7 @@ impl Link {
             return Ok(());
         }
         let message = "the statement lets its session write (default_transaction_read_only), which contenders may not".to_owned();
-        Err(EngineError { kind: EngineErrorKind::Statement, message, sql: None })
+        Err(EngineError { kind: EngineErrorKind::Statement, message, sql: None, cause: None })
     }
 
     /// The server's version as a number (150014) and as a text ("15.14"), refused where it is too old.
@@ -150,7 +150,7 @@ pub(super) fn suitable_version(url: &str) -> Result<String, EngineError> {
     let version = one.version()?;
     let with_options = format!("{url}{}options=-c%20default_transaction_read_only%3Don", if url.contains('?') { "&" } else { "?" });
     let other = Link::open(&with_options).map_err(|error| {
-        if error.message.contains("startup parameter") {
+        if error.kind == EngineErrorKind::Refused {
             unreachable(&format!("a connection pooler stands before the server and takes no settings ({}); {way_out}", error.message))
         } else {
             error
@@ -226,7 +226,9 @@ async fn connect(target: &Target, wire: &Arc<Wire>) -> Result<(Client, JoinHandl
                 let socket = folder.join(format!(".s.PGSQL.{port}"));
                 let stream = UnixStream::connect(&socket).await;
                 let stream = stream.map_err(|error| unreachable(&format!("no server answers at {}: {error}", socket.display())))?;
-                start(&config, Counted::new(stream, wire.clone()), NoTls).await.map_err(|error| engine_error(&error, None))
+                start(&config, Counted::new(stream, wire.clone()), NoTls)
+                    .await
+                    .map_err(|error| start_error(error, config.get_password().is_some()))
             }
             Some(Host::Tcp(name)) => over_tcp(&config, name, port, &target.tls, wire).await,
             None => Err(unreachable("the server's URL names no host; write postgres://USER@HOST:PORT/DATABASE")),
@@ -236,7 +238,7 @@ async fn connect(target: &Target, wire: &Arc<Wire>) -> Result<(Client, JoinHandl
         .await
         .unwrap_or_else(|_| Err(unreachable(&format!("the server does not answer within {} s", PATIENCE.as_secs()))));
     reached.map_err(|error| match given.refused {
-        Some(refused) if error.message.ends_with(WHERE_PASSWORDS) => {
+        Some(refused) if error.kind == EngineErrorKind::Password => {
             EngineError { message: format!("{}; {refused}", error.message), ..error }
         }
         _ => error,
@@ -263,12 +265,13 @@ async fn over_tcp(config: &Config, name: &str, port: u16, tls: &Tls, wire: &Arc<
             // A server without TLS says so, and is then asked again without.
             Err(error) if *tls == Tls::Prefer && error.as_db_error().is_none() => {}
             Err(error) => {
-                let error = engine_error(&error, None);
-                return Err(EngineError { kind: EngineErrorKind::Unreachable, ..error });
+                return Err(start_error(error, config.get_password().is_some()));
             }
         }
     }
-    start(config, Counted::new(reach().await?, wire.clone()), NoTls).await.map_err(|error| engine_error(&error, None))
+    start(config, Counted::new(reach().await?, wire.clone()), NoTls)
+        .await
+        .map_err(|error| start_error(error, config.get_password().is_some()))
 }
 
 async fn start<S, T>(config: &Config, stream: S, tls: T) -> Result<(Client, JoinHandle<()>), tokio_postgres::Error>

@@ -117,7 +117,7 @@ pub(super) fn load_into(
             }
             _ => "",
         };
-        let error = engine_error(&error, Some(&sql));
+        let error = engine_error(error, Some(&sql));
         return Err(EngineError { message: format!("{}{remedy}", error.message), ..error });
     }
     step("schema-made")?;
@@ -151,7 +151,7 @@ fn wait_for_counts(link: &Link, schema: &str, rows: u64) -> Result<(), EngineErr
 
 fn in_use(schema: &str) -> EngineError {
     let message = format!("another kampf is using the schema {schema}");
-    EngineError { kind: EngineErrorKind::Busy, message, sql: None }
+    EngineError { kind: EngineErrorKind::Busy, message, sql: None, cause: None }
 }
 
 pub(super) fn serve(url: &str, place: &Ground<'_>, settings: &[Setting]) -> Result<Elsewhere, EngineError> {
@@ -159,7 +159,7 @@ pub(super) fn serve(url: &str, place: &Ground<'_>, settings: &[Setting]) -> Resu
     for setting in settings.iter().filter(|setting| setting.chosen) {
         if !OF_A_SESSION.contains(&setting.name.as_str()) {
             let message = format!("{} is for its owner to set on a server that is there already", setting.name);
-            return Err(EngineError { kind: EngineErrorKind::Value, message, sql: None });
+            return Err(EngineError { kind: EngineErrorKind::Value, message, sql: None, cause: None });
         }
         own += &format!(" -c {}={}", setting.name, setting.value.replace('\\', "\\\\").replace(' ', "\\ "));
     }
@@ -178,6 +178,7 @@ pub(super) fn serve(url: &str, place: &Ground<'_>, settings: &[Setting]) -> Resu
             kind: EngineErrorKind::Gone,
             message: format!("the schema {name} that Kampf made is gone from the server"),
             sql: None,
+            cause: None,
         }),
     }
 }
@@ -239,7 +240,7 @@ fn drop_schema(link: &Link, name: &str) -> Result<(), EngineError> {
     let Err(error) = link.tried(&sql)? else { return Ok(()) };
     link.execute("ROLLBACK")?;
     if error.code() != Some(&SqlState::DEPENDENT_OBJECTS_STILL_EXIST) {
-        return Err(engine_error(&error, Some(&sql)));
+        return Err(engine_error(error, Some(&sql)));
     }
     let what = error.as_db_error().and_then(|error| error.detail()).unwrap_or_default().replace('\n', "; ");
     Err(unreachable(&format!(

@@ -1,5 +1,7 @@
 //! The driver's errors as Kampf's.
 
+use std::sync::Arc;
+
 use kampf_contest::{EngineError, EngineErrorKind};
 use tokio_postgres::Error;
 use tokio_postgres::error::{ErrorPosition, SqlState};
@@ -11,26 +13,36 @@ pub(super) const SAYS: &str = "PostgreSQL says: ";
 /// Where a password can be given.
 pub(super) const WHERE_PASSWORDS: &str = "; give it in the URL, in PGPASSWORD or in ~/.pgpass";
 
-pub(super) fn engine_error(error: &Error, sql: Option<&str>) -> EngineError {
+/// The error of a connection that could not be begun. Of a password that is wanted and not there the driver says only that its
+/// settings will not do.
+pub(super) fn start_error(error: Error, has_password: bool) -> EngineError {
+    let error = engine_error(error, None);
+    if error.kind == EngineErrorKind::Value && !has_password {
+        let message = format!("the server wants a password{WHERE_PASSWORDS}");
+        return EngineError { kind: EngineErrorKind::Password, message, ..error };
+    }
+    error
+}
+
+pub(super) fn engine_error(error: Error, sql: Option<&str>) -> EngineError {
     let sql = sql.map(str::to_owned);
     let Some(server) = error.as_db_error() else {
-        let lost = error.is_closed() || error.to_string().contains("communicating with the server");
-        let cause = std::error::Error::source(error).map(|source| format!(": {source}")).unwrap_or_default();
-        let (kind, message) = if cause.contains("password missing") {
-            (EngineErrorKind::Unreachable, format!("the server wants a password{WHERE_PASSWORDS}"))
-        } else if lost {
+        let source = std::error::Error::source(&error);
+        let lost = error.is_closed() || source.is_some_and(|source| source.is::<std::io::Error>());
+        let cause = source.map(|source| format!(": {source}")).unwrap_or_default();
+        let (kind, message) = if lost {
             (EngineErrorKind::Unreachable, format!("the connection to the server was lost{cause}"))
         } else if cause.is_empty() {
             (EngineErrorKind::Value, format!("the driver says: {error}"))
         } else {
             (EngineErrorKind::Value, format!("{error}{cause}"))
         };
-        return EngineError { kind, message, sql };
+        return EngineError { kind, message, sql, cause: Some(Arc::new(error)) };
     };
     let code = server.code();
     let class = &code.code()[..2];
     let (kind, remedy) = match class {
-        _ if *code == SqlState::INVALID_PASSWORD => (EngineErrorKind::Unreachable, WHERE_PASSWORDS),
+        _ if *code == SqlState::INVALID_PASSWORD => (EngineErrorKind::Password, WHERE_PASSWORDS),
         _ if *code == SqlState::INVALID_CATALOG_NAME => {
             (EngineErrorKind::Unreachable, "; make it (CREATE DATABASE), or name another in the URL")
         }
@@ -38,6 +50,7 @@ pub(super) fn engine_error(error: &Error, sql: Option<&str>) -> EngineError {
         _ if *code == SqlState::READ_ONLY_SQL_TRANSACTION => (EngineErrorKind::Statement, "; contenders may only read"),
         _ if *code == SqlState::TOO_MANY_CONNECTIONS => (EngineErrorKind::Unreachable, "; end some of them, or raise max_connections"),
         _ if *code == SqlState::DISK_FULL => (EngineErrorKind::Full, "; make room on the server's disk"),
+        _ if *code == SqlState::PROTOCOL_VIOLATION => (EngineErrorKind::Refused, ""),
         _ if *code == SqlState::OUT_OF_MEMORY => (EngineErrorKind::Unreachable, "; the server is short of memory, not of disk"),
         "53" => (EngineErrorKind::Unreachable, "; a limit of the server's configuration"),
         "54" => (EngineErrorKind::Statement, "; it is more than PostgreSQL takes"),
@@ -54,5 +67,6 @@ pub(super) fn engine_error(error: &Error, sql: Option<&str>) -> EngineError {
         _ => String::new(),
     };
     let more = [server.detail(), server.hint()].into_iter().flatten().map(|more| format!("; {more}")).collect::<String>();
-    EngineError { kind, message: format!("{SAYS}{}{place}{more}{remedy}", server.message()), sql }
+    let message = format!("{SAYS}{}{place}{more}{remedy}", server.message());
+    EngineError { kind, message, sql, cause: Some(Arc::new(error)) }
 }

@@ -107,6 +107,7 @@ fn encode_rows(table: &str, types: &[Type], batch: &Batch) -> Result<Bytes, Engi
                     kind: EngineErrorKind::Value,
                     message: format!("a value made for `{table}`, {value}, cannot be kept as {of}"),
                     sql: None,
+                    cause: None,
                 });
             }
             let length = (buffer.len() - at - 4) as i32;
@@ -133,7 +134,7 @@ impl<'l> Copy<'l> {
             (POSTGRES.quote)(&table.name),
             column_list(&POSTGRES, table, &columns)
         );
-        let sink = link.patiently(link.client().copy_in(&sql))?.map_err(|error| engine_error(&error, Some(&sql)))?;
+        let sink = link.patiently(link.client().copy_in(&sql))?.map_err(|error| engine_error(error, Some(&sql)))?;
         let mut copy = Copy { link, table: id, name: table.name.clone(), sink: Box::pin(sink) };
         copy.send(Bytes::from_static(HEAD))?;
         Ok(copy)
@@ -146,13 +147,13 @@ impl<'l> Copy<'l> {
             tokio::task::yield_now().await;
             Ok(())
         })?;
-        sent.map_err(|error: tokio_postgres::Error| engine_error(&error, None))
+        sent.map_err(|error: tokio_postgres::Error| engine_error(error, None))
     }
 
     fn finish(mut self) -> Result<(), EngineError> {
         self.send(Bytes::from_static(TAIL))?;
         self.link.patiently(self.sink.as_mut().finish())?.map(|_| ()).map_err(|error| {
-            let error = engine_error(&error, None);
+            let error = engine_error(error, None);
             let rule = error.kind == EngineErrorKind::Constraint;
             let message = if rule {
                 format!("the rows made for `{}` break a rule of the schema; {}", self.name, error.message)

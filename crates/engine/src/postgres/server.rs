@@ -89,7 +89,7 @@ pub(super) struct Home {
 impl Home {
     /// The home of the dataset in a folder; made when missing.
     pub(super) fn of(dataset: &Path) -> Result<Home, EngineError> {
-        let dataset = fs::canonicalize(dataset).map_err(|error| io("find", dataset, &error))?;
+        let dataset = fs::canonicalize(dataset).map_err(|error| io("find", dataset, error))?;
         let name = format!("{:016x}", fnv(dataset.as_os_str().as_encoded_bytes()));
         if rustix::process::geteuid().is_root() {
             let user = server_user()?;
@@ -100,8 +100,8 @@ impl Home {
             own_folder(&folder, 0o711)?;
             // Whole or not at all: another Kampf removes homes whose owner is gone, and half a path is the path of nothing.
             let (owner, fresh) = (folder.join("owner"), folder.join(format!("owner.{}", std::process::id())));
-            fs::write(&fresh, dataset.as_os_str().as_encoded_bytes()).map_err(|error| io("write", &fresh, &error))?;
-            fs::rename(&fresh, &owner).map_err(|error| io("write", &owner, &error))?;
+            fs::write(&fresh, dataset.as_os_str().as_encoded_bytes()).map_err(|error| io("write", &fresh, error))?;
+            fs::rename(&fresh, &owner).map_err(|error| io("write", &owner, error))?;
             let sockets = folder.join("sockets");
             folder_of(&sockets, user)?;
             return Ok(Home { folder, sockets, user: Some(user) });
@@ -145,20 +145,20 @@ impl Home {
             .arg("--pgdata")
             .arg(&data)
             .output()
-            .map_err(|error| io("start", &programs.folder.join("initdb"), &error))?;
+            .map_err(|error| io("start", &programs.folder.join("initdb"), error))?;
         drop(lock);
         if output.status.success() {
             return Ok(());
         }
         let words = String::from_utf8_lossy(&output.stderr).trim().replace('\n', "; ");
-        let kind = if words.contains("No space left") { EngineErrorKind::Full } else { EngineErrorKind::Unreachable };
-        Err(EngineError { kind, message: format!("a PostgreSQL cluster cannot be made: {words}"), sql: None })
+        let kind = if has_room(&self.folder) { EngineErrorKind::Unreachable } else { EngineErrorKind::Full };
+        Err(EngineError { kind, message: format!("a PostgreSQL cluster cannot be made: {words}"), sql: None, cause: None })
     }
 
     /// Writes a secret into a new file that only this user can read, and where it must be the group of the server's account.
     fn keep(&self, path: &Path, secret: &str, group: Option<u32>) -> Result<(), EngineError> {
         let _ = fs::remove_file(path);
-        let failed = |error: std::io::Error| io("write", path, &error);
+        let failed = |error: std::io::Error| io("write", path, error);
         let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(failed)?;
         file.write_all(secret.as_bytes()).map_err(failed)?;
         if let Some(group) = group {
@@ -176,22 +176,23 @@ impl Home {
             Ok(output) => {
                 Err(unreachable(&format!("the dataset cannot be written out: {}", String::from_utf8_lossy(&output.stderr).trim())))
             }
-            Err(error) => Err(io("start", &programs.folder.join("initdb"), &error)),
+            Err(error) => Err(io("start", &programs.folder.join("initdb"), error)),
         }
     }
 
     /// Sees to it that no other Kampf uses the dataset meanwhile.
     fn lock(&self) -> Result<File, EngineError> {
         let path = self.folder.join("lock");
-        let file = open_own(&path).map_err(|error| io("write", &path, &error))?;
+        let file = open_own(&path).map_err(|error| io("write", &path, error))?;
         match lock_soon(&file) {
             Ok(()) => Ok(file),
             Err(TryLockError::WouldBlock) => Err(EngineError {
                 kind: EngineErrorKind::Busy,
                 message: format!("another kampf is using the server of {}", self.folder.display()),
                 sql: None,
+                cause: None,
             }),
-            Err(TryLockError::Error(error)) => Err(io("lock", &path, &error)),
+            Err(TryLockError::Error(error)) => Err(io("lock", &path, error)),
         }
     }
 
@@ -225,13 +226,13 @@ impl Home {
         self.end_left_over();
         if !self.data().join("PG_VERSION").is_file() {
             let message = "the dataset's cluster is gone".to_owned();
-            return Err(EngineError { kind: EngineErrorKind::Gone, message, sql: None });
+            return Err(EngineError { kind: EngineErrorKind::Gone, message, sql: None, cause: None });
         }
         for _ in 0..5 {
             let port = free_port()?;
             let log = self.log();
-            let out = open_own(&log).and_then(|out| out.set_len(0).map(|()| out)).map_err(|error| io("write", &log, &error))?;
-            let err = out.try_clone().map_err(|error| io("write", &log, &error))?;
+            let out = open_own(&log).and_then(|out| out.set_len(0).map(|()| out)).map_err(|error| io("write", &log, error))?;
+            let err = out.try_clone().map_err(|error| io("write", &log, error))?;
             let mut command = programs.command("postgres", &self);
             command.arg("-D").arg(self.data()).arg("-k").arg(&self.sockets).args(["-p", &port.to_string()]);
             for (name, value) in FIXED {
@@ -242,14 +243,15 @@ impl Home {
             }
             command.process_group(0).stdout(out).stderr(err);
             end_with_parent(&mut command, Signal::INT);
-            let child = command.spawn().map_err(|error| io("start", &programs.folder.join("postgres"), &error))?;
+            let child = command.spawn().map_err(|error| io("start", &programs.folder.join("postgres"), error))?;
             let mut server = Server { child, home: self.clone(), port, _lock: None };
             match server.wait_until_ready() {
                 Ok(()) => {
                     server._lock = Some(lock);
                     return Ok(server);
                 }
-                Err(words) if words.contains("could not bind") || words.contains("could not create any TCP/IP sockets") => {}
+                // Somebody else took the port meanwhile.
+                Err(_) if std::net::TcpListener::bind((std::net::Ipv4Addr::LOCALHOST, port)).is_err() => {}
                 Err(words) => return Err(unreachable(&format!("PostgreSQL does not start: {words}"))),
             }
         }
@@ -417,7 +419,7 @@ fn remove_soon(folder: &Path) -> Result<(), EngineError> {
         match fs::remove_dir_all(folder) {
             Ok(()) => return Ok(()),
             Err(error) if error.kind() == std::io::ErrorKind::NotFound && !folder.exists() => return Ok(()),
-            Err(error) if Instant::now() > deadline => return Err(io("remove", folder, &error)),
+            Err(error) if Instant::now() > deadline => return Err(io("remove", folder, error)),
             Err(_) => std::thread::sleep(Duration::from_millis(20)),
         }
     }
@@ -465,23 +467,23 @@ fn server_user() -> Result<(u32, u32), EngineError> {
 /// Makes a folder of this user's own that nobody else can write to; what is there already must be just that.
 fn own_folder(folder: &Path, mode: u32) -> Result<(), EngineError> {
     match DirBuilder::new().mode(mode).create(folder) {
-        Err(error) if error.kind() != std::io::ErrorKind::AlreadyExists => return Err(io("make", folder, &error)),
+        Err(error) if error.kind() != std::io::ErrorKind::AlreadyExists => return Err(io("make", folder, error)),
         _ => {}
     }
-    let metadata = fs::symlink_metadata(folder).map_err(|error| io("look at", folder, &error))?;
+    let metadata = fs::symlink_metadata(folder).map_err(|error| io("look at", folder, error))?;
     if !metadata.is_dir() || metadata.uid() != rustix::process::geteuid().as_raw() {
         return Err(unreachable(&format!("{} is not a folder of this user's own; remove it", folder.display())));
     }
-    fs::set_permissions(folder, fs::Permissions::from_mode(mode)).map_err(|error| io("protect", folder, &error))
+    fs::set_permissions(folder, fs::Permissions::from_mode(mode)).map_err(|error| io("protect", folder, error))
 }
 
 /// Makes a folder that belongs to the server's account, in one of Kampf's own, where nobody else can have put anything.
 fn folder_of(folder: &Path, (user, group): (u32, u32)) -> Result<(), EngineError> {
     match DirBuilder::new().mode(0o700).create(folder) {
-        Err(error) if error.kind() != std::io::ErrorKind::AlreadyExists => return Err(io("make", folder, &error)),
+        Err(error) if error.kind() != std::io::ErrorKind::AlreadyExists => return Err(io("make", folder, error)),
         _ => {}
     }
-    lchown(folder, Some(user), Some(group)).map_err(|error| io("hand over", folder, &error))
+    lchown(folder, Some(user), Some(group)).map_err(|error| io("hand over", folder, error))
 }
 
 /// Opens a file of Kampf's own for writing, and never what a link leads to.
@@ -509,7 +511,7 @@ fn free_port() -> Result<u16, EngineError> {
 fn random_word() -> Result<String, EngineError> {
     let mut bytes = [0; 24];
     let source = Path::new("/dev/urandom");
-    File::open(source).and_then(|mut file| file.read_exact(&mut bytes)).map_err(|error| io("read", source, &error))?;
+    File::open(source).and_then(|mut file| file.read_exact(&mut bytes)).map_err(|error| io("read", source, error))?;
     Ok(bytes.iter().map(|byte| format!("{byte:02x}")).collect())
 }
 
@@ -525,10 +527,16 @@ pub(super) fn encoded(text: &str) -> String {
 }
 
 pub(super) fn unreachable(message: &str) -> EngineError {
-    EngineError { kind: EngineErrorKind::Unreachable, message: message.to_owned(), sql: None }
+    EngineError { kind: EngineErrorKind::Unreachable, message: message.to_owned(), sql: None, cause: None }
 }
 
-fn io(what: &str, path: &Path, error: &std::io::Error) -> EngineError {
+/// Whether there is room for more than the rest of a log; where that cannot be told, there is.
+fn has_room(folder: &Path) -> bool {
+    const LITTLE: u64 = 64 << 20;
+    rustix::fs::statvfs(folder).map_or(true, |disk| disk.f_bavail.saturating_mul(disk.f_frsize) > LITTLE)
+}
+
+fn io(what: &str, path: &Path, error: std::io::Error) -> EngineError {
     let kind = if error.kind() == std::io::ErrorKind::StorageFull { EngineErrorKind::Full } else { EngineErrorKind::Unreachable };
-    EngineError { kind, message: format!("cannot {what} {}: {error}", path.display()), sql: None }
+    EngineError { kind, message: format!("cannot {what} {}: {error}", path.display()), sql: None, cause: Some(std::sync::Arc::new(error)) }
 }

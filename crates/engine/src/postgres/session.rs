@@ -52,7 +52,7 @@ impl<'c> PostgresSession<'c> {
 
     fn compile(&self, sql: &str, kinds: &[Option<LogicalType>], types: &[Type]) -> Result<Prepared, EngineError> {
         let statement = self.link.runtime.block_on(self.link.client().prepare_typed(sql, types));
-        let statement = statement.map_err(|error| engine_error(&error, Some(sql)))?;
+        let statement = statement.map_err(|error| engine_error(error, Some(sql)))?;
         let readings = statement.columns().iter().enumerate().map(|(at, column)| {
             Reading::of(column.name(), column.type_(), kinds.get(at).copied().flatten())
                 .map_err(|error| EngineError { sql: Some(sql.to_owned()), ..error })
@@ -121,7 +121,7 @@ impl Session for PostgresSession<'_> {
         let bound = parameters.iter().map(|value| Bound(*value));
         let delivered = self.link.runtime.block_on(async {
             let stream = self.link.client().query_raw(&prepared.statement, bound).await;
-            deliver(stream.map_err(|error| engine_error(&error, Some(&prepared.sql)))?, prepared, count, sink).await
+            deliver(stream.map_err(|error| engine_error(error, Some(&prepared.sql)))?, prepared, count, sink).await
         })?;
         self.note(id, parameters, start, &delivered);
         Ok(())
@@ -134,7 +134,7 @@ impl Session for PostgresSession<'_> {
         let bound: Vec<Bound<'_>> = list.iter().map(|value| Bound(*value)).collect();
         let delivered = self.link.runtime.block_on(async {
             let stream = self.link.client().query_raw(&prepared.statement, [&bound]).await;
-            deliver(stream.map_err(|error| engine_error(&error, Some(&prepared.sql)))?, prepared, count, sink).await
+            deliver(stream.map_err(|error| engine_error(error, Some(&prepared.sql)))?, prepared, count, sink).await
         })?;
         self.note(id, list, start, &delivered);
         Ok(())
@@ -227,7 +227,7 @@ async fn deliver_width<const N: usize>(
 ) -> Result<Delivered, EngineError> {
     let mut stream = std::pin::pin!(stream);
     let mut delivered = Delivered::default();
-    while let Some(row) = stream.try_next().await.map_err(|error| engine_error(&error, Some(&prepared.sql)))? {
+    while let Some(row) = stream.try_next().await.map_err(|error| engine_error(error, Some(&prepared.sql)))? {
         let mut values = [ValueRef::Null; N];
         for (column, value) in values.iter_mut().enumerate() {
             *value = read(&row, column, prepared)?;
@@ -243,7 +243,7 @@ async fn deliver_width<const N: usize>(
 async fn deliver_wide(stream: RowStream, prepared: &Prepared, count: bool, sink: &mut dyn Sink) -> Result<Delivered, EngineError> {
     let mut stream = std::pin::pin!(stream);
     let mut delivered = Delivered::default();
-    while let Some(row) = stream.try_next().await.map_err(|error| engine_error(&error, Some(&prepared.sql)))? {
+    while let Some(row) = stream.try_next().await.map_err(|error| engine_error(error, Some(&prepared.sql)))? {
         let values = (0..prepared.readings.len()).map(|column| read(&row, column, prepared)).collect::<Result<Vec<_>, _>>()?;
         if hand_over(&values, &mut delivered, count, sink) == Flow::Stop {
             break;
@@ -257,7 +257,7 @@ fn read<'r>(row: &'r Row, column: usize, prepared: &Prepared) -> Result<ValueRef
     match prepared.readings[column].value(row, column) {
         Ok(Some(value)) => Ok(value),
         Ok(None) => Err(wrong_kind(column, prepared)),
-        Err(error) => Err(engine_error(&error, Some(&prepared.sql))),
+        Err(error) => Err(engine_error(error, Some(&prepared.sql))),
     }
 }
 
@@ -278,5 +278,6 @@ fn wrong_kind(column: usize, prepared: &Prepared) -> EngineError {
         kind: EngineErrorKind::Value,
         message: format!("column {} holds a value of type {found}, which is not {wanted}", column + 1),
         sql: Some(prepared.sql.clone()),
+        cause: None,
     }
 }

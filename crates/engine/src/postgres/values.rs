@@ -60,6 +60,7 @@ impl Reading {
                     kind: EngineErrorKind::Value,
                     message: format!("column `{column}` is of type {of}, which cannot be read here; cast it: \"{column}\"::text"),
                     sql: None,
+                    cause: None,
                 });
             }
         };

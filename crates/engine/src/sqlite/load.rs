@@ -28,7 +28,7 @@ pub(super) fn load(
     settings: &[Setting],
     progress: &mut dyn FnMut(LoadEvent<'_>),
 ) -> Result<Vec<Loaded>, EngineError> {
-    let plain = |error: rusqlite::Error| engine_error(&error, None);
+    let plain = |error: rusqlite::Error| engine_error(error, None);
     // Only this thread uses it.
     let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
     let connection = rusqlite::Connection::open_with_flags(path, flags).map_err(plain)?;
@@ -36,7 +36,7 @@ pub(super) fn load(
     // References hold by construction; checking each row would ask for indexes that are only made afterwards.
     connection.pragma_update(None, "foreign_keys", false).map_err(plain)?;
     let cache = |kibibytes: i64| connection.pragma_update(None, "cache_size", -kibibytes).map_err(plain);
-    let batch = |sql: &str| connection.execute_batch(sql).map_err(|error| engine_error(&error, Some(sql)));
+    let batch = |sql: &str| connection.execute_batch(sql).map_err(|error| engine_error(error, Some(sql)));
     batch("BEGIN")?;
     for table in &schema.tables {
         batch(&create_table(&SQLITE, schema, table, true)?)?;
@@ -58,12 +58,12 @@ pub(super) fn load(
             none => {
                 cache(if has_key_index(table) { LARGE_CACHE } else { SMALL_CACHE })?;
                 let sql = insert(table, &made);
-                none.insert(connection.prepare(&sql).map_err(|error| engine_error(&error, Some(&sql)))?)
+                none.insert(connection.prepare(&sql).map_err(|error| engine_error(error, Some(&sql)))?)
             }
         };
         step("rows-go-in")?;
         let (done, rows) = made.with(rows, || insert.raw_execute());
-        done.map_err(|error| broken_rule(&error, table))?;
+        done.map_err(|error| broken_rule(error, table))?;
         Ok(Some(rows))
     })?;
     drop(inserts);
@@ -72,7 +72,7 @@ pub(super) fn load(
     cache(LARGE_CACHE)?;
     for table in &schema.tables {
         for sql in indexes(&SQLITE, table, &mut names) {
-            connection.execute_batch(&sql).map_err(|error| broken_rule(&error, table))?;
+            connection.execute_batch(&sql).map_err(|error| broken_rule(error, table))?;
         }
     }
     progress(LoadEvent::Statistics);
@@ -107,7 +107,7 @@ fn has_index(table: &Table) -> bool {
 }
 
 /// A rule of the schema that generated rows break: only recipes of the user's can do that.
-fn broken_rule(error: &rusqlite::Error, table: &Table) -> EngineError {
+fn broken_rule(error: rusqlite::Error, table: &Table) -> EngineError {
     let mut error = engine_error(error, None);
     if error.kind == EngineErrorKind::Constraint {
         error.message = format!("the rows made for `{}` break a rule of the schema; {}", table.name, error.message);

@@ -73,6 +73,7 @@ impl Engine for Sqlite {
             kind: EngineErrorKind::Unreachable,
             message: format!("cannot protect {}: {error}", path.display()),
             sql: None,
+            cause: None,
         })?;
         Ok(loaded)
     }
@@ -81,7 +82,7 @@ impl Engine for Sqlite {
         let path = place.folder.join(FILE);
         let Some(url) = path.to_str() else {
             let message = format!("the path of {} is not UTF-8, which contenders could not be told; rename the folder", path.display());
-            return Err(EngineError { kind: EngineErrorKind::Unreachable, message, sql: None });
+            return Err(EngineError { kind: EngineErrorKind::Unreachable, message, sql: None, cause: None });
         };
         if !path.is_file() {
             return Err(gone(format!("{url} is gone")));
@@ -109,13 +110,13 @@ impl Engine for Sqlite {
     fn connect(&self, url: &str, settings: &[Setting]) -> Result<Box<dyn Connection>, EngineError> {
         let path = Path::new(url);
         let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let mut connection = rusqlite::Connection::open_with_flags(path, flags).map_err(|error| engine_error(&error, None))?;
-        let mark: i32 = connection.query_row("PRAGMA application_id", [], |row| row.get(0)).map_err(|error| engine_error(&error, None))?;
+        let mut connection = rusqlite::Connection::open_with_flags(path, flags).map_err(|error| engine_error(error, None))?;
+        let mark: i32 = connection.query_row("PRAGMA application_id", [], |row| row.get(0)).map_err(|error| engine_error(error, None))?;
         if mark != MARK {
             return Err(gone(format!("{} is not a database that Kampf made", path.display())));
         }
         apply(&connection, settings)?;
-        connection.authorizer(Some(may_run)).map_err(|error| engine_error(&error, None))?;
+        connection.authorizer(Some(may_run)).map_err(|error| engine_error(error, None))?;
         Ok(Box::new(SqliteConnection { connection }))
     }
 
@@ -128,7 +129,7 @@ impl Engine for Sqlite {
 }
 
 fn gone(message: String) -> EngineError {
-    EngineError { kind: EngineErrorKind::Gone, message, sql: None }
+    EngineError { kind: EngineErrorKind::Gone, message, sql: None, cause: None }
 }
 
 /// What a statement may do: read. Opening the file for reading alone is not enough, since a statement may name other files
@@ -191,8 +192,9 @@ fn apply(connection: &rusqlite::Connection, settings: &[Setting]) -> Result<(), 
             kind: EngineErrorKind::Value,
             message: format!("the setting {} needs a whole number, not `{}`", setting.name, setting.value),
             sql: None,
+            cause: None,
         })?;
-        connection.pragma_update(None, &setting.name, value).map_err(|error| engine_error(&error, None))?;
+        connection.pragma_update(None, &setting.name, value).map_err(|error| engine_error(error, None))?;
     }
     Ok(())
 }
@@ -211,7 +213,7 @@ impl Connection for SqliteConnection {
             let value: i64 = self.connection.pragma_query_value(None, &setting.name, |row| row.get(0))?;
             Ok(Setting { value: value.to_string(), ..setting })
         };
-        Sqlite.settings().into_iter().map(real).collect::<Result<_, _>>().map_err(|error: rusqlite::Error| engine_error(&error, None))
+        Sqlite.settings().into_iter().map(real).collect::<Result<_, _>>().map_err(|error: rusqlite::Error| engine_error(error, None))
     }
 
     fn sizes(&self) -> Result<Vec<TableSize>, EngineError> {
@@ -221,7 +223,7 @@ impl Connection for SqliteConnection {
             let rows = statement.query_map([], |row| Ok(TableSize { table: row.get(0)?, bytes: row.get::<_, i64>(1)?.unsigned_abs() }))?;
             rows.collect::<Result<Vec<_>, _>>()
         };
-        query().map_err(|error| engine_error(&error, Some(sql)))
+        query().map_err(|error| engine_error(error, Some(sql)))
     }
 
     fn work_of(&self, sql: &str) -> Result<Effort, EngineError> {
@@ -232,7 +234,7 @@ impl Connection for SqliteConnection {
             drop(rows);
             Ok(Effort { amount: f64::from(statement.get_status(StatementStatus::VmStep)), unit: "steps of SQLite's virtual machine" })
         };
-        query().map_err(|error: rusqlite::Error| engine_error(&error, Some(sql)))
+        query().map_err(|error: rusqlite::Error| engine_error(error, Some(sql)))
     }
 }
 

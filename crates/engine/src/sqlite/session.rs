@@ -82,7 +82,7 @@ fn deliver<const N: usize>(
     count: bool,
     sink: &mut dyn Sink,
 ) -> Result<Delivered, EngineError> {
-    let failed = |error: rusqlite::Error| engine_error(&error, Some(sql));
+    let failed = |error: rusqlite::Error| engine_error(error, Some(sql));
     let plain: [Plain; N] = std::array::from_fn(|column| columns[column].plain);
     let mut delivered = Delivered::default();
     while let Some(row) = rows.next().map_err(failed)? {
@@ -121,7 +121,7 @@ fn deliver_wide(
     count: bool,
     sink: &mut dyn Sink,
 ) -> Result<Delivered, EngineError> {
-    let failed = |error: rusqlite::Error| engine_error(&error, Some(sql));
+    let failed = |error: rusqlite::Error| engine_error(error, Some(sql));
     let mut delivered = Delivered::default();
     while let Some(row) = rows.next().map_err(failed)? {
         let mut values = Vec::with_capacity(columns.len());
@@ -149,7 +149,7 @@ impl Session for SqliteSession<'_> {
         if let Some(id) = self.by_text.get(sql) {
             return Ok(*id);
         }
-        let statement = self.connection.prepare(sql).map_err(|error| engine_error(&error, Some(sql)))?;
+        let statement = self.connection.prepare(sql).map_err(|error| engine_error(error, Some(sql)))?;
         let columns = (0..statement.column_count()).map(|column| ColumnKind::of(kinds.get(column).copied().flatten())).collect();
         let id = StatementId(self.prepared.len());
         self.prepared.push(Prepared { statement, sql: sql.to_owned(), columns });
@@ -168,7 +168,7 @@ impl Session for SqliteSession<'_> {
         let start = self.observed.is_some().then(Instant::now);
         let prepared = &mut self.prepared[id.0];
         let (statement, sql, columns) = (&mut prepared.statement, &prepared.sql, &prepared.columns);
-        let failed = |error: rusqlite::Error| engine_error(&error, Some(sql));
+        let failed = |error: rusqlite::Error| engine_error(error, Some(sql));
         for (at, parameter) in parameters.iter().enumerate() {
             bind(statement, at + 1, *parameter).map_err(failed)?;
         }
@@ -202,6 +202,7 @@ impl Session for SqliteSession<'_> {
             kind: EngineErrorKind::Statement,
             message: "SQLite knows no lists as parameters".to_owned(),
             sql: Some(self.prepared[id.0].sql.clone()),
+            cause: None,
         })
     }
 
@@ -231,7 +232,7 @@ impl Session for SqliteSession<'_> {
 
     fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>]) -> Result<Vec<String>, EngineError> {
         let sql = format!("EXPLAIN QUERY PLAN {sql}");
-        let failed = |error: rusqlite::Error| engine_error(&error, Some(&sql));
+        let failed = |error: rusqlite::Error| engine_error(error, Some(&sql));
         let mut statement = self.connection.prepare(&sql).map_err(failed)?;
         for (at, parameter) in parameters.iter().enumerate() {
             bind(&mut statement, at + 1, *parameter).map_err(failed)?;
@@ -367,5 +368,6 @@ fn wrong_kind(stored: Stored<'_>, kind: Option<LogicalType>, column: usize, sql:
         kind: EngineErrorKind::Value,
         message: format!("column {} holds {found}, which is not {wanted}", column + 1),
         sql: Some(sql.to_owned()),
+        cause: None,
     }
 }

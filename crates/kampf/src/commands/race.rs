@@ -111,8 +111,8 @@ impl Raced {
         let trips = if trips.is_empty() { &[Duration::ZERO][..] } else { trips };
         name_programs(general, &dataset, selected.iter().map(|(_, picked)| &picked.contest));
         for (at, (config, picked)) in selected.iter().enumerate() {
-            for name in &picked.left_out {
-                say(general.quiet, &format!("{}: `{name}` has no SQL for {} and is left out", config.name, project.engine.name()));
+            for what in picked.passed_over(project.engine.name()) {
+                say(general.quiet, &format!("{}: {what}", config.name));
             }
             for &trip in trips {
                 if inbox.is_interrupted() {

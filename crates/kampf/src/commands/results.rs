@@ -148,7 +148,7 @@ fn list(general: &General, home: &Path) -> Result<Ending, Problem> {
         Column::left("contest"),
         Column::left("engine").yielding(2),
         Column::right("rounds").yielding(1),
-        Column::left("verdict"),
+        Column::left("verdict").open(),
     ];
     let mut page = Page::new();
     page.table(&columns, &rows);

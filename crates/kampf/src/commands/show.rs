@@ -110,8 +110,8 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
     if let Some(taken) = taken(project, &selected.contest) {
         page.paragraph(&taken.text(), 0);
     }
-    for name in &selected.left_out {
-        page.paragraph(&format!("`{name}` has no SQL for {} and is left out.", project.engine.name()), 0);
+    for what in selected.passed_over(project.engine.name()) {
+        page.paragraph(&format!("{what}."), 0);
     }
     let mut last: Option<Vec<String>> = None;
     for entry in &selected.contest.entries {

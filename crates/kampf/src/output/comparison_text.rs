@@ -20,12 +20,12 @@ pub(crate) fn comparison_text(page: &mut Page, compared: &Compared) {
     page.blank();
     let columns = [
         Column::left("contender"),
-        Column::right("before"),
+        Column::right("before").yielding(2),
         Column::right("after"),
         Column::right("change"),
         Column::right("surely").yielding(1),
         Column::left("its time"),
-        Column::left("its counts"),
+        Column::left("its counts").open(),
     ];
     let chosen = [&compared.chosen.0, &compared.chosen.1];
     let rows: Vec<_> = compared.contenders.iter().map(|contender| row(contender, &chosen)).collect();

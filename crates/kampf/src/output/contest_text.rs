@@ -16,7 +16,7 @@ const BUSY: f64 = 10.0;
 
 /// Title, how the race went, table, verdict and what mattered.
 pub(crate) fn contest_text(page: &mut Page, part: &RacedContest) {
-    page.line(format!("{}  {}", paint(Look::Title, &part.name), part.about.as_deref().unwrap_or_default()));
+    page.hung(&format!("{} ", paint(Look::Title, &part.name)), part.about.as_deref().unwrap_or_default(), 2);
     page.paragraph(&quiet_words(&course(part)), 0);
     let given = given(part);
     if !given.is_empty() {
@@ -38,6 +38,9 @@ fn course(part: &RacedContest) -> String {
     let disagrees = |one: &Shown<'_>| one.placed.outcome == Outcome::Disagrees;
     let agreed = part.contenders().filter(|one| one.extra.answer.is_some() && !disagrees(one)).count();
     let rows = part.contenders().find_map(|one| one.extra.answer.as_ref()).map_or(0, |answer| answer.rows);
+    if part.facts.rounds == 0 {
+        return format!("checked in {:.1} s; no round was finished", race.check_seconds);
+    }
     let measured = race.measured_seconds / race.seconds.max(1e-9);
     let mut words = format!(
         "{agreed} {} on {} rows, checked in {:.1} s; {} rounds in {:.1} s, {} of it measured, the rest starts",

@@ -184,9 +184,7 @@ impl RaceProgress {
             self.forecast = Some((Instant::now(), forecasts));
         }
         let forecasts = self.forecast.as_ref().map_or(&[][..], |(_, forecasts)| forecasts);
-        forecast_text(forecasts, race.rounds(), round.round.as_secs_f64())
-            .map(|text| format!("; to decide takes {text}"))
-            .unwrap_or_default()
+        forecast_text(forecasts, race.rounds(), round.round.as_secs_f64(), "").map(|text| format!("; {text}")).unwrap_or_default()
     }
 }
 

@@ -20,19 +20,26 @@ pub(crate) struct Column {
     pub(crate) yields: u8,
     /// What it has in common with its neighbours of the same group, said above them.
     pub(crate) group: &'static str,
+    /// The last one, of free text: it takes what room is left, and wraps where that is too little.
+    pub(crate) is_open: bool,
 }
 
 impl Column {
     pub(crate) fn left(title: impl Into<String>) -> Column {
-        Column { title: title.into(), align: Align::Left, yields: 0, group: "" }
+        Column { title: title.into(), align: Align::Left, yields: 0, group: "", is_open: false }
     }
 
     pub(crate) fn right(title: impl Into<String>) -> Column {
-        Column { title: title.into(), align: Align::Right, yields: 0, group: "" }
+        Column { title: title.into(), align: Align::Right, yields: 0, group: "", is_open: false }
     }
 
     pub(crate) fn group(mut self, group: &'static str) -> Column {
         self.group = group;
+        self
+    }
+
+    pub(crate) fn open(mut self) -> Column {
+        self.is_open = true;
         self
     }
 
@@ -113,7 +120,9 @@ impl Page {
         let rows: Vec<Vec<(Look, String)>> = rows.iter().map(as_shown).collect();
         let mut shown: Vec<usize> = (0..columns.len()).collect();
         let widest = |at: usize| rows.iter().map(|row| row[at].1.width()).chain([columns[at].title.width()]).max().unwrap_or(0);
-        let total = |shown: &[usize]| shown.iter().map(|&at| widest(at) + 2).sum::<usize>().saturating_sub(2);
+        // Free text at the end counts with what it cannot do without.
+        let counts = |at: usize| if columns[at].is_open { widest(at).min(OPEN) } else { widest(at) };
+        let total = |shown: &[usize]| shown.iter().map(|&at| counts(at) + 2).sum::<usize>().saturating_sub(2);
         while total(&shown) > width() {
             let Some(&first) = shown.iter().filter(|&&at| columns[at].yields > 0).max_by_key(|&&at| columns[at].yields) else { break };
             shown.retain(|&at| at != first);
@@ -128,6 +137,7 @@ impl Page {
             }
             let space = " ".repeat(widest(at).saturating_sub(text.width()));
             match columns[at].align {
+                _ if columns[at].is_open => *line += &paint(look, text),
                 Align::Left => *line += &format!("{}{space}", paint(look, text)),
                 Align::Right => *line += &format!("{space}{}", paint(look, text)),
             }
@@ -164,7 +174,17 @@ impl Page {
             if is_torn {
                 self.line(paint(cells[shown[0]].0, &cells[shown[0]].1));
             }
-            self.line(line);
+            match shown.last().filter(|&&at| columns[at].is_open) {
+                Some(&last) => {
+                    let (look, text) = &cells[last];
+                    let head = line.trim_end().strip_suffix(paint(*look, text).as_str()).unwrap_or(&line).trim_end().to_owned();
+                    let start = beside.iter().filter(|&&at| at != last).map(|&at| widest(at) + 2).sum::<usize>() + indent;
+                    let space = " ".repeat(start.saturating_sub(plain_width(&head) + 1));
+                    let words: Vec<String> = words(text).iter().map(|word| paint(*look, word)).collect();
+                    self.hung(&format!("{head}{space}"), &words.join(" "), start);
+                }
+                None => self.line(line),
+            }
         }
     }
 
@@ -172,6 +192,9 @@ impl Page {
         self.text
     }
 }
+
+/// Columns that free text at the end of a table cannot do without.
+const OPEN: usize = 16;
 
 /// Units that stay with their number.
 const UNITS: [&str; 10] = ["%", "ns", "us", "ms", "s", "min", "B", "KiB", "MiB", "GiB"];

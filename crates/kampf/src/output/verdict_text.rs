@@ -3,7 +3,7 @@
 use kampf_contest::{ByHand, How, Measure};
 use kampf_verdict::{Beside, End, Keeps, Outcome, Ratio, Reading, Requirements};
 
-use super::forecast_text::{EARLIEST, forecast_text};
+use super::forecast_text::forecast_text;
 use super::numbers::{behind, between, count, duration, list, percent, wait};
 use super::page::Page;
 use super::require_text::{nearest_text, reading};
@@ -136,7 +136,15 @@ fn undecided(page: &mut Page, contest: &RacedContest) {
         Some(share) => {
             format!("{} leads with {} a call, and {} may be faster by up to {}", strong(leader), time(leader), named(&open), percent(share))
         }
-        None => format!("too few to tell; {} leads with {} a call so far", strong(leader), time(leader)),
+        None => {
+            let who = if open.len() == 1 { "it is" } else { "they are" };
+            format!(
+                "{} leads with {} a call so far; of {} too few rounds tell whether {who} faster",
+                strong(leader),
+                time(leader),
+                named(&open)
+            )
+        }
     };
     page.paragraph(&format!("{} after {rounds}: {who}.", paint(Look::Strong, how)), 2);
     page.paragraph(&what_it_takes(contest), 2);
@@ -144,21 +152,19 @@ fn undecided(page: &mut Page, contest: &RacedContest) {
 
 /// What a decision would take, and how to ask for it.
 fn what_it_takes(contest: &RacedContest) -> String {
-    let (course, verdict) = (&contest.course, &contest.verdict);
-    let Some(text) = forecast_text(&verdict.forecasts, contest.facts.rounds, course.round_seconds) else { return String::new() };
+    let (course, verdict, rounds) = (&contest.course, &contest.verdict, contest.facts.rounds);
     let needed = verdict.forecasts.first().and_then(|forecast| forecast.rounds);
     // A fifth more than foretold, since it is only foretold.
-    let ask = match needed {
-        Some(rounds) if contest.facts.rounds >= EARLIEST => {
-            let more = rounds.saturating_sub(contest.facts.rounds).max(1) as f64 * course.round_seconds;
-            let time = wait((course.seconds + more) * 1.2).replace(' ', "");
-            let needed = rounds * 6 / 5;
-            let rounds = if needed > contest.facts.rules.most_rounds { format!(" --rounds {needed}") } else { String::new() };
-            if more <= 600.0 { format!(" (--time {time}{rounds})") } else { String::new() }
-        }
-        _ => " (--time)".to_owned(),
-    };
-    format!("To decide takes {text}{ask}.")
+    let ask = needed.map_or(String::new(), |needed| {
+        let more = needed.saturating_sub(rounds).max(1) as f64 * course.round_seconds;
+        let time = wait((course.seconds + more) * 1.2).replace(' ', "");
+        let needed = needed * 6 / 5;
+        let most = if needed > contest.facts.rules.most_rounds { format!(" --rounds {needed}") } else { String::new() };
+        format!(" (--time {time}{most})")
+    });
+    let text = forecast_text(&verdict.forecasts, rounds, course.round_seconds, &ask).unwrap_or_default();
+    let first = text.chars().next().map(|first| first.to_uppercase().to_string()).unwrap_or_default();
+    format!("{first}{}.", text.get(1..).unwrap_or_default())
 }
 
 fn required(page: &mut Page, contest: &RacedContest, chosen: Shown<'_>, easier: &[usize]) {
@@ -177,8 +183,8 @@ fn required(page: &mut Page, contest: &RacedContest, chosen: Shown<'_>, easier: 
         .filter(meets)
         .min_by(|one, other| one.placed.shown.unwrap_or(0.0).total_cmp(&other.placed.shown.unwrap_or(0.0)));
     if let Some(fastest) = fastest.filter(|fastest| fastest.at != chosen.at && fastest.placed.shown < chosen.placed.shown) {
-        let less = left_to_do(fastest.facts.by_hand);
-        page.paragraph(&format!("What that comfort costs: {} takes {} with {less} of yours.", strong(fastest), time(fastest)), 2);
+        let hand = left_to_do(fastest.facts.by_hand);
+        page.paragraph(&format!("What that comfort costs: {} takes {}, and leaves you {hand}.", strong(fastest), time(fastest)), 2);
     }
     if let Some(&first) = easier.first() {
         let one = contest.contender(first);
@@ -258,7 +264,8 @@ fn moving(page: &mut Page, contest: &RacedContest) {
 
 /// What round trips would add on a server, where they were only modelled.
 fn trips(page: &mut Page, contest: &RacedContest) {
-    let modelled = contest.contenders().filter(|one| one.facts.measured.how(Measure::RoundTrips) == Some(How::Modelled));
+    let modelled =
+        contest.contenders().filter(|one| one.facts.is_eligible() && one.facts.measured.how(Measure::RoundTrips) == Some(How::Modelled));
     let mut kinds: Vec<(u64, Vec<&str>)> = Vec::new();
     for contender in modelled {
         let Some(trips) = contender.facts.measured.get(Measure::RoundTrips) else { continue };

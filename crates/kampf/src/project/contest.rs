@@ -22,6 +22,8 @@ pub(crate) struct Selected {
     pub(crate) order_appended: Vec<String>,
     /// Contenders of the user's whose SQL is only for other engines.
     pub(crate) left_out: Vec<String>,
+    /// Patterns that fit none of those that enter, with how many of all combinations they fit.
+    pub(crate) unmatched: Vec<(String, usize)>,
 }
 
 /// Resolves a contest and picks its field.
@@ -66,6 +68,9 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
         entries.push(Entry { name: own.name.clone(), choices: None, way, by_hand });
     }
     let all = entries.len();
+    let fits_none = |pattern: &&String| !entries.iter().any(|entry| fits(pattern, &entry.name));
+    let of_all = |pattern: &String| field.valid.iter().filter(|choices| fits(pattern, &choices.to_string())).count();
+    let unmatched = selection.only.iter().filter(fits_none).map(|pattern| (pattern.clone(), of_all(pattern))).collect();
     if !selection.only.is_empty() {
         entries.retain(|entry| asked_for(selection, &entry.name));
     }
@@ -93,7 +98,19 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
         reference: reference.flatten(),
         need,
     };
-    Ok(Selected { contest, field, order_appended, left_out })
+    Ok(Selected { contest, field, order_appended, left_out, unmatched })
+}
+
+impl Selected {
+    /// What did not enter although it was asked for, in words.
+    pub(crate) fn passed_over(&self, engine: &str) -> Vec<String> {
+        let own = self.left_out.iter().map(|name| format!("`{name}` has no SQL for {engine} and is left out"));
+        let unmatched = self.unmatched.iter().map(|(pattern, of_all)| match of_all {
+            0 => format!("no contender fits --only {pattern}"),
+            _ => format!("--only {pattern} fits none of those that enter; with --all it fits {of_all}"),
+        });
+        own.chain(unmatched).collect()
+    }
 }
 
 fn asked_for(selection: &Selection, name: &str) -> bool {

@@ -214,7 +214,7 @@ pub(crate) fn engine_problem(error: &kampf_contest::EngineError) -> Problem {
         Kind::Full => problem.hint("make room on the disk and run the command again; nothing else was touched"),
         Kind::Constraint => Problem { exit: WRONG, ..problem }.hint("change the recipe of that column under [values]"),
         Kind::Statement | Kind::Value => Problem { exit: WRONG, ..problem },
-        Kind::Unreachable | Kind::Gone | Kind::Busy => problem,
+        Kind::Unreachable | Kind::Gone | Kind::Busy | Kind::Memory | Kind::Refused | Kind::Password => problem,
     }
 }
 

@@ -1,0 +1,251 @@
+//! Every kind of end of a race, as the real program shows it again from a result made up by hand, in four widths.
+
+mod common;
+
+use common::Folder;
+use serde_json::{Value as Json, json};
+use unicode_width::UnicodeWidthStr;
+
+const WIDTHS: [usize; 4] = [60, 80, 100, 160];
+
+/// Noise between -1 and 1, another for each contender and round, without likeness between neighbours.
+fn noise(contender: usize, round: usize) -> f64 {
+    let mixed = (contender as u64 * 7919 + round as u64 + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15);
+    (mixed ^ (mixed >> 29)).wrapping_mul(0xBF58_476D_1CE4_E5B9) as f64 / u64::MAX as f64 * 2.0 - 1.0
+}
+
+/// One contender of a made-up race: its name, milliseconds of a call, statements, and what it leaves to write by hand.
+#[derive(Clone, Copy)]
+struct Made {
+    name: &'static str,
+    time: f64,
+    statements: u64,
+    sql: u64,
+}
+
+const fn made(name: &'static str, time: f64, statements: u64, sql: u64) -> Made {
+    Made { name, time, statements, sql }
+}
+
+const FIELD: [Made; 9] = [
+    made("lazy.app.all.managed", 300.0, 4_000, 0),
+    made("lazy.database.all.managed", 40.0, 125, 0),
+    made("batched.database.all.managed", 14.0, 3, 0),
+    made("computed.database.all.managed", 10.9, 1, 1),
+    made("computed.database.all.plain", 10.4, 1, 1),
+    made("computed.database.needed.plain", 10.1, 1, 1),
+    made("computed.database.needed.record", 10.0, 1, 1),
+    made("computed.database.needed.raw", 8.6, 1, 1),
+    made("two-steps", 12.0, 1, 1),
+];
+
+fn choices(name: &str) -> Json {
+    let words: Vec<&str> = name.split('.').collect();
+    match words.as_slice() {
+        [loading, work, columns, hydration] => json!({"loading": loading, "work": work, "columns": columns, "hydration": hydration}),
+        _ => Json::Null,
+    }
+}
+
+/// A contender that ran so many rounds with noise of a width.
+fn contender(at: usize, one: Made, rounds: usize, width: f64) -> Json {
+    let values: Vec<f64> = (0..rounds).map(|round| one.time * 1e6 * (width * noise(at, round)).exp()).collect();
+    let p95: Vec<f64> = values.iter().map(|value| value * 1.2).collect();
+    json!({
+        "name": one.name, "choices": choices(one.name), "outcome": "unresolved", "rounds": values, "p95_rounds": p95,
+        "latency_ns": {"median": null, "low": null, "high": null, "p95": null, "cold": one.time * 1.4e6},
+        "cpu_ns": null, "statements": one.statements, "round_trips": one.statements, "rows": one.statements * 27, "bytes": 4096,
+        "objects": one.statements * 27, "heap_peak_bytes": one.statements * 2_000, "allocations": 200, "engine_bytes": null,
+        "counted": {"round_trips": "modelled"}, "answer": {"rows": 100, "digest": "d"},
+        "by_hand": {"statements": one.sql, "columns": one.sql * 4, "characters": one.sql * 380},
+    })
+}
+
+/// A contest of contenders, raced for so many rounds.
+fn contest(name: &str, contenders: Vec<Json>, rounds: usize) -> Json {
+    json!({
+        "name": name, "about": "The 100 calmest hives, with their strain and how often each was inspected", "kind": "read", "need": {},
+        "conditions": {"transaction": false}, "variant": {}, "engine": {"name": "sqlite", "version": "3.0", "settings": {}}, "dataset": "f",
+        "require": {},
+        "race": {
+            "rounds": rounds, "seconds": 0.3 * rounds as f64, "measured_seconds": 0.2 * rounds as f64, "interrupted": false,
+            "reference": "the plain evaluation of the generated rows", "margin": 0.05, "alpha": 0.05, "most_rounds": 400,
+            "time_seconds": 30.0, "exact": false, "rests": true, "check_seconds": 1.4, "seed": 7, "round_seconds": 0.3, "noise": null,
+            "reference_loop_ns": [100.0, 101.0, 102.0], "cpu_pressure": null,
+        },
+        "contenders": contenders, "verdict": {"decided": false, "leader": null, "choose": null},
+    })
+}
+
+fn field(rounds: usize, width: f64) -> Vec<Json> {
+    FIELD.iter().enumerate().map(|(at, one)| contender(at, *one, rounds, width)).collect()
+}
+
+fn some(names: &[&str], rounds: usize, width: f64) -> Vec<Json> {
+    let picked = FIELD.iter().enumerate().filter(|(_, one)| names.contains(&one.name));
+    picked.map(|(at, one)| contender(at, *one, rounds, width)).collect()
+}
+
+fn document(contests: Vec<Json>) -> Json {
+    json!({
+        "format": "kampf-result", "version": 1, "kampf": "0.1.0",
+        "machine": {"cpu": "made up", "cores": 4, "system": "made up", "load": [0.1, 0.2], "cpu_pressure": [0.0, 0.0]},
+        "dataset": {"fingerprint": "f", "tables": []}, "contests": contests,
+    })
+}
+
+/// What the program shows of a result in all widths; no line is wider than asked for.
+fn shown(document: &Json) -> String {
+    let folder = Folder::empty();
+    folder.write("result.json", document.to_string());
+    let mut all = String::new();
+    for width in WIDTHS {
+        let output = folder.command(&["results", "result.json"]).env("COLUMNS", width.to_string()).output().expect("kampf runs");
+        let text = String::from_utf8(output.stdout).expect("text");
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        for line in text.lines() {
+            assert!(line.width() <= width, "{} columns, where there are {width}: {line}\n{text}", line.width());
+        }
+        all += &format!("=== {width} columns\n{text}");
+    }
+    all
+}
+
+fn with(mut contest: Json, pointer: &str, value: Json) -> Json {
+    let (parent, key) = pointer.rsplit_once('/').expect("a pointer");
+    contest.pointer_mut(parent).expect(pointer)[key] = value;
+    contest
+}
+
+#[test]
+fn decided() {
+    insta::assert_snapshot!(shown(&document(vec![contest("calmest-hives", field(40, 0.02), 40)])));
+}
+
+#[test]
+fn time_up_with_all_choices_known() {
+    let contest = with(contest("calmest-hives", field(36, 0.04), 36), "/race/margin", json!(0.004));
+    insta::assert_snapshot!(shown(&document(vec![contest])));
+}
+
+#[test]
+fn time_up_without_a_decision() {
+    insta::assert_snapshot!(shown(&document(vec![contest("calmest-hives", field(13, 0.3), 13)])));
+}
+
+#[test]
+fn interrupted_early() {
+    let contest = with(contest("calmest-hives", field(3, 0.05), 3), "/race/interrupted", json!(true));
+    insta::assert_snapshot!(shown(&document(vec![contest])));
+}
+
+#[test]
+fn requirement_met() {
+    let contest = with(contest("calmest-hives", field(30, 0.02), 30), "/require", json!({"p95_ns": 20e6, "statements": 100}));
+    insta::assert_snapshot!(shown(&document(vec![contest])));
+}
+
+#[test]
+fn requirement_missed() {
+    let contest = with(contest("calmest-hives", field(30, 0.02), 30), "/require", json!({"p95_ns": 2e6, "memory_bytes": 100}));
+    insta::assert_snapshot!(shown(&document(vec![contest])));
+}
+
+#[test]
+fn requirement_provisional() {
+    let names = ["computed.database.all.plain", "computed.database.needed.record", "batched.database.all.managed"];
+    let contest = with(contest("calmest-hives", some(&names, 12, 0.1), 12), "/require", json!({"p95_ns": 12.1e6}));
+    insta::assert_snapshot!(shown(&document(vec![contest])));
+}
+
+#[test]
+fn a_tie() {
+    let names = ["computed.database.all.plain", "computed.database.needed.plain", "computed.database.needed.record"];
+    insta::assert_snapshot!(shown(&document(vec![contest("calmest-hives", some(&names, 60, 0.01), 60)])));
+}
+
+#[test]
+fn all_failed() {
+    let fail = |mut one: Json| {
+        (one["outcome"], one["reason"], one["rounds"], one["p95_rounds"]) =
+            (json!("failed"), json!("no such table: hive"), json!([]), json!([]));
+        one["answer"] = Json::Null;
+        one
+    };
+    let contenders = field(2, 0.1).into_iter().take(3).map(fail).collect();
+    insta::assert_snapshot!(shown(&document(vec![contest("calmest-hives", contenders, 0)])));
+}
+
+#[test]
+fn one_contender() {
+    insta::assert_snapshot!(shown(&document(vec![contest("calmest-hives", some(&["two-steps"], 20, 0.02), 20)])));
+}
+
+#[test]
+fn several_contests() {
+    let names = ["computed.database.needed.plain", "computed.database.needed.record", "lazy.database.all.managed"];
+    let open = contest("sizes", some(&names, 12, 0.4), 12);
+    let missed = with(contest("a-contest-with-a-long-name", some(&names, 12, 0.02), 12), "/require", json!({"rows": 3}));
+    let empty = with(
+        contest("calmest-hives", some(&names, 30, 0.02), 30),
+        "/warnings",
+        json!(["the answer is empty: capacity goes from 12 to 1,180; nothing is above 1,500"]),
+    );
+    insta::assert_snapshot!(shown(&document(vec![empty, open, missed])));
+}
+
+#[test]
+fn a_pair() {
+    let pair = |name: &str, new: f64, rounds: usize| {
+        let contenders =
+            vec![contender(0, made("stack-1", 10.0, 3, 0), rounds, 0.02), contender(1, made("stack-2", new, 4, 0), rounds, 0.02)];
+        with(contest(name, contenders, rounds), "/race/pair", json!(["stack-1", "stack-2"]))
+    };
+    let contests =
+        vec![pair("calmest-hives", 11.0, 30), pair("hive-directory", 9.0, 30), pair("apiary-sizes", 10.02, 30), pair("open", 10.1, 4)];
+    insta::assert_snapshot!(shown(&document(contests)));
+}
+
+#[test]
+fn a_result_of_before_is_read_with_its_words_and_a_damaged_one_is_refused() {
+    let folder = Folder::empty();
+    let old = document(vec![contest("calmest-hives", some(&["lazy.database.all.managed", "computed.database.all.managed"], 20, 0.02), 20)]);
+    folder.write("old.json", old.to_string().replace("\"managed\"", "\"tracked\"").replace(".managed\"", ".tracked\""));
+    let text = folder.ok(&["results", "old.json"]);
+    assert!(text.contains("computed.database.all.tracked") && text.contains("computed, decided: lazy costs at least"), "{text}");
+    let json = folder.ok(&["results", "old.json", "--format", "json"]);
+    assert!(json.contains("\"hydration\": \"managed\""), "{json}");
+    for (pointer, value, says) in [
+        ("/contests/0/contenders/0/ran", json!([[1, 5], [4, 18]]), "cannot be right"),
+        ("/contests/0/contenders/0/ran", json!([[1, 30]]), "cannot be right"),
+        ("/contests/0/contenders/0/choices", json!({"loading": "sideways"}), "is not an option of loading"),
+        ("/contests/0/require", json!({"honey": 1}), "`honey` cannot be required"),
+    ] {
+        folder.write("bad.json", with(old.clone(), pointer, value).to_string());
+        assert!(folder.error(&["results", "bad.json"], 2).contains(says), "{says}");
+    }
+}
+
+/// A result of any end gives the same verdict and the same document when it is read back.
+#[test]
+fn a_result_that_is_read_back_is_the_same() {
+    let resting = {
+        let mut contenders = field(40, 0.03);
+        let rests = &mut contenders[4];
+        let values: Vec<Json> = rests["rounds"].as_array().unwrap().iter().take(25).cloned().collect();
+        (rests["rounds"], rests["p95_rounds"], rests["ran"]) = (json!(values), json!(values), json!([[1, 20], [36, 40]]));
+        contenders
+    };
+    let contests = [
+        contest("resting", resting, 40),
+        contest("open", field(13, 0.3), 13),
+        with(contest("required", field(30, 0.02), 30), "/require", json!({"p95_ns": 12.1e6, "statements": 100})),
+    ];
+    let folder = Folder::empty();
+    for contest in contests {
+        folder.write("one.json", document(vec![contest]).to_string());
+        let once = folder.ok(&["results", "one.json", "--format", "json"]);
+        folder.write("two.json", &once);
+        assert_eq!(folder.ok(&["results", "two.json", "--format", "json"]), once);
+    }
+}

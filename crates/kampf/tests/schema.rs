@@ -1,0 +1,73 @@
+//! The JSON Schema of results: what registries know is written by them. `KAMPF_UPDATE=1 cargo test --test schema` writes it anew.
+
+use kampf_contest::{Choice, How, Measure, Opt};
+use kampf_verdict::{End, Outcome, Required};
+use serde_json::{Map, Value as Json, json};
+
+const FILE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/result.schema.json");
+
+fn choices() -> Json {
+    let options = |choice: Choice| choice.options().map(Opt::word).collect::<Vec<_>>();
+    let properties: Map<String, Json> = Choice::ALL
+        .into_iter()
+        .map(|choice| (choice.word().to_owned(), json!({"enum": options(choice), "description": choice.entry().about})))
+        .collect();
+    json!({"type": "object", "properties": properties, "required": [], "additionalProperties": false})
+}
+
+fn require() -> Json {
+    let properties: Map<String, Json> =
+        Required::all().map(|required| (required.name(), json!({"type": "number", "minimum": 0}))).collect();
+    json!({
+        "type": "object", "properties": properties, "required": [], "additionalProperties": false,
+        "description": "Upper bounds that a contender must keep to be chosen",
+    })
+}
+
+/// Puts what the registries know into a schema.
+fn completed(mut schema: Json) -> Json {
+    let defs = &mut schema["$defs"];
+    defs["contest"]["properties"]["require"] = require();
+    let contender = &mut defs["contender"];
+    contender["properties"]["choices"] = json!({"oneOf": [{"type": "null"}, choices()], "description": "The options of a derived contender; null for SQL and programs of the user's"});
+    contender["properties"]["outcome"] = json!({"enum": Outcome::ALL.map(Outcome::word)});
+    for measure in Measure::ALL {
+        contender["properties"][measure.entry().name] =
+            json!({"type": ["integer", "null"], "minimum": 0, "description": measure.entry().about});
+    }
+    let how = [How::Inside, How::Wire, How::Reported, How::Resident, How::Modelled].map(|how| json!(how));
+    let counted: Map<String, Json> =
+        Measure::ALL.into_iter().map(|measure| (measure.entry().name.to_owned(), json!({"enum": how}))).collect();
+    contender["properties"]["counted"] = json!({"type": "object", "properties": counted, "required": [], "additionalProperties": false, "description": "Where each count was taken"});
+    defs["verdict"]["properties"]["end"] = json!({"enum": End::ALL.map(End::word), "description": "How the race ended"});
+    schema
+}
+
+#[test]
+fn the_schema_says_what_the_registries_know() {
+    let text = std::fs::read_to_string(FILE).expect("the schema is there");
+    let schema: Json = serde_json::from_str(&text).expect("it is JSON");
+    let completed = completed(schema.clone());
+    if std::env::var_os("KAMPF_UPDATE").is_some() {
+        let mut out = Vec::new();
+        let mut writer = serde_json::Serializer::with_formatter(&mut out, serde_json::ser::PrettyFormatter::with_indent(b" "));
+        serde::Serialize::serialize(&completed, &mut writer).expect("it can be written");
+        out.push(b'\n');
+        std::fs::write(FILE, out).expect("it can be written");
+        return;
+    }
+    assert_eq!(schema, completed, "run KAMPF_UPDATE=1 cargo test --test schema");
+}
+
+/// docs/words.md explains every option, docs/protocol.md every count, docs/file-reference.md every requirement.
+#[test]
+fn every_word_of_the_registries_is_documented() {
+    let docs = |name: &str| std::fs::read_to_string(format!("{}/../../docs/{name}", env!("CARGO_MANIFEST_DIR"))).expect(name);
+    let (words, protocol, file) = (docs("words.md"), docs("protocol.md"), docs("file-reference.md"));
+    for choice in Choice::ALL {
+        assert!(words.contains(&format!("## {}: ", choice.word())), "{}", choice.word());
+        choice.options().for_each(|option| assert!(words.contains(&format!("**{}** - ", option.word())), "{}", option.word()));
+    }
+    Measure::ALL.iter().for_each(|measure| assert!(protocol.contains(&format!("`{}`", measure.entry().name)), "{}", measure.entry().name));
+    Required::all().for_each(|required| assert!(file.contains(&format!("`{}`", required.key())), "{}", required.key()));
+}
