@@ -9,7 +9,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 #[command(name = "kampf", version, about, max_term_width = 100, propagate_version = true)]
 pub(crate) struct Arguments {
     #[command(subcommand)]
-    pub(crate) command: Command,
+    pub(crate) command: Task,
     #[command(flatten)]
     pub(crate) general: General,
 }
@@ -55,7 +55,7 @@ pub(crate) enum Color {
 }
 
 #[derive(Debug, Subcommand)]
-pub(crate) enum Command {
+pub(crate) enum Task {
     /// The whole example: makes the apiary data, checks and races its contests
     Demo(Demo),
     /// Make a folder to start from

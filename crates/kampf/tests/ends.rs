@@ -62,7 +62,8 @@ fn contender(at: usize, one: Made, rounds: usize, width: f64) -> Json {
 }
 
 /// A contest of contenders, raced for so many rounds.
-fn contest(name: &str, contenders: Vec<Json>, rounds: usize) -> Json {
+fn contest(name: &str, contenders: impl Into<Json>, rounds: usize) -> Json {
+    let contenders: Json = contenders.into();
     json!({
         "name": name, "about": "The 100 calmest hives, with their strain and how often each was inspected", "kind": "read", "need": {},
         "conditions": {"transaction": false}, "variant": {}, "engine": {"name": "sqlite", "version": "3.0", "settings": {}}, "dataset": "f",
@@ -86,7 +87,8 @@ fn some(names: &[&str], rounds: usize, width: f64) -> Vec<Json> {
     picked.map(|(at, one)| contender(at, *one, rounds, width)).collect()
 }
 
-fn document(contests: Vec<Json>) -> Json {
+fn document(contests: impl Into<Json>) -> Json {
+    let contests: Json = contests.into();
     json!({
         "format": "kampf-result", "version": 1, "kampf": "0.1.0",
         "machine": {"cpu": "made up", "cores": 4, "system": "made up", "load": [0.1, 0.2], "cpu_pressure": [0.0, 0.0]},
@@ -172,7 +174,7 @@ fn all_failed() {
         one["answer"] = Json::Null;
         one
     };
-    let contenders = field(2, 0.1).into_iter().take(3).map(fail).collect();
+    let contenders = field(2, 0.1).into_iter().take(3).map(fail).collect::<Vec<Json>>();
     insta::assert_snapshot!(shown(&document(vec![contest("calmest-hives", contenders, 0)])));
 }
 

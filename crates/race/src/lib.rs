@@ -6,6 +6,7 @@
 
 mod evidence;
 mod forecast;
+mod limits;
 mod movement;
 mod race;
 mod settings;
@@ -16,6 +17,7 @@ mod summary;
 
 pub use evidence::{Critical, least_rounds, ln_evidence};
 pub use forecast::{FORECAST_LIMIT, Forecaster, forecast};
+pub use limits::{LIMIT_LEVEL, TimeLimits};
 pub use movement::{Change, Movement, change};
 pub use race::Race;
 pub use settings::{Goal, RaceSettings};

@@ -22,6 +22,8 @@ struct Runner {
     /// The fastest and the slowest.
     range: Option<(Nanos, Nanos)>,
     state: State,
+    /// Whether it is open if it is good enough, so that it is not to be dropped.
+    held: bool,
     /// Whether it may be chosen, and so may lead, settle, drop or outclass others.
     judges: bool,
 }
@@ -76,7 +78,7 @@ pub struct Race {
 impl Race {
     /// A race of so many contenders, all of which may be chosen.
     pub fn new(contenders: usize, settings: RaceSettings) -> Race {
-        let runner = Runner { values: Vec::new(), logs: Vec::new(), range: None, state: State::Racing, judges: true };
+        let runner = Runner { values: Vec::new(), logs: Vec::new(), range: None, state: State::Racing, held: true, judges: true };
         let mut race = Race {
             settings,
             runners: vec![runner; contenders],
@@ -136,6 +138,12 @@ impl Race {
         self.runners[contender].judges || nobody()
     }
 
+    /// Says whether it is open if a contender is good enough: one that may be is not dropped while it is
+    /// ([`RaceSettings::keep_below`]).
+    pub fn hold(&mut self, contender: usize, is_open: bool) {
+        self.runners[contender].held = is_open;
+    }
+
     /// Takes a contender out that could not be run.
     pub fn fail(&mut self, contender: usize) {
         self.runners[contender].state = State::Failed;
@@ -173,11 +181,13 @@ impl Race {
         for rival in &judged.rivals {
             let (contender, leader) = (rival.contender, judged.leader);
             let slowest = self.runners[contender].range.map_or(0.0, |(_, slowest)| slowest);
-            let kept = self.settings.keep_below.is_some_and(|keep| slowest <= keep);
+            let kept = self.runners[contender].held && self.settings.keep_below.is_some_and(|keep| slowest <= keep);
             let why = match self.is_outclassed(contender, leader) {
-                Some(times) if !kept => Why::Outclassed { times },
-                _ if rival.finding == Finding::Slower => Why::Slower,
-                _ => continue,
+                // Though it is slower, it may be good enough, and that is not known yet.
+                _ if kept => continue,
+                Some(times) => Why::Outclassed { times },
+                None if rival.finding == Finding::Slower => Why::Slower,
+                None => continue,
             };
             drops.push((Departure { contender, leader, round: self.rounds, why }, self.gap(&rival.differences, rival.interval, leader)));
         }

@@ -27,7 +27,8 @@ pub struct RaceSettings {
     pub goal: Goal,
     /// Whether who surely is not faster than the leader stops running while that one leads.
     pub rests: bool,
-    /// A contender whose slowest run took no longer than this is not outclassed.
+    /// A contender whose slowest run took no longer than this is not dropped, neither as outclassed nor as slower, while it is
+    /// held ([`crate::Race::hold`]).
     pub keep_below: Option<Nanos>,
     /// Whether neighbouring rounds that are alike count for less. Only a test turns it off.
     pub correct_likeness: bool,

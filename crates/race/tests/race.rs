@@ -100,7 +100,12 @@ fn exact_drops_nobody_and_a_limit_keeps_who_may_be_good_enough() {
     let drops = run(&mut race, 3, |at, _| [1.0, 40.0, 60.0][at]);
     assert_eq!(drops.iter().map(|drop| drop.contender).collect::<Vec<_>>(), [2]);
     assert_eq!(standing(&race, 1).finding, Finding::Outclassed, "as far as is known so far");
-    assert_eq!(run(&mut race, 20, |at, _| [1.0, 40.0, 60.0][at])[0].why, Why::Slower);
+    assert_eq!(run(&mut race, 20, |at, _| [1.0, 40.0, 60.0][at]), [], "it is told to be slower, and stays");
+    assert_eq!((standing(&race, 1).finding, race.is_decided(), race.racing()), (Finding::Slower, true, vec![0, 1]));
+    let mut known = race.clone();
+    known.hold(1, false);
+    assert_eq!(run(&mut known, 1, |at, _| [1.0, 40.0, 60.0][at])[0].contender, 1, "it is known what it is good for");
+    assert_eq!(run(&mut race, 1, |at, _| [1.0, 51.0, 60.0][at])[0].contender, 1, "beyond the limit nothing keeps it");
 }
 
 #[test]

@@ -5,6 +5,7 @@ use std::time::{Duration, Instant};
 use kampf_contest::{Counter, Difference, Measured, Reference, evaluate};
 use kampf_engine::GeneratedRows;
 use kampf_protocol::{Counts, Mode};
+use kampf_race::Nanos;
 use kampf_schema::Value;
 
 use crate::comparison::{Comparison, bytes_of};
@@ -58,9 +59,9 @@ pub struct Probe {
     /// From starting the process to its readiness.
     pub start: Duration,
     /// The first call on the new connection.
-    pub cold_ns: f64,
+    pub cold_ns: Nanos,
     /// A later call.
-    pub call_ns: f64,
+    pub call_ns: Nanos,
     /// What was counted over a call.
     pub measured: Measured,
 }

@@ -30,5 +30,5 @@ pub use inbox::Inbox;
 pub use leash::{WARDEN, hold};
 pub use machine::{Machine, Pressure, reference_loop};
 pub use process::Trouble;
-pub use race::{Entrant, RaceOptions, RaceReport, Runs, TimeLimits, Timed, least_time, race};
+pub use race::{Entrant, RaceOptions, RaceReport, Runs, Timed, least_time, race};
 pub use relay::Relay;

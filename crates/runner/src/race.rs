@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use kampf_protocol::Mode;
-use kampf_race::{Departure, Goal, Nanos, Race, RaceSettings, least_rounds, median_interval, percentile};
+use kampf_race::{Departure, Goal, Nanos, Race, RaceSettings, TimeLimits, least_rounds, percentile};
 use kampf_schema::Value;
 use rand::SeedableRng;
 use rand::seq::SliceRandom;
@@ -34,33 +34,6 @@ pub struct RaceOptions {
     pub limits: TimeLimits,
 }
 
-/// Upper bounds on times; none bounds nothing.
-#[derive(Clone, Copy, Debug, Default, PartialEq)]
-pub struct TimeLimits {
-    /// On the 95th percentile of a call.
-    pub p95: Option<Nanos>,
-    /// On the first call on a new connection.
-    pub first_call: Option<Nanos>,
-}
-
-/// Level a side of the intervals that limits are judged by.
-const LIMIT_LEVEL: f64 = 0.025;
-
-impl TimeLimits {
-    /// Whether it is open if what was measured keeps them.
-    fn are_open(&self, runs: &Runs) -> bool {
-        let is_open = |limit: Option<Nanos>, values: &[Nanos]| {
-            limit.is_some_and(|limit| match median_interval(values, LIMIT_LEVEL) {
-                Some((_, Some(sure))) => sure.low <= limit && limit < sure.high,
-                Some((_, None)) => true,
-                // A run of few calls has no percentile of its own, and more rounds give it none.
-                None => false,
-            })
-        };
-        is_open(self.p95, &runs.p95) || is_open(self.first_call, &runs.cold)
-    }
-}
-
 /// A race that was run.
 #[derive(Clone, Debug)]
 pub struct RaceReport {
@@ -75,7 +48,7 @@ pub struct RaceReport {
     /// Time inside measured spans.
     pub measured: Duration,
     /// Nanoseconds of the reference loop, before each round and after the last.
-    pub reference_loop: Vec<f64>,
+    pub reference_loop: Vec<Nanos>,
     /// Share of the time, in percent, in which some task waited for a processor.
     pub pressure: Option<f64>,
     /// Whether the user ended it.
@@ -106,24 +79,31 @@ pub enum Timed {
     #[default]
     InRounds,
     /// Only from the check: nanoseconds of a call. It was outclassed there and did not start.
-    InCheck(f64),
+    InCheck(Nanos),
 }
 
 /// What was measured of a contender.
 #[derive(Clone, Debug, Default)]
 pub struct Runs {
     /// Nanoseconds of a call, per round.
-    pub rounds: Vec<f64>,
+    pub rounds: Vec<Nanos>,
     /// 95th percentile of the calls of a round, in nanoseconds; of rounds with 20 calls or more.
-    pub p95: Vec<f64>,
+    pub p95: Vec<Nanos>,
     /// Nanoseconds of the first call on a new connection, per round.
-    pub cold: Vec<f64>,
+    pub cold: Vec<Nanos>,
     /// Processor nanoseconds of a call, per round.
-    pub cpu: Vec<f64>,
+    pub cpu: Vec<Nanos>,
     /// The rounds that it ran, by their numbers from 0.
     pub ran: Vec<usize>,
     /// Time of a run by the runner's clock beyond the contender's own spans, as a share of the spans, per round.
     excess: Vec<f64>,
+}
+
+impl Runs {
+    /// Whether it is open if these runs keep limits on times.
+    fn is_open(&self, limits: &TimeLimits) -> bool {
+        limits.are_open(&self.rounds, &self.p95, &self.cold)
+    }
 }
 
 /// A measured part lasts at least this long, so that clock and pipe do not count.
@@ -217,7 +197,7 @@ struct Track<'a> {
     contest: &'a Contest,
     paces: Vec<Option<Pace>>,
     entrants: Vec<Entrant>,
-    measured_ns: f64,
+    measured_ns: Nanos,
 }
 
 /// Runs the race of a contest that was checked with probes.
@@ -281,7 +261,7 @@ pub fn race(
         loops.push(reference_loop().as_nanos() as f64);
         events(Event::Round(RoundBegins { race: &race, names: &names, left, round: expected }));
         let round = race.rounds() as u64;
-        match track.round(&mut race, round, &mut random, &mut lasted, events) {
+        match track.round(&mut race, round, options, &mut random, &mut lasted, events) {
             Ok(drops) => {
                 let left = options.time.saturating_sub(begun.elapsed());
                 let expected = race.running().iter().map(|&at| lasted[at]).sum();
@@ -367,6 +347,7 @@ impl Track<'_> {
         &mut self,
         race: &mut Race,
         round: u64,
+        options: &RaceOptions,
         random: &mut Pcg64Mcg,
         lasted: &mut [Duration],
         events: &mut dyn FnMut(Event<'_>),
@@ -395,6 +376,7 @@ impl Track<'_> {
             runs.cpu.push(run.cpu_ns);
             runs.excess.push(run.excess);
             runs.ran.push(round as usize);
+            race.hold(at, runs.is_open(&options.limits));
         }
         Ok(race.record(&values))
     }
@@ -435,7 +417,7 @@ impl Track<'_> {
     /// Whether it is known of all that may be chosen if they keep the limits on times.
     fn keeps_limits(&self, race: &Race, options: &RaceOptions) -> bool {
         let may_be_chosen = race.racing().into_iter().filter(|&at| !options.beside.get(at).copied().unwrap_or(false));
-        !may_be_chosen.into_iter().any(|at| options.limits.are_open(&self.entrants[at].runs))
+        !may_be_chosen.into_iter().any(|at| self.entrants[at].runs.is_open(&options.limits))
     }
 
     fn fail(&mut self, race: &mut Race, at: usize, trouble: &Trouble, events: &mut dyn FnMut(Event<'_>)) {
@@ -491,11 +473,11 @@ impl Track<'_> {
 /// What one run in a round gave.
 #[derive(Clone, Debug)]
 struct Taken {
-    call_ns: f64,
-    spans_ns: f64,
+    call_ns: Nanos,
+    spans_ns: Nanos,
     p95: Option<f64>,
-    cold_ns: f64,
-    cpu_ns: f64,
+    cold_ns: Nanos,
+    cpu_ns: Nanos,
     excess: f64,
 }
 

@@ -1,6 +1,6 @@
 //! The race again, from the values of its rounds.
 
-use kampf_race::{Finding, Forecaster, Interval, Race, RaceSettings, Standing, Why, p95};
+use kampf_race::{Finding, Forecaster, Interval, Race, RaceSettings, Standing, TimeLimits, Why, p95};
 
 use crate::facts::{Facts, FaultKind};
 use crate::verdict::{Forecast, Left, Outcome, Placed, Ratio};
@@ -39,6 +39,7 @@ impl Replayed {
         for round in 0..facts.rounds {
             fail_after(&mut race, facts, round);
             let ran: Vec<Option<f64>> = values.iter().map(|values| Some(values[round]).filter(|value| !value.is_nan())).collect();
+            hold(&mut race, facts, round);
             race.record(&ran);
         }
         fail_after(&mut race, facts, facts.rounds);
@@ -100,6 +101,18 @@ impl Replayed {
         let forecaster = Forecaster::new(&self.race);
         let margins = std::iter::once(margin).chain(MARGINS.into_iter().filter(|wider| *wider > margin));
         margins.map(|margin| Forecast { margin, rounds: forecaster.rounds(&self.race, margin) }).collect()
+    }
+}
+
+/// Says of each that ran a round whether it was open then if it keeps the limits on times.
+fn hold(race: &mut Race, facts: &Facts, round: usize) {
+    let limits = facts.require.time_limits();
+    for (at, one) in facts.contenders.iter().enumerate().filter(|_| limits != TimeLimits::default()) {
+        let so_far = one.ran.partition_point(|ran| *ran <= round);
+        let part = |values: &[f64]| values[..so_far.min(values.len())].to_vec();
+        if one.ran.get(so_far.saturating_sub(1)) == Some(&round) {
+            race.hold(at, limits.are_open(&part(&one.rounds), &part(&one.p95_rounds), &part(&one.cold_rounds)));
+        }
     }
 }
 

@@ -1,7 +1,7 @@
 //! What a contender must meet to be chosen.
 
 use kampf_contest::{Measure, Unit};
-use kampf_race::{Interval, Nanos, median_interval};
+use kampf_race::{Interval, LIMIT_LEVEL, Nanos, TimeLimits, median_interval};
 
 use crate::facts::{ContenderFacts, Facts};
 use crate::verdict::Placed;
@@ -89,6 +89,11 @@ impl Require {
         self.limits.is_empty()
     }
 
+    /// The bounds on times.
+    pub fn time_limits(&self) -> TimeLimits {
+        TimeLimits { p95: self.limit(Required::P95), median: self.limit(Required::Median), first_call: self.limit(Required::FirstCall) }
+    }
+
     /// The shortest time that a call may take at most, where times are required: who is within it may be good enough.
     pub fn shortest_time(&self) -> Option<Nanos> {
         [Required::P95, Required::Median].into_iter().filter_map(|required| self.limit(required)).min_by(f64::total_cmp)
@@ -134,9 +139,6 @@ pub struct Nearest {
     pub limit: f64,
 }
 
-/// Level a side of an interval that a limit is judged by.
-const LEVEL: f64 = 0.025;
-
 /// What a contender has of everything that is required.
 pub(crate) fn readings(facts: &Facts, at: usize, placed: &Placed) -> Vec<Reading> {
     facts.require.limits().map(|(required, limit)| reading(&facts.contenders[at], placed, required, limit)).collect()
@@ -152,7 +154,7 @@ fn reading(one: &ContenderFacts, placed: &Placed, required: Required, limit: f64
 
 fn time_reading(one: &ContenderFacts, placed: &Placed, required: Required, limit: f64) -> Reading {
     let median = || placed.range.filter(|_| one.rounds.len() >= 8).map(|(low, high)| Interval { low, high });
-    let over = |values: &[Nanos]| median_interval(values, LEVEL).and_then(|(_, interval)| interval);
+    let over = |values: &[Nanos]| median_interval(values, LIMIT_LEVEL).and_then(|(_, interval)| interval);
     let (has, interval) = match required {
         Required::P95 => (placed.p95, over(&one.p95_rounds).filter(|_| one.p95_rounds.len() == one.rounds.len())),
         Required::FirstCall => (one.cold, over(&one.cold_rounds)),

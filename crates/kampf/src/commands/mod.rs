@@ -15,7 +15,7 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
-use crate::arguments::{Arguments, Command};
+use crate::arguments::{Arguments, Task};
 use crate::output::{choose_color, complain, complain_line, keep_secret, password_of, print, print_as, print_json, say};
 use crate::problem::{NO, SURROUNDINGS};
 
@@ -58,16 +58,16 @@ pub(crate) fn run() -> ExitCode {
     passwords.iter().flatten().for_each(|password| keep_secret(password));
     let general = &arguments.general;
     let ended = match &arguments.command {
-        Command::Demo(demo) => demo::run(general, demo),
-        Command::New(new) => new::run(general, new),
-        Command::Fill(fill) => fill::run(general, fill),
-        Command::Show(show) => show::run(general, show),
-        Command::Check(check) => check::run(general, check),
-        Command::Race(race) => race::run(general, race),
-        Command::Trace(trace) => trace::run(general, trace),
-        Command::Results(results) => results::run(general, results),
-        Command::Compare(compare) => compare::run(general, compare),
-        Command::Contender => return contender(),
+        Task::Demo(demo) => demo::run(general, demo),
+        Task::New(new) => new::run(general, new),
+        Task::Fill(fill) => fill::run(general, fill),
+        Task::Show(show) => show::run(general, show),
+        Task::Check(check) => check::run(general, check),
+        Task::Race(race) => race::run(general, race),
+        Task::Trace(trace) => trace::run(general, trace),
+        Task::Results(results) => results::run(general, results),
+        Task::Compare(compare) => compare::run(general, compare),
+        Task::Contender => return contender(),
     };
     match ended {
         Ok(Ending::Done) => ExitCode::SUCCESS,

@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use kampf_race::{Goal, RaceSettings};
-use kampf_runner::{CheckedVerdict, Checks, Contest, Entry, Inbox, Machine, RaceOptions, Setup, TimeLimits, least_time, race};
+use kampf_runner::{CheckedVerdict, Checks, Contest, Entry, Inbox, Machine, RaceOptions, Setup, least_time, race};
 use kampf_schema::did_you_mean;
 
 use super::check::check_text;
@@ -14,7 +14,7 @@ use crate::output::{Page, RaceProgress, across, contest_text, duration, legend, 
 use crate::problem::Problem;
 use crate::project::{ContestConfig, Project, Selected, resolve};
 use crate::raced::{RacedContest, RacedRun};
-use crate::running::{Circumstances, Ran, Surroundings, engines, filled, heed, inbox, name_programs, open, raced_contest, setup, trouble};
+use crate::running::{Circumstances, Heat, Surroundings, engines, filled, heed, inbox, name_programs, open, raced_contest, setup, trouble};
 use crate::store::{Dataset, save_result};
 use kampf_verdict::{FaultKind, Require, Required, beside};
 
@@ -121,10 +121,10 @@ impl Raced {
                 let mut setup = setup(project, &dataset, &arguments.bounds)?;
                 let pin = arguments.pin || project.config.pin;
                 let circumstances = Circumstances::arrange(project, &dataset, trip, pin, &mut setup)?;
-                // Of a time for all, each takes twice the share of those after it: the first ones are shown first.
+                // Of a time for all, each takes three times the share of those after it: the first ones are shown first.
                 let after = (selected.len() - at) * trips.len();
                 let spent = Duration::from_secs_f64(self.parts.iter().map(|part| part.course.seconds).sum());
-                let share = arguments.together.map(|together| together.saturating_sub(spent) * 2 / (after as u32 + 1));
+                let share = arguments.together.map(|together| together.saturating_sub(spent) * 3 / (after as u32 + 2));
                 let on = On { general, arguments, inbox, setup: &setup, project, dataset: &dataset, circumstances: &circumstances };
                 match one(&on, share, config, &picked.contest) {
                     Ok((part, finished, text)) => {
@@ -247,13 +247,13 @@ struct On<'a> {
 /// end, the text how it went.
 fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &Contest) -> Result<(RacedContest, bool, String), Problem> {
     let On { general, arguments, inbox, setup, .. } = *on;
-    let rules = Rules::of(arguments, config);
-    let mut progress = RaceProgress::new(&contest.name, general.quiet, rules.margin);
+    let manner = Manner::of(arguments, config);
+    let mut progress = RaceProgress::new(&contest.name, general.quiet, manner.margin);
     let begun = Instant::now();
     let checks = kampf_runner::check(inbox, setup, contest, true, &mut |event| progress.take(&event))
         .map_err(|error| trouble(&contest.name, &error))?;
     let checked = begun.elapsed();
-    let options = rules.options(contest, &checks, setup.seed);
+    let options = manner.options(contest, &checks, setup.seed);
     let least = least_time(setup, contest, &checks, &options);
     if let Some(time) = arguments.time.filter(|time| share.is_none() && *time < least) {
         let (needs, time) = (wait(least.as_secs_f64()), wait(time.as_secs_f64()));
@@ -265,8 +265,14 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &C
         .map_err(|error| trouble(&contest.name, &error))?;
     drop(progress);
     let surroundings = Surroundings { project: on.project, dataset: on.dataset, circumstances: on.circumstances };
-    let raced =
-        Ran { checks: &checks, checked, options: &options, keeps_nothing: rules.keeps_nothing, require: &rules.require, report: &report };
+    let raced = Heat {
+        checks: &checks,
+        checked,
+        options: &options,
+        keeps_nothing: manner.keeps_nothing,
+        require: &manner.require,
+        report: &report,
+    };
     let part = raced_contest(&surroundings, config, contest, &raced);
     let mut page = Page::new();
     if general.format == Format::Text {
@@ -292,7 +298,7 @@ const SELF_TEST_MARGIN: f64 = 0.02;
 const CALLS_FOR_P95: u64 = 20;
 
 /// How a contest is to be raced.
-pub(super) struct Rules {
+pub(super) struct Manner {
     margin: f64,
     most_rounds: usize,
     goal: Goal,
@@ -300,12 +306,12 @@ pub(super) struct Rules {
     require: Require,
 }
 
-impl Rules {
+impl Manner {
     /// As the command line and the contest say.
-    fn of(arguments: &Race, config: &ContestConfig) -> Rules {
+    fn of(arguments: &Race, config: &ContestConfig) -> Manner {
         // Two that are to be compared are compared, whatever they keep or miss.
         let is_pair = !arguments.pair.is_empty();
-        Rules {
+        Manner {
             margin: arguments.margin.unwrap_or(MARGIN),
             most_rounds: arguments.rounds as usize,
             goal: match arguments.exact {
@@ -319,15 +325,14 @@ impl Rules {
     }
 
     /// For a self-test: nobody is dropped before the end.
-    pub(super) fn of_self_test(arguments: &Race) -> Rules {
+    pub(super) fn of_self_test(arguments: &Race) -> Manner {
         let margin = arguments.margin.unwrap_or(SELF_TEST_MARGIN);
         let most_rounds = arguments.rounds as usize;
-        Rules { margin, most_rounds, goal: Goal::Exact, keeps_nothing: true, require: Require::default() }
+        Manner { margin, most_rounds, goal: Goal::Exact, keeps_nothing: true, require: Require::default() }
     }
 
     /// For a field that was checked.
     pub(super) fn options(&self, contest: &Contest, checks: &Checks, seed: u64) -> RaceOptions {
-        let limit = |required| self.require.limit(required);
         let settings = RaceSettings {
             margin: self.margin,
             most_rounds: self.most_rounds,
@@ -344,10 +349,10 @@ impl Rules {
         RaceOptions {
             settings,
             time: USUAL_TIME,
-            least_calls: if limit(Required::P95).is_some() { CALLS_FOR_P95 } else { 1 },
+            least_calls: if self.require.limit(Required::P95).is_some() { CALLS_FOR_P95 } else { 1 },
             seed,
             beside: contest.entries.iter().enumerate().map(is_beside).collect(),
-            limits: TimeLimits { p95: limit(Required::P95), first_call: limit(Required::FirstCall) },
+            limits: self.require.time_limits(),
         }
     }
 }

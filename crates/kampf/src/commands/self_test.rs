@@ -9,7 +9,7 @@ use kampf_runner::{Contest, Entry, EntryWay, Event, Inbox, RaceOptions, RaceRepo
 use kampf_schema::TableId;
 use serde_json::json;
 
-use super::race::Rules;
+use super::race::Manner;
 use super::{Ending, print, print_json, say};
 use crate::arguments::{Format, General, Race};
 use crate::output::{Column, Look, Page, count, interval, paint, percent, share};
@@ -111,7 +111,7 @@ impl SelfTest<'_> {
     fn race(&self, contest: &Contest, number: u64) -> Result<RaceReport, Problem> {
         let failed = |error| trouble(&contest.name, &error);
         let checks = check(self.inbox, self.setup, contest, true, &mut |_| {}).map_err(failed)?;
-        let options = Rules::of_self_test(self.arguments).options(contest, &checks, self.setup.seed.wrapping_add(number));
+        let options = Manner::of_self_test(self.arguments).options(contest, &checks, self.setup.seed.wrapping_add(number));
         let time = self.arguments.time.unwrap_or(TIME);
         let options = RaceOptions { time, ..options };
         let mut events = |event: Event<'_>| {

@@ -16,7 +16,7 @@ const SAMPLE: u64 = 20_000;
 
 /// Which share of the rows a condition takes, over the parameter sets of the first round.
 #[derive(Clone, Debug, PartialEq)]
-pub(crate) struct Taken {
+pub(crate) struct TakenShare {
     table: String,
     least: f64,
     most: f64,
@@ -24,7 +24,7 @@ pub(crate) struct Taken {
     is_about: bool,
 }
 
-impl Taken {
+impl TakenShare {
     /// In a sentence.
     pub(crate) fn text(&self) -> String {
         let about = if self.is_about { "about " } else { "" };
@@ -61,7 +61,7 @@ impl RowSource for Sampled<'_> {
 }
 
 /// Which share of the rows a contest's condition takes. None where it has none, or where that would take long to tell.
-pub(crate) fn taken(project: &Project, contest: &Contest) -> Option<Taken> {
+pub(crate) fn taken(project: &Project, contest: &Contest) -> Option<TakenShare> {
     let need = contest.need.as_ref().filter(|need| need.filter.is_some())?;
     let sets = contest.parameter_sets_of(&project.blueprint, project.race_seed, 0);
     let all = project.blueprint.rows(need.root);
@@ -74,7 +74,7 @@ pub(crate) fn taken(project: &Project, contest: &Contest) -> Option<Taken> {
     }
     let rows = Sampled { rows: GeneratedRows(&project.blueprint), root: need.root, step };
     let shares: Vec<f64> = sets.iter().map(|set| evaluate(&bare, &rows, set).rows.len() as f64 / rows.count(need.root) as f64).collect();
-    Some(Taken {
+    Some(TakenShare {
         table: project.schema.table(need.root).name.clone(),
         least: shares.iter().copied().fold(f64::INFINITY, f64::min),
         most: shares.iter().copied().fold(0.0, f64::max),

@@ -8,5 +8,5 @@ mod session;
 
 pub(crate) use circumstances::Circumstances;
 pub(crate) use condition::{empty_answer, taken};
-pub(crate) use raced::{Ran, Surroundings, raced_contest};
+pub(crate) use raced::{Heat, Surroundings, raced_contest};
 pub(crate) use session::{engines, filled, heed, inbox, name_programs, open, setup, trouble};

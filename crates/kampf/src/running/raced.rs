@@ -22,7 +22,7 @@ pub(crate) struct Surroundings<'a> {
 }
 
 /// A contest that was checked and raced.
-pub(crate) struct Ran<'a> {
+pub(crate) struct Heat<'a> {
     pub(crate) checks: &'a Checks,
     /// How long the check took.
     pub(crate) checked: Duration,
@@ -33,8 +33,8 @@ pub(crate) struct Ran<'a> {
 }
 
 /// The contest with everything that follows from the rounds.
-pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, contest: &Contest, ran: &Ran<'_>) -> RacedContest {
-    let Ran { checks, options, report, .. } = *ran;
+pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, contest: &Contest, ran: &Heat<'_>) -> RacedContest {
+    let Heat { checks, options, report, .. } = *ran;
     let settings = options.settings;
     let facts = Facts {
         rules: Rules {
