@@ -159,6 +159,8 @@ fn equals_are_not_separated_and_soon_nobody_is_faster() {
     assert!(tally.rounds <= 108.0 && tally.cost <= 69.0 && tally.best_dropped <= 0.02, "{tally:?}");
     let tally = simulate("twelve equals, 5 % and spikes, 60 rounds, to 2 %", &[1.0; 12], SPIKY, two_percent(60));
     assert!(tally.any_drop <= 0.02, "{tally:?}");
+    let tally = simulate("twelve equals, 2 %, to 2 %, all to the end", &[1.0; 12], noise(0.02), exact(100));
+    assert!(tally.slower <= 0.01, "{tally:?}");
     let tally = simulate("four equals, 3 %, to 2 %, all to the end", &[1.0; 4], noise(0.03), exact(400));
     assert!(tally.all_tied >= 0.97, "{tally:?}");
 }

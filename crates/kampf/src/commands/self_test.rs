@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use kampf_contest::{Hydration, own_sql};
 use kampf_engine::{Connection, Effort};
-use kampf_race::{Finding, Interval, share_interval};
+use kampf_race::{Finding, Interval, Standing, share_interval};
 use kampf_runner::{Contest, Entry, EntryWay, Event, Inbox, RaceOptions, RaceReport, Setup, check, race};
 use kampf_schema::TableId;
 use serde_json::json;
@@ -155,12 +155,19 @@ impl SelfTest<'_> {
         };
         let of = self.arguments.races;
         equals.races = self.races(&field, |number, report| {
-            let separated = report.race.standings().iter().filter(|standing| is_told_apart(standing.finding)).count();
+            let standings = report.race.standings();
+            let apart: Vec<&Standing> = standings.iter().filter(|standing| is_told_apart(standing.finding)).collect();
+            let separated = apart.len();
             equals.separated += u64::from(separated > 0);
             equals.tied += u64::from(report.race.is_decided() && separated == 0);
             equals.rounds.push(report.race.rounds());
             equals.noise = equals.noise.or(report.race.noise());
-            let told = if separated > 0 { format!("{separated} told apart") } else { "none told apart".to_owned() };
+            let names = apart.iter().map(|standing| {
+                let gap = standing.gap.map_or(String::new(), |gap| format!(" {}", share(gap.ratio - 1.0)));
+                format!("{}{gap}", report.entrants[standing.contender].name)
+            });
+            let names = names.collect::<Vec<_>>().join(", ");
+            let told = if separated > 0 { format!("{separated} told apart ({names})") } else { "none told apart".to_owned() };
             say(self.general.quiet, &format!("equals, race {} of {of}: {} rounds, {told}", number + 1, report.race.rounds()));
         })?;
         Ok(equals)
