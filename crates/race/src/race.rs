@@ -240,7 +240,7 @@ impl Race {
         // Medians of pairs need not go in one line, as not all ran the same rounds; a circle is left where it would close.
         let mut seen = vec![leader];
         loop {
-            let behind = |&at: &usize| if at == leader { Some((at, 0.0)) } else { Some((at, self.differences(at, leader)?.median)) };
+            let behind = |&at: &usize| if at == leader { Some((at, 0.0)) } else { Some((at, self.median_behind(at, leader)?)) };
             let (next, _) = may_lead.iter().filter_map(behind).min_by(|(_, left), (_, right)| left.total_cmp(right))?;
             if seen.contains(&next) {
                 return Some(leader);
@@ -248,6 +248,13 @@ impl Race {
             seen.push(next);
             leader = next;
         }
+    }
+
+    /// The median of what a contender is behind another, over the rounds that both ran.
+    fn median_behind(&self, contender: usize, base: usize) -> Option<f64> {
+        let (own, base) = (&self.runners[contender].logs, &self.runners[base].logs);
+        let differences: Vec<f64> = own.iter().zip(base).map(|(own, base)| own - base).filter(|value| !value.is_nan()).collect();
+        median(&differences)
     }
 
     fn judgement(&self) -> Option<Judged> {

@@ -45,8 +45,13 @@ impl Differences {
     /// Of one contender to another, by the logarithms of each round; a round that one of them did not run has no number. None
     /// where they have no round in common.
     pub(crate) fn between(one: &[f64], base: &[f64]) -> Option<Differences> {
-        let differences = one.iter().zip(base).map(|(one, base)| one - base).enumerate();
-        let (rounds, values): (Vec<usize>, Vec<f64>) = differences.filter(|(_, value)| !value.is_nan()).unzip();
+        let (mut rounds, mut values) = (Vec::with_capacity(one.len()), Vec::with_capacity(one.len()));
+        for (round, difference) in one.iter().zip(base).map(|(one, base)| one - base).enumerate() {
+            if !difference.is_nan() {
+                rounds.push(round);
+                values.push(difference);
+            }
+        }
         Differences::in_rounds(&rounds, values)
     }
 

@@ -68,13 +68,28 @@ fn costs(contest: &RacedContest, one: &ByChoice) -> String {
                 parts.push(format!("{word} costs nothing to speak of (at most {})", behind(most.max(1.001))));
             }
             Cost::AtMost(most) => parts.push(format!("{word} costs at most {}", behind(most))),
-            Cost::Open { interval, rounds } => {
-                let lies = interval.map_or_else(|| "with too few rounds".to_owned(), |sure| between(sure.low, sure.high));
+            Cost::Open { interval: Some(sure), rounds } => {
+                let lies = between(sure.low, sure.high);
                 parts.push(format!("{} is open, {lies}{}", paint(Look::Strong, word), settles(contest, rounds)));
             }
+            Cost::Open { interval: None, .. } => {}
         }
     }
+    parts.extend(too_few(contest, one));
     parts.join("; ")
+}
+
+/// The options of which too few rounds tell anything.
+fn too_few(contest: &RacedContest, one: &ByChoice) -> Option<String> {
+    let open = one.others.iter().filter_map(|other| match other.cost {
+        Cost::Open { interval: None, rounds } => Some((paint(Look::Strong, other.option.word()), rounds)),
+        _ => None,
+    });
+    let (names, rounds): (Vec<String>, Vec<Option<usize>>) = open.unzip();
+    // All of them are settled after the most rounds that any needs, where that is known of each.
+    let most = rounds.into_iter().collect::<Option<Vec<usize>>>().and_then(|rounds| rounds.into_iter().max());
+    let are = if names.len() == 1 { "is" } else { "are" };
+    (!names.is_empty()).then(|| format!("{} {are} open, with too few rounds{}", list(&names), settles(contest, most)))
 }
 
 /// What would settle an option that is open.
