@@ -45,6 +45,8 @@ pub enum Cost {
         /// Rounds in all after which it would be known, where that can be foretold.
         rounds: Option<usize>,
     },
+    /// It was raced only together with other options of choices that are made before this one, so what it costs is not known.
+    Elsewhere,
 }
 
 /// What a choice comes to.
@@ -58,6 +60,8 @@ pub enum ChoiceEnd {
     Known,
     /// Of some option it is not known what it costs.
     Open,
+    /// No other option was raced beside the base's.
+    Alone,
 }
 
 /// A difference up to this is little; what is known within it is known well enough to choose by.
@@ -69,11 +73,13 @@ impl ByChoice {
     /// What it comes to.
     pub fn end(&self, margin: f64) -> ChoiceEnd {
         let all = |test: fn(&Cost, f64) -> bool| self.others.iter().all(|other| test(&other.cost, margin));
-        if all(|cost, _| matches!(cost, Cost::AtLeast(_))) {
+        if all(|cost, _| matches!(cost, Cost::Elsewhere)) {
+            ChoiceEnd::Alone
+        } else if all(|cost, _| matches!(cost, Cost::AtLeast(_))) {
             ChoiceEnd::Decided
         } else if all(|cost, margin| matches!(cost, Cost::AtMost(most) if *most <= 1.0 + margin)) {
             ChoiceEnd::NoDifference
-        } else if all(|cost, _| !matches!(cost, Cost::Open { .. })) {
+        } else if all(|cost, _| matches!(cost, Cost::AtLeast(_) | Cost::AtMost(_))) {
             ChoiceEnd::Known
         } else {
             ChoiceEnd::Open
@@ -104,10 +110,16 @@ pub(crate) fn by_choice(facts: &Facts, replayed: &Replayed, placed: &[Placed], o
         let Some(option) = option_of(base) else { continue };
         let others = choice.options().filter(|other| *other != option).filter_map(|other| {
             let with: Vec<&Rival> = rivals.iter().filter(|rival| option_of(rival.at) == Some(other)).collect();
-            let best = with.iter().filter(|rival| rival.slower.is_none()).min_by(|one, other| one.ratio.total_cmp(&other.ratio));
-            let best = best.or(with.iter().min_by(|one, other| one.ratio.total_cmp(&other.ratio)))?;
+            let least = |rivals: &[&Rival]| rivals.iter().copied().min_by(|one, other| one.ratio.total_cmp(&other.ratio)).map(|one| one.at);
+            let not_slower: Vec<&Rival> = with.iter().copied().filter(|rival| rival.slower.is_none()).collect();
+            let at = least(&not_slower).or_else(|| least(&with))?;
+            let best = with.iter().copied().find(|rival| rival.at == at)?;
+            // What was chosen before is the same: else a slow way of loading would speak for the columns it was raced with.
+            let is_beside = |rival: &&&Rival| same_before(facts, choice, rival.at, base);
+            let beside: Vec<&Rival> = with.iter().filter(is_beside).copied().collect();
             let cost = match best.slower {
-                Some(_) => Cost::AtLeast(with.iter().filter_map(|rival| rival.slower).fold(f64::INFINITY, f64::min)),
+                _ if beside.is_empty() => Cost::Elsewhere,
+                Some(_) => Cost::AtLeast(beside.iter().filter_map(|rival| rival.slower).fold(f64::INFINITY, f64::min)),
                 None => known(best, || forecaster.as_ref()?.rounds_for(&replayed.race, best.at, facts.rules.margin)),
             };
             Some(OtherOption { option: other, contender: best.at, cost })
@@ -119,6 +131,19 @@ pub(crate) fn by_choice(facts: &Facts, replayed: &Replayed, placed: &[Placed], o
     }
     all.sort_by_key(|one| one.choice.entry().turn);
     all
+}
+
+/// Choices that are made before others: where work is done and how rows are loaded decides how much there is to gain by the rest.
+const FIRST: [Choice; 2] = [Choice::Work, Choice::Loading];
+
+/// The choices that are made before one. What it costs is told among contenders that are alike in these.
+pub fn made_before(choice: Choice) -> impl Iterator<Item = Choice> {
+    FIRST.into_iter().take_while(move |first| *first != choice)
+}
+
+fn same_before(facts: &Facts, choice: Choice, one: usize, other: usize) -> bool {
+    let of = |at: usize, choice: Choice| facts.contenders[at].choices.and_then(|choices| choices.of(choice));
+    made_before(choice).all(|before| of(one, before) == of(other, before))
 }
 
 fn known(best: &Rival, rounds: impl FnOnce() -> Option<usize>) -> Cost {

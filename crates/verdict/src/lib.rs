@@ -15,7 +15,7 @@ mod take;
 mod trade_offs;
 mod verdict;
 
-pub use by_choice::{ByChoice, ChoiceEnd, Cost, OtherOption};
+pub use by_choice::{ByChoice, ChoiceEnd, Cost, OtherOption, made_before};
 pub use facts::{Beside, ContenderFacts, Facts, Fault, FaultKind, Rules, beside};
 pub use judge::judge;
 pub use require::{Keeps, Nearest, Reading, Require, Required};

@@ -140,6 +140,15 @@ fn each_choice_is_decided_costs_at_most_makes_no_difference_or_is_open() {
     assert!(matches!(cost(hydration, "map"), Cost::AtLeast(_) | Cost::AtMost(_)), "{hydration:?}");
     assert!(hydration.others.iter().all(|other| other.option.word() != "raw"), "the floor is no choice");
     assert!(verdict.by_choice.iter().all(|one| one.choice.word() != "work"), "it was not raced");
+    // What was raced only with another way of loading says nothing of the columns.
+    let apart = facts(vec![
+        contender("grouped.database.all.managed", rounds(10.0, 40, 1)),
+        contender("computed.database.all.managed", rounds(13.0, 40, 2)),
+        contender("computed.database.needed.plain", rounds(12.0, 40, 3)),
+    ]);
+    let verdict = judge(&apart);
+    assert_eq!(choice(&verdict, "loading").end(0.05), ChoiceEnd::Decided);
+    assert_eq!((choice(&verdict, "columns").end(0.05), choice(&verdict, "hydration").end(0.05)), (ChoiceEnd::Alone, ChoiceEnd::Alone));
     // With few and wild rounds it is open, with what would settle it.
     let open = facts(vec![contender("joined.all.plain", wild(5.0, 0.3, 20, 1)), contender("joined.needed.plain", wild(5.2, 0.3, 20, 2))]);
     let verdict = judge(&open);

@@ -286,7 +286,7 @@ pub(crate) struct VerdictPart {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub(crate) struct ByChoicePart {
     pub(crate) choice: String,
-    /// `decided`, `no_difference`, `known` or `open`.
+    /// `decided`, `no_difference`, `known`, `open` or `alone`.
     pub(crate) end: String,
     /// The option of the best derived contender, and its name.
     pub(crate) option: String,

@@ -179,6 +179,7 @@ fn by_choice(raced: &RacedContest, one: &ByChoice) -> ByChoicePart {
         match *cost {
             Cost::AtLeast(least) => OtherOptionPart { at_least: Some(least), ..part },
             Cost::AtMost(most) => OtherOptionPart { at_most: Some(most), ..part },
+            Cost::Elsewhere => part,
             Cost::Open { interval, .. } => OtherOptionPart { between: interval.map(|sure| (sure.low, sure.high)), ..part },
         }
     };
@@ -187,6 +188,7 @@ fn by_choice(raced: &RacedContest, one: &ByChoice) -> ByChoicePart {
         ChoiceEnd::NoDifference => "no_difference",
         ChoiceEnd::Known => "known",
         ChoiceEnd::Open => "open",
+        ChoiceEnd::Alone => "alone",
     };
     ByChoicePart {
         choice: one.choice.word().to_owned(),

@@ -1,6 +1,7 @@
 //! What is known of each choice, a line each.
 
-use kampf_verdict::{ByChoice, ChoiceEnd, Cost, End, OtherOption};
+use kampf_contest::Opt;
+use kampf_verdict::{ByChoice, ChoiceEnd, Cost, End, OtherOption, made_before};
 
 use super::numbers::{about, behind, between, count, list, percent};
 use super::page::Page;
@@ -37,7 +38,7 @@ fn words(contest: &RacedContest, one: &ByChoice) -> String {
             format!("makes no difference: {} are within {}", list(&names), percent(most - 1.0))
         }
         ChoiceEnd::Decided => format!("{option}, decided: {}", costs(contest, one)),
-        ChoiceEnd::Known => format!("{option}: {}", costs(contest, one)),
+        ChoiceEnd::Known | ChoiceEnd::Alone => format!("{option}: {}", costs(contest, one)),
         ChoiceEnd::Open => format!("{} so far: {}", paint(Look::Strong, one.option.word()), costs(contest, one)),
     }
 }
@@ -72,11 +73,22 @@ fn costs(contest: &RacedContest, one: &ByChoice) -> String {
                 let lies = between(sure.low, sure.high);
                 parts.push(format!("{} is open, {lies}{}", paint(Look::Strong, word), settles(contest, rounds)));
             }
-            Cost::Open { interval: None, .. } => {}
+            Cost::Open { interval: None, .. } | Cost::Elsewhere => {}
         }
     }
     parts.extend(too_few(contest, one));
+    parts.extend(elsewhere(contest, one));
     parts.join("; ")
+}
+
+/// The options that were raced only with other ways of loading or other places of work.
+fn elsewhere(contest: &RacedContest, one: &ByChoice) -> Option<String> {
+    let names = one.others.iter().filter(|other| other.cost == Cost::Elsewhere).map(|other| other.option.word().to_owned());
+    let names: Vec<String> = names.collect();
+    let base = contest.facts.contenders[one.base].choices?;
+    let before: Vec<&str> = made_before(one.choice).filter_map(|choice| base.of(choice)).map(Opt::word).collect();
+    let were = if names.len() == 1 { "was" } else { "were" };
+    (!names.is_empty()).then(|| format!("{} {were} not raced with {} (--all)", list(&names), before.join(".")))
 }
 
 /// The options of which too few rounds tell anything.
