@@ -120,7 +120,7 @@ pub(crate) fn by_choice(facts: &Facts, replayed: &Replayed, placed: &[Placed], o
             let cost = match best.slower {
                 _ if beside.is_empty() => Cost::Elsewhere,
                 Some(_) => Cost::AtLeast(beside.iter().filter_map(|rival| rival.slower).fold(f64::INFINITY, f64::min)),
-                None => known(best, || forecaster.as_ref()?.rounds_for(&replayed.race, best.at, facts.rules.margin)),
+                None => known(best, || forecaster.as_ref()?.rounds_for(&replayed.race, best.at, facts.settings.margin)),
             };
             Some(OtherOption { option: other, contender: best.at, cost })
         });
@@ -175,7 +175,7 @@ fn rival(facts: &Facts, replayed: &Replayed, placed: &[Placed], at: usize, base:
         let ratio = placed[at].shown? / placed[base].shown?;
         return Some(Rival { at, ratio, interval: None, slower: outclassed.then_some(OUTCLASSED) });
     };
-    let surely = gap.interval.filter(|sure| sure.low > 1.0 && gap.ratio > 1.0 + facts.rules.margin).map(|sure| sure.low);
+    let surely = gap.interval.filter(|sure| sure.low > 1.0 && gap.ratio > 1.0 + facts.settings.margin).map(|sure| sure.low);
     let slower = if outclassed { Some(surely.unwrap_or(OUTCLASSED).max(OUTCLASSED)) } else { surely };
     Some(Rival { at, ratio: gap.ratio, interval: gap.interval, slower })
 }

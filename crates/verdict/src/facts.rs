@@ -1,7 +1,7 @@
 //! What was measured. Nobody changes it.
 
 use kampf_contest::{ByHand, Choices, Measured};
-use kampf_race::{Goal, Nanos};
+use kampf_race::{Nanos, RaceSettings};
 
 use crate::require::{Require, Required};
 
@@ -9,7 +9,9 @@ use crate::require::{Require, Required};
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Facts {
     /// How it is judged.
-    pub rules: Rules,
+    pub settings: RaceSettings,
+    /// Whether the application keeps nothing of its rows, so that a contender that keeps nothing may be chosen.
+    pub keeps_nothing: bool,
     /// What a contender must meet to be chosen.
     pub require: Require,
     /// Rounds that were finished.
@@ -18,25 +20,6 @@ pub struct Facts {
     pub contenders: Vec<ContenderFacts>,
     /// The places of the two that were raced against each other, the earlier first.
     pub pair: Option<(usize, usize)>,
-}
-
-/// How a race is judged.
-#[derive(Clone, Copy, Debug, Default, PartialEq)]
-pub struct Rules {
-    /// A difference below this share is none.
-    pub margin: f64,
-    /// The chance of a wrong word.
-    pub alpha: f64,
-    /// At most so many rounds.
-    pub most_rounds: usize,
-    /// What it is run for.
-    pub goal: Goal,
-    /// Whether who surely is not faster stopped running.
-    pub rests: bool,
-    /// Contenders whose calls took no longer were kept, as they may be good enough.
-    pub keep_below: Option<Nanos>,
-    /// Whether the application keeps nothing of its rows, so that a contender that keeps nothing may be chosen.
-    pub keeps_nothing: bool,
 }
 
 /// A contender as it was measured.
@@ -113,7 +96,7 @@ impl Facts {
     /// Why a contender is not to be chosen, as far as that is known without timing it.
     pub fn beside(&self, at: usize) -> Option<Beside> {
         let one = &self.contenders[at];
-        beside(&self.require, self.rules.keeps_nothing, one.keeps_nothing, &one.measured)
+        beside(&self.require, self.keeps_nothing, one.keeps_nothing, &one.measured)
     }
 
     /// The values of a contender by round; not a number for one that it did not run.

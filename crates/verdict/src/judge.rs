@@ -34,7 +34,7 @@ pub fn judge(facts: &Facts) -> Verdict {
         effects: effects(facts, &placed, &order),
         by_choice: if facts.pair.is_some() { Vec::new() } else { by_choice(facts, &replayed, &raced, &order) },
         noise: replayed.race.noise(),
-        forecasts: if is_over { Vec::new() } else { replayed.forecasts(facts.rules.margin) },
+        forecasts: if is_over { Vec::new() } else { replayed.forecasts(facts.settings.margin) },
         pair: facts.pair.map(|(old, new)| pair(facts, &replayed, old, new)),
         requirements,
         placed,
@@ -83,13 +83,13 @@ fn end(facts: &Facts, replayed: &Replayed, placed: &[Placed]) -> End {
         let is_open = replayed.finding(at) == Some(kampf_race::Finding::Open) && placed[at].beside != Some(Beside::Floor);
         is_open && placed[at].behind.is_none_or(|behind| behind.low() < 1.0 / LITTLE)
     };
-    if facts.rules.goal == Goal::Choice && !(0..placed.len()).any(may_be_faster) { End::Enough } else { End::Open }
+    if facts.settings.goal == Goal::Choice && !(0..placed.len()).any(may_be_faster) { End::Enough } else { End::Open }
 }
 
 fn pair(facts: &Facts, replayed: &Replayed, old: usize, new: usize) -> Pair {
     let gap = replayed.race.between(new, old);
     let ratio = gap.map(|gap| Ratio { ratio: gap.ratio, interval: gap.interval });
-    let bound = 1.0 + facts.rules.margin;
+    let bound = 1.0 + facts.settings.margin;
     let finding = match ratio.and_then(|ratio| ratio.interval) {
         Some(sure) if sure.low > 1.0 && ratio.is_some_and(|ratio| ratio.ratio > bound) => PairFinding::Slower,
         Some(sure) if sure.high < 1.0 && ratio.is_some_and(|ratio| ratio.ratio < 1.0 / bound) => PairFinding::Faster,

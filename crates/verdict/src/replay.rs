@@ -1,6 +1,6 @@
 //! The race again, from the values of its rounds.
 
-use kampf_race::{Finding, Forecaster, Interval, Race, RaceSettings, Standing, TimeLimits, Why, p95};
+use kampf_race::{Finding, Forecaster, Interval, Race, Standing, TimeLimits, Why, p95};
 
 use crate::facts::{Facts, FaultKind};
 use crate::verdict::{Forecast, Left, Outcome, Placed, Ratio};
@@ -19,18 +19,8 @@ pub(crate) struct Replayed {
 
 impl Replayed {
     pub(crate) fn of(facts: &Facts) -> Replayed {
-        let rules = &facts.rules;
-        let settings = RaceSettings {
-            margin: rules.margin,
-            alpha: rules.alpha,
-            most_rounds: rules.most_rounds,
-            goal: rules.goal,
-            rests: rules.rests,
-            keep_below: rules.keep_below,
-            ..RaceSettings::default()
-        };
         let contenders = &facts.contenders;
-        let mut race = Race::new(contenders.len(), settings);
+        let mut race = Race::new(contenders.len(), facts.settings);
         (0..contenders.len()).filter(|&at| facts.beside(at).is_some()).for_each(|at| race.put_beside(at));
         for (at, contender) in contenders.iter().enumerate().filter(|(_, contender)| contender.rounds.is_empty()) {
             if contender.in_check.is_some() { race.leave_out(at) } else { race.fail(at) }

@@ -22,7 +22,7 @@ fn beats(facts: &Facts, placed: &[Placed], one: usize, other: usize) -> bool {
     let readings = |at: usize| {
         let measured = &facts.contenders[at].measured;
         Some([
-            (placed[at].shown?, facts.rules.margin),
+            (placed[at].shown?, facts.settings.margin),
             (measured.get(Measure::HeapPeak)? as f64, SAME_MEMORY),
             (measured.get(Measure::Statements)? as f64, 0.0),
         ])

@@ -61,7 +61,7 @@ fn field() -> impl Strategy<Value = Facts> {
         });
         let mut facts = facts(contenders.collect());
         facts.rounds = many;
-        facts.rules.keeps_nothing = keeps_nothing;
+        facts.keeps_nothing = keeps_nothing;
         if require == 1 {
             facts.require.set(Required::P95, 2.5e6);
         }
@@ -102,7 +102,7 @@ proptest! {
                 prop_assert!(sure.low <= ratio.ratio && ratio.ratio <= sure.high, "{:?}", placed);
             }
             // The word says what the interval says.
-            let (margin, word) = (1.0 + facts.rules.margin, placed.outcome);
+            let (margin, word) = (1.0 + facts.settings.margin, placed.outcome);
             match word {
                 Outcome::Standing => prop_assert_eq!(at, leader),
                 Outcome::Tied => prop_assert!(ratio.low() > 1.0 / margin && ratio.high() < margin),

@@ -77,7 +77,7 @@ fn who_keeps_nothing_is_the_floor_unless_the_application_keeps_nothing() {
     );
     let floor = &verdict.placed[0];
     assert_eq!((floor.beside, floor.outcome, verdict.order[0]), (Some(Beside::Floor), Outcome::Faster, 0));
-    field.rules.keeps_nothing = true;
+    field.keeps_nothing = true;
     let verdict = judge(&field);
     assert_eq!(name_of(&field, verdict.choose), Some("joined.needed.raw"));
     assert_eq!(verdict.placed[0].beside, None);
@@ -95,7 +95,7 @@ fn a_race_without_an_end_takes_somebody_only_where_nobody_can_be_faster_by_a_ten
     assert_eq!(verdict.forecasts[0].margin, 0.05);
     // At a margin of half a percent it is not decided, and known well enough to choose.
     let mut near = field(0.03, 24);
-    near.rules.margin = 0.002;
+    near.settings.margin = 0.002;
     let verdict = judge(&near);
     assert_eq!(verdict.end, End::Enough);
     assert!(verdict.choose.is_some());
@@ -167,7 +167,7 @@ fn with_p95(mut one: kampf_verdict::ContenderFacts, milliseconds: f64) -> kampf_
 
 fn required(contenders: Vec<kampf_verdict::ContenderFacts>, limits: &[(Required, f64)]) -> Facts {
     let mut facts = facts(contenders);
-    facts.rules.rests = false;
+    facts.settings.rests = false;
     limits.iter().for_each(|&(required, limit)| facts.require.set(required, limit));
     facts
 }
@@ -318,7 +318,7 @@ fn an_effect_is_the_mean_over_all_pairs_that_differ_in_it_alone() {
         contender("lazy.database.plain", rounds(30.0, 40, 3)),
         contender("joined.database.plain", rounds(10.0, 40, 4)),
     ]);
-    field.rules.goal = Goal::Exact;
+    field.settings.goal = Goal::Exact;
     let verdict = judge(&field);
     let loading = verdict.effects.iter().find(|effect| effect.before.choice().word() == "loading").unwrap();
     assert_eq!((loading.before.word(), loading.after.word(), loading.pairs), ("lazy", "joined", 2));
@@ -331,7 +331,7 @@ fn an_effect_is_the_mean_over_all_pairs_that_differ_in_it_alone() {
 fn two_are_told_apart_in_both_directions() {
     let of = |old: f64, new: f64, many: usize| {
         let mut field = facts(vec![contender("stack-2", rounds(new, many, 1)), contender("stack-1", rounds(old, many, 2))]);
-        field.rules.goal = Goal::Pair;
+        field.settings.goal = Goal::Pair;
         field.pair = Some((1, 0));
         let pair = judge(&field).pair.unwrap();
         (pair.finding, pair.ratio.map(|ratio| (ratio.ratio * 10.0).round() / 10.0))

@@ -1,8 +1,8 @@
 //! From a document to what was measured; what follows from that is worked out again.
 
 use kampf_contest::Hydration;
-use kampf_race::Goal;
-use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Outcome, Rules, Verdict};
+use kampf_race::{Goal, RaceSettings};
+use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Outcome, Verdict};
 
 use super::parts::{ContenderPart, ContestPart, Document, MOST_ROUNDS};
 use crate::raced::{Course, Extra, RacedContest, RacedRun};
@@ -48,7 +48,7 @@ impl Document {
 
 fn contest(part: ContestPart) -> RacedContest {
     let race = part.race;
-    let rules = Rules {
+    let settings = RaceSettings {
         margin: race.margin,
         alpha: race.alpha,
         most_rounds: race.most_rounds,
@@ -59,7 +59,7 @@ fn contest(part: ContestPart) -> RacedContest {
         },
         rests: race.rests,
         keep_below: race.keep_below_ns,
-        keeps_nothing: race.keeps_nothing,
+        ..RaceSettings::default()
     };
     let (contenders, extras): (Vec<ContenderFacts>, Vec<Extra>) = part.contenders.into_iter().map(contender).unzip();
     let place = |name: &str| contenders.iter().position(|contender| contender.name == name);
@@ -84,7 +84,7 @@ fn contest(part: ContestPart) -> RacedContest {
             reference_loop: race.reference_loop_ns,
             cpu_pressure: race.cpu_pressure,
         },
-        facts: Facts { rules, require: part.require.0, rounds: race.rounds, contenders, pair },
+        facts: Facts { settings, keeps_nothing: race.keeps_nothing, require: part.require.0, rounds: race.rounds, contenders, pair },
         extras,
         verdict: Verdict::default(),
     }

@@ -30,7 +30,7 @@ impl Document {
 }
 
 fn contest(raced: &RacedContest) -> ContestPart {
-    let (course, rules, verdict) = (&raced.course, &raced.facts.rules, &raced.verdict);
+    let (course, settings, verdict) = (&raced.course, &raced.facts.settings, &raced.verdict);
     ContestPart {
         name: raced.name.clone(),
         about: raced.about.clone(),
@@ -48,16 +48,16 @@ fn contest(raced: &RacedContest) -> ContestPart {
             measured_seconds: course.measured_seconds,
             interrupted: course.interrupted,
             reference: course.reference.clone(),
-            margin: rules.margin,
-            alpha: rules.alpha,
-            most_rounds: rules.most_rounds,
+            margin: settings.margin,
+            alpha: settings.alpha,
+            most_rounds: settings.most_rounds,
             time_seconds: course.time_seconds,
-            exact: rules.goal == Goal::Exact,
+            exact: settings.goal == Goal::Exact,
             pair: raced.facts.pair.map(|(old, new)| (raced.name_of(old).to_owned(), raced.name_of(new).to_owned())),
-            rests: rules.rests,
-            keeps_nothing: rules.keeps_nothing,
+            rests: settings.rests,
+            keeps_nothing: raced.facts.keeps_nothing,
             check_seconds: course.check_seconds,
-            keep_below_ns: rules.keep_below,
+            keep_below_ns: settings.keep_below,
             seed: course.seed,
             round_seconds: course.round_seconds,
             noise: verdict.noise,
@@ -183,7 +183,7 @@ fn by_choice(raced: &RacedContest, one: &ByChoice) -> ByChoicePart {
             Cost::Open { interval, .. } => OtherOptionPart { between: interval.map(|sure| (sure.low, sure.high)), ..part },
         }
     };
-    let end = match one.end(raced.facts.rules.margin) {
+    let end = match one.end(raced.facts.settings.margin) {
         ChoiceEnd::Decided => "decided",
         ChoiceEnd::NoDifference => "no_difference",
         ChoiceEnd::Known => "known",

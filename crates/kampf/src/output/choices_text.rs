@@ -26,7 +26,7 @@ pub(crate) fn choices_text(page: &mut Page, contest: &RacedContest) {
 }
 
 fn words(contest: &RacedContest, one: &ByChoice) -> String {
-    let margin = contest.facts.rules.margin;
+    let margin = contest.facts.settings.margin;
     let option = paint(Look::Good, one.option.word());
     match one.end(margin) {
         ChoiceEnd::NoDifference => {
@@ -60,7 +60,7 @@ fn costs(contest: &RacedContest, one: &ByChoice) -> String {
         let rest = rest.iter().map(|(other, least)| format!(", {} {}", other.option.word(), behind(*least)));
         parts.push(format!("{} costs at least {}{}", first.option.word(), behind(*least), rest.collect::<String>()));
     }
-    let margin = contest.facts.rules.margin;
+    let margin = contest.facts.settings.margin;
     for other in &one.others {
         let word = other.option.word();
         match other.cost {

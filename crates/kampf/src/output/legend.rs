@@ -17,7 +17,7 @@ pub(crate) fn legend(page: &mut Page, contests: &[RacedContest]) {
     let any = |test: &dyn Fn(&Shown<'_>) -> bool| all().any(|one| test(&one));
     let stands = |outcome| any(&|one| one.placed.outcome == outcome && one.placed.beside.is_none());
     let says = |measure, how| any(&|one| one.facts.measured.how(measure) == Some(how));
-    let margin = contests.first().map_or(0.0, |contest| contest.facts.rules.margin);
+    let margin = contests.first().map_or(0.0, |contest| contest.facts.settings.margin);
     let mut notes = vec![
         "Times are compared within rounds: a call takes the leader's median times the ratio to it.".to_owned(),
         "Statements, trips, rows and bytes are the same in any language; time and memory are those of Kampf's compiled layers, and usually larger elsewhere."

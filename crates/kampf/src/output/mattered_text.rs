@@ -38,7 +38,7 @@ pub(crate) fn mattered_text(page: &mut Page, part: &RacedContest) {
 
 fn step_row(part: &RacedContest, step: &Step) -> Vec<(Look, String)> {
     let (from, to) = (part.contender(step.from), part.contender(step.to));
-    let (look, gain, how) = gain(step, part.facts.rules.margin);
+    let (look, gain, how) = gain(step, part.facts.settings.margin);
     let has = |one: Shown<'_>, measure| one.facts.measured.get(measure);
     let number = |measure: Measure, say: fn(u64) -> String| match (has(from, measure), has(to, measure)) {
         (Some(before), Some(after)) if say(before) == say(after) => (Look::Quiet, "same".to_owned()),

@@ -81,7 +81,7 @@ pub(crate) fn pair_text(page: &mut Page, contests: &[RacedContest]) {
     let rows: Vec<_> = contests.iter().map(pair_row).collect();
     page.table(&columns, &rows);
     page.blank();
-    let margin = contests.first().map_or(0.0, |contest| contest.facts.rules.margin);
+    let margin = contests.first().map_or(0.0, |contest| contest.facts.settings.margin);
     let found =
         |finding: PairFinding| contests.iter().filter(|contest| contest.verdict.pair.is_some_and(|pair| pair.finding == finding)).count();
     let contests_word = |number: usize| format!("{number} {}", if number == 1 { "contest" } else { "contests" });

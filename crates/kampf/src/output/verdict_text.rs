@@ -73,7 +73,7 @@ fn take(page: &mut Page, contest: &RacedContest, chosen: Shown<'_>) {
     }
     let leader = faster_leader(contest, chosen);
     let how = match (contest.verdict.end, leader) {
-        (End::Decided, None) => format!(", and nobody is faster by more than {}", percent(contest.facts.rules.margin)),
+        (End::Decided, None) => format!(", and nobody is faster by more than {}", percent(contest.facts.settings.margin)),
         _ => String::new(),
     };
     let hand = left_to_do(chosen.facts.by_hand);
@@ -159,7 +159,7 @@ fn what_it_takes(contest: &RacedContest) -> String {
         let more = needed.saturating_sub(rounds).max(1) as f64 * course.round_seconds;
         let time = wait((course.seconds + more) * 1.2).replace(' ', "");
         let needed = needed * 6 / 5;
-        let most = if needed > contest.facts.rules.most_rounds { format!(" --rounds {needed}") } else { String::new() };
+        let most = if needed > contest.facts.settings.most_rounds { format!(" --rounds {needed}") } else { String::new() };
         format!(" (--time {time}{most})")
     });
     let text = forecast_text(&verdict.forecasts, rounds, course.round_seconds, &ask).unwrap_or_default();

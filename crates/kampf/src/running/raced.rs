@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use kampf_race::{Finding, Goal, median};
 use kampf_runner::{CheckedVerdict, Checks, Contest, EntryWay, RaceOptions, RaceReport, Timed};
-use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Require, Rules, judge};
+use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Require, judge};
 
 use super::circumstances::Circumstances;
 use super::condition::empty_answer;
@@ -37,15 +37,8 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
     let Heat { checks, options, report, .. } = *ran;
     let settings = options.settings;
     let facts = Facts {
-        rules: Rules {
-            margin: settings.margin,
-            alpha: settings.alpha,
-            most_rounds: settings.most_rounds,
-            goal: settings.goal,
-            rests: settings.rests,
-            keep_below: settings.keep_below,
-            keeps_nothing: ran.keeps_nothing,
-        },
+        settings,
+        keeps_nothing: ran.keeps_nothing,
         require: ran.require.clone(),
         rounds: report.race.rounds(),
         contenders: contenders(contest, checks, report),

@@ -3,7 +3,8 @@
 #![allow(dead_code, reason = "each test uses its part")]
 
 use kampf_contest::{ByHand, Choice, Choices, Counted, How, Hydration, Measure, Measured};
-use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Rules, Verdict};
+use kampf_race::RaceSettings;
+use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Verdict};
 
 /// The choices of a name: its options, joined by points.
 pub(crate) fn choices(name: &str) -> Option<Choices> {
@@ -57,7 +58,7 @@ pub(crate) fn failed(mut contender: ContenderFacts, kind: FaultKind) -> Contende
 /// A race of them to 5 %.
 pub(crate) fn facts(contenders: Vec<ContenderFacts>) -> Facts {
     Facts {
-        rules: Rules { margin: 0.05, alpha: 0.05, most_rounds: 400, rests: true, ..Rules::default() },
+        settings: RaceSettings::default(),
         rounds: contenders.iter().flat_map(|one| one.ran.last()).max().map_or(0, |last| last + 1),
         contenders,
         ..Facts::default()
