@@ -132,6 +132,11 @@ impl Race {
         self.judge();
     }
 
+    /// Whether a contender runs beside the race, as it is not to be chosen.
+    pub fn is_beside(&self, contender: usize) -> bool {
+        !self.may_lead(contender)
+    }
+
     /// Whether a contender may lead.
     pub(crate) fn may_lead(&self, contender: usize) -> bool {
         let nobody = || !self.runners.iter().any(|runner| runner.state == State::Racing && runner.judges);

@@ -10,7 +10,7 @@ use super::check::check_text;
 use super::{Ending, print, print_json, say, self_test};
 use crate::arguments::{Format, General, Race, Selection};
 use crate::document::{DatasetPart, Document, TablePart};
-use crate::output::{Page, RaceProgress, across, contest_text, duration, legend, pair_text, summary, wait};
+use crate::output::{Page, RaceProgress, contest_text, together, wait};
 use crate::problem::Problem;
 use crate::project::{ContestConfig, Project, Selected, resolve};
 use crate::raced::{RacedContest, RacedRun};
@@ -45,7 +45,9 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
         return Err(raced.problem.unwrap_or_else(|| Problem::surroundings("interrupted before there was a result")));
     };
     if general.format == Format::Text {
-        raced.print(&together(&raced.parts));
+        let mut page = Page::new();
+        together(&mut page, &raced.parts);
+        raced.print(&page.into_text());
     }
     let disagreement = raced
         .parts
@@ -185,51 +187,6 @@ fn select<'a>(general: &General, arguments: &Race, project: &'a Project) -> Resu
             .hint("`kampf show CONTEST --all` lists the contenders of a contest"));
     }
     Ok(selected)
-}
-
-/// What is to be said of all contests together.
-fn together(parts: &[RacedContest]) -> String {
-    let mut page = Page::new();
-    if parts.iter().any(|part| part.facts.pair.is_some()) {
-        pair_text(&mut page, parts);
-        return page.into_text();
-    }
-    side_by_side(&mut page, parts);
-    if parts.iter().any(|part| part.name != parts[0].name) {
-        summary(&mut page, parts);
-    }
-    legend(&mut page, parts);
-    page.into_text()
-}
-
-/// Contests that were raced under several circumstances, each in one table.
-fn side_by_side(page: &mut Page, parts: &[RacedContest]) {
-    let mut done: Vec<&str> = Vec::new();
-    let engines = parts.iter().any(|part| part.engine.name != parts[0].engine.name);
-    for part in parts {
-        if done.contains(&part.name.as_str()) {
-            continue;
-        }
-        done.push(&part.name);
-        let columns: Vec<(String, &RacedContest)> = parts
-            .iter()
-            .filter(|other| other.name == part.name)
-            .map(|other| {
-                let trip = other.conditions.round_trip();
-                let trip = trip.map_or_else(|| "no added trip time".to_owned(), |trip| format!("+{} a trip", duration(trip)));
-                let label = match (engines, other.conditions.round_trip_ns.is_some()) {
-                    (true, false) => other.engine.name.clone(),
-                    (true, true) => format!("{} {trip}", other.engine.name),
-                    (false, _) => trip,
-                };
-                (label, other)
-            })
-            .collect();
-        if columns.len() > 1 {
-            across(page, &part.name, &columns);
-            page.blank();
-        }
-    }
 }
 
 /// What a contest runs on.

@@ -8,7 +8,7 @@ use serde_json::json;
 use super::{Ending, print, print_json};
 use crate::arguments::{Format, General, Results};
 use crate::document::Document;
-use crate::output::{Column, Look, Page, contest_text, count, duration, end, legend, pair_text, summary};
+use crate::output::{Column, Look, Page, contest_text, count, duration, end, together};
 use crate::problem::Problem;
 use crate::raced::{RacedContest, RacedRun};
 
@@ -75,14 +75,8 @@ fn again(general: &General, path: &Path) -> Result<Ending, Problem> {
 
 /// The contests as they were shown when they were raced.
 fn shown_again(page: &mut Page, contests: &[RacedContest]) {
-    if contests.iter().any(|contest| contest.facts.pair.is_some()) {
-        return pair_text(page, contests);
-    }
-    contests.iter().for_each(|contest| contest_text(page, contest));
-    if contests.len() > 1 {
-        summary(page, contests);
-    }
-    legend(page, contests);
+    contests.iter().filter(|contest| contest.facts.pair.is_none()).for_each(|contest| contest_text(page, contest));
+    together(page, contests);
 }
 
 fn list(general: &General, home: &Path) -> Result<Ending, Problem> {

@@ -3,13 +3,57 @@
 use kampf_contest::Measure;
 use kampf_verdict::Outcome;
 
+use super::legend::legend;
 use super::numbers::duration;
 use super::page::{Column, Page};
 use super::style::{Look, paint, quiet_words};
+use super::summary::{pair_text, summary};
 use crate::raced::{RacedContest, Shown};
 
+/// What is to be said of all contests together.
+pub(crate) fn together(page: &mut Page, parts: &[RacedContest]) {
+    if parts.iter().any(|part| part.facts.pair.is_some()) {
+        return pair_text(page, parts);
+    }
+    side_by_side(page, parts);
+    if parts.iter().any(|part| part.name != parts[0].name) {
+        summary(page, parts);
+    }
+    legend(page, parts);
+}
+
+/// Contests that were raced under several circumstances, each in one table.
+fn side_by_side(page: &mut Page, parts: &[RacedContest]) {
+    let mut done: Vec<&str> = Vec::new();
+    let engines = parts.iter().any(|part| part.engine.name != parts[0].engine.name);
+    for part in parts {
+        if done.contains(&part.name.as_str()) {
+            continue;
+        }
+        done.push(&part.name);
+        let columns: Vec<(String, &RacedContest)> = parts
+            .iter()
+            .filter(|other| other.name == part.name)
+            .map(|other| {
+                let trip = other.conditions.round_trip();
+                let trip = trip.map_or_else(|| "no added trip time".to_owned(), |trip| format!("+{} a trip", duration(trip)));
+                let label = match (engines, other.conditions.round_trip_ns.is_some()) {
+                    (true, false) => other.engine.name.clone(),
+                    (true, true) => format!("{} {trip}", other.engine.name),
+                    (false, _) => trip,
+                };
+                (label, other)
+            })
+            .collect();
+        if columns.len() > 1 {
+            across(page, &part.name, &columns);
+            page.blank();
+        }
+    }
+}
+
 /// A table of medians, a column per circumstance, and the choice under each.
-pub(crate) fn across(page: &mut Page, name: &str, columns: &[(String, &RacedContest)]) {
+fn across(page: &mut Page, name: &str, columns: &[(String, &RacedContest)]) {
     page.line(format!("{}  side by side", paint(Look::Title, name)));
     page.blank();
     let mut names: Vec<&str> = Vec::new();
@@ -82,7 +126,7 @@ fn cell(contest: &RacedContest, contender: Shown<'_>) -> (Look, String) {
         (Outcome::Failed, _) => (Look::Bad, "failed".to_owned()),
         (_, None) => (Look::Quiet, "-".to_owned()),
         (_, Some(time)) if chosen => (Look::Good, format!("{time} ◂")),
-        (Outcome::Unresolved, Some(time)) => (Look::Plain, format!("{time} ?")),
+        (Outcome::Unresolved, Some(time)) if contender.placed.beside.is_none() => (Look::Plain, format!("{time} ?")),
         (Outcome::Outclassed | Outcome::RuledOut, Some(time)) => (Look::Quiet, format!("{time}  ")),
         (_, Some(time)) => (Look::Plain, format!("{time}  ")),
     }

@@ -6,7 +6,7 @@ use std::io::IsTerminal;
 use std::time::{Duration, Instant};
 
 use indicatif::ProgressBar;
-use kampf_race::{Departure, Finding, Forecaster, Standing, Why};
+use kampf_race::{Departure, Finding, Forecaster, Nanos, Race, Standing, Why};
 use kampf_runner::{Event, RoundBegins};
 use kampf_verdict::Forecast;
 use unicode_width::UnicodeWidthStr;
@@ -113,22 +113,27 @@ impl RaceProgress {
             return;
         }
         let mut lines = vec![format!(
-            "{}  round {number}, {racing} of {} racing{}, {} left{}",
+            "{}  round {number}, {racing} of {} racing{}, {} left",
             paint(Look::Title, &self.contest),
             round.names.len(),
             resting(racing, running),
             seconds(round.left),
-            self.expected(round)
         )];
+        let expected = self.expected(round);
+        if !expected.is_empty() {
+            lines.push(paint(Look::Quiet, &format!("  {}", expected.trim_start_matches("; "))));
+        }
         let standings: Vec<Standing> =
             in_order(round.race.standings().into_iter().filter(|standing| standing.left.is_none() && standing.rounds > 0).collect());
+        // One figure of each, as at the end: the leader's median times the ratio to it.
+        let best = standings.iter().find(|standing| standing.finding == Finding::Leads).and_then(|leader| leader.median);
         let widest = standings.iter().take(SHOWN).map(|standing| round.names[standing.contender].width()).max().unwrap_or(0);
         let any = standings.iter().any(|standing| standing.gap.is_some_and(|gap| gap.interval.is_some()));
         let scale = any.then(|| scale(&standings));
         for standing in standings.iter().take(SHOWN) {
             let name = &round.names[standing.contender];
             let space = " ".repeat(widest - name.width());
-            lines.push(format!("  {}{space}  {}", paint(Look::Strong, name), self.standing(standing, scale)));
+            lines.push(format!("  {}{space}  {}", paint(Look::Strong, name), self.standing(round.race, standing, best, scale)));
         }
         if standings.len() > SHOWN {
             lines.push(format!("  and {} more", standings.len() - SHOWN));
@@ -150,8 +155,9 @@ impl RaceProgress {
     }
 
     /// One contender: its time, how far behind it is, the interval on an axis of a scale, what that says so far.
-    fn standing(&self, standing: &Standing, scale: Option<f64>) -> String {
-        let time = standing.median.map_or_else(String::new, duration);
+    fn standing(&self, race: &Race, standing: &Standing, best: Option<Nanos>, scale: Option<f64>) -> String {
+        let ratio = standing.gap.map_or(1.0, |gap| gap.ratio);
+        let time = best.map_or_else(String::new, |best| duration(best * ratio));
         let Some(gap) = standing.gap else { return format!("{time:>8}  leads") };
         let drawn = match (scale, gap.interval) {
             (Some(scale), Some(interval)) => axis(interval.low.ln(), gap.ratio.ln(), interval.high.ln(), scale, self.margin),
@@ -161,10 +167,10 @@ impl RaceProgress {
         };
         let sure = gap.interval.map_or(String::new(), |sure| interval(sure.low, sure.high));
         let word = match standing.finding {
+            _ if race.is_beside(standing.contender) => "beside",
             Finding::Tied => "tied",
             Finding::Slower | Finding::Outclassed => "slower",
             Finding::NotFaster => "not faster",
-            Finding::Faster => "faster",
             _ if gap.interval.is_none() => "too early to tell",
             _ => "open",
         };

@@ -20,10 +20,9 @@ mod style;
 mod summary;
 mod verdict_text;
 
-pub(crate) use across::across;
+pub(crate) use across::together;
 pub(crate) use comparison_text::comparison_text;
 pub(crate) use contest_text::contest_text;
-pub(crate) use legend::legend;
 pub(crate) use live::RaceProgress;
 pub(crate) use numbers::{bytes, count, duration, interval, percent, share, wait};
 pub(crate) use out::{complain, complain_line, print, print_as, print_json, say, shown};
@@ -33,4 +32,4 @@ pub(crate) use progress::FillProgress;
 pub(crate) use redact::{STARS, keep_secret, password_of, redact, secrets_in_line};
 pub(crate) use require_text::{miss_text, nearest_text};
 pub(crate) use style::{Look, choose_color, paint, quiet_words, terminal_width, width};
-pub(crate) use summary::{end, pair_text, summary};
+pub(crate) use summary::end;
