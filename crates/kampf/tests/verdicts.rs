@@ -38,6 +38,7 @@ fn two_contenders_race_alone_until_their_difference_is_known() {
     for (arguments, says) in [
         (&["race", "--pair", "stack-1"][..], "--pair takes two contenders"),
         (&["race", "--pair", "stack-1,nobody"], "no contest has both"),
+        (&["race", "--pair", "stack-1,stack-1"], "--pair takes two different contenders"),
         (&["race", "own", "--pair", "stack-1,stack-3"], "`own` has no contender `stack-3`"),
     ] {
         assert!(folder.error(arguments, 2).contains(says), "{says}");

@@ -158,6 +158,10 @@ fn select<'a>(general: &General, arguments: &Race, project: &'a Project) -> Resu
     let [old, new] = arguments.pair.as_slice() else {
         return Err(Problem::wrong("--pair takes two contenders").hint("with a comma between them: --pair OLD,NEW"));
     };
+    if old == new {
+        return Err(Problem::wrong(format!("--pair takes two different contenders, not `{old}` twice"))
+            .hint("whether equals are told apart, `kampf race --self-test` shows"));
+    }
     let mut selected = Vec::new();
     for config in configs {
         let every = Selection { all: true, only: Vec::new(), ..arguments.selection.clone() };

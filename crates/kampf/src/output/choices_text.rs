@@ -3,6 +3,7 @@
 use kampf_contest::Opt;
 use kampf_verdict::{ByChoice, ChoiceEnd, Cost, End, OtherOption, made_before};
 
+use super::forecast_text::PATIENCE;
 use super::numbers::{about, behind, between, count, list, percent};
 use super::page::Page;
 use super::style::{Look, paint};
@@ -110,6 +111,7 @@ fn settles(contest: &RacedContest, rounds: Option<usize>) -> String {
     match (contest.verdict.end, more) {
         // A race that is over does not go on for what changes nobody to take.
         (End::Decided | End::Alone | End::Nothing, _) => " (--exact tells)".to_owned(),
+        (_, Some(more)) if more as f64 * contest.course.round_seconds > PATIENCE => " (more than 10 minutes)".to_owned(),
         (_, Some(1)) => " (at least one more round)".to_owned(),
         (_, Some(more)) => format!(" (at least {} more rounds)", count(about(more))),
         (_, None) => String::new(),

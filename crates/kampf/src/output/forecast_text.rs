@@ -5,7 +5,7 @@ use kampf_verdict::Forecast;
 use super::numbers::{about, count, percent, wait};
 
 /// Nobody is told to wait longer, and what is farther away cannot be known.
-const PATIENCE: f64 = 600.0;
+pub(crate) const PATIENCE: f64 = 600.0;
 /// Before this many rounds nothing is foretold.
 pub(crate) const EARLIEST: usize = 5;
 
