@@ -164,8 +164,8 @@ pub(crate) struct Check {
 pub(crate) struct Race {
     /// The contests; all of them where none is given
     pub(crate) contests: Vec<String>,
-    /// Most time for the rounds of a contest, starts and checks not counted; a race that is decided ends earlier [default: 30s, or what
-    /// the least rounds of a large field need, up to 60s]
+    /// Most time for the rounds of a contest, the check before them not counted; a race that is decided ends earlier [default: 30s, or
+    /// what the least rounds of a large field need, up to 60s]
     #[arg(long, value_name = "TIME", value_parser = duration)]
     pub(crate) time: Option<std::time::Duration>,
     /// At most so many rounds
