@@ -310,7 +310,7 @@ impl Race {
     }
 
     /// The same at the level that covers all rivals of one base.
-    pub fn beside_base(&self, contender: usize, base: usize) -> Option<Gap> {
+    pub fn against_base(&self, contender: usize, base: usize) -> Option<Gap> {
         self.between_at(contender, base, &self.tie_counts)
     }
 

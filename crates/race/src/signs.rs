@@ -118,9 +118,13 @@ pub(crate) fn worth(rounds: usize, likeness: f64) -> usize {
 /// A median with an interval that holds at a level a side however often it was looked at; none for the interval where there are
 /// too few values.
 pub fn median_interval(values: &[f64], level: f64) -> Option<(f64, Option<Interval>)> {
+    median_interval_by(values, &Critical::new(level, values.len()))
+}
+
+/// As [`median_interval`], by counts that were made before.
+pub(crate) fn median_interval_by(values: &[f64], counts: &Critical) -> Option<(f64, Option<Interval>)> {
     let differences = Differences::new(values.to_vec())?;
-    let critical = Critical::new(level, values.len());
-    Some((differences.median, differences.interval(&critical, differences.likeness_beyond_chance())))
+    Some((differences.median, differences.interval(counts, differences.likeness_beyond_chance())))
 }
 
 /// What one way of doing costs against another over the rounds that both ran.

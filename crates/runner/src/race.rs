@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use kampf_protocol::Mode;
-use kampf_race::{Departure, Goal, Nanos, Race, RaceSettings, TimeLimits, least_rounds, percentile};
+use kampf_race::{Critical, Departure, Goal, LIMIT_LEVEL, Nanos, Race, RaceSettings, TimeLimits, least_rounds, percentile};
 use kampf_schema::Value;
 use rand::SeedableRng;
 use rand::seq::SliceRandom;
@@ -102,7 +102,7 @@ pub struct Runs {
 impl Runs {
     /// Whether it is open if these runs keep limits on times.
     fn is_open(&self, limits: &TimeLimits) -> bool {
-        limits.are_open(&self.rounds, &self.p95, &self.cold)
+        limits.are_open(&Critical::new(LIMIT_LEVEL, self.rounds.len()), &self.rounds, &self.p95, &self.cold)
     }
 }
 

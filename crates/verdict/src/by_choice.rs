@@ -171,7 +171,7 @@ fn rival(facts: &Facts, replayed: &Replayed, placed: &[Placed], at: usize, base:
     let fastest = facts.contenders[at].rounds.iter().copied().chain(facts.contenders[at].in_check).fold(f64::INFINITY, f64::min);
     let slowest = facts.contenders[base].rounds.iter().copied().fold(0.0, f64::max);
     let outclassed = placed[at].outcome == Outcome::Outclassed && fastest > OUTCLASSED * slowest;
-    let Some(gap) = replayed.race.beside_base(at, base) else {
+    let Some(gap) = replayed.race.against_base(at, base) else {
         let ratio = placed[at].shown? / placed[base].shown?;
         return Some(Rival { at, ratio, interval: None, slower: outclassed.then_some(OUTCLASSED) });
     };

@@ -7,8 +7,8 @@ use crate::facts::Facts;
 use crate::ladder::derived;
 use crate::verdict::{Effect, Placed, Ratio};
 
-/// The chance that any interval of the ladder, or of the effects, is wrong.
-pub(crate) const ALPHA: f64 = 0.05;
+/// The chance that any interval of the effects is wrong.
+const ALPHA: f64 = 0.05;
 
 /// For each choice, from the most naive of its options that was raced to each other: the geometric mean over all pairs that
 /// differ in it alone. Its interval goes from the mean of the pairs' lower ends to that of their upper ends, each at a level

@@ -105,7 +105,7 @@ impl Verdict {
         self.requirements.as_ref().is_some_and(|requirements| !matches!(requirements, Requirements::Met { .. }))
     }
 
-    /// Whether the race said whom to take.
+    /// Whether the race, or its having one contender only, says whom to take for the margin that was asked for.
     pub fn is_decided(&self) -> bool {
         matches!(self.end, End::Decided | End::Alone)
     }

@@ -1,6 +1,6 @@
 //! The race again, from the values of its rounds.
 
-use kampf_race::{Finding, Forecaster, Interval, Race, Standing, TimeLimits, Why, p95};
+use kampf_race::{Critical, Finding, Forecaster, Interval, LIMIT_LEVEL, Race, Standing, TimeLimits, Why, p95};
 
 use crate::facts::{Facts, FaultKind};
 use crate::verdict::{Forecast, Left, Outcome, Placed, Ratio};
@@ -26,10 +26,11 @@ impl Replayed {
             if contender.in_check.is_some() { race.leave_out(at) } else { race.fail(at) }
         }
         let values: Vec<Vec<f64>> = (0..contenders.len()).map(|at| facts.by_round(at)).collect();
+        let counts = Critical::new(LIMIT_LEVEL, facts.rounds);
         for round in 0..facts.rounds {
             fail_after(&mut race, facts, round);
             let ran: Vec<Option<f64>> = values.iter().map(|values| Some(values[round]).filter(|value| !value.is_nan())).collect();
-            hold(&mut race, facts, round);
+            hold(&mut race, facts, &counts, round);
             race.record(&ran);
         }
         fail_after(&mut race, facts, facts.rounds);
@@ -95,13 +96,13 @@ impl Replayed {
 }
 
 /// Says of each that ran a round whether it was open then if it keeps the limits on times.
-fn hold(race: &mut Race, facts: &Facts, round: usize) {
+fn hold(race: &mut Race, facts: &Facts, counts: &Critical, round: usize) {
     let limits = facts.require.time_limits();
     for (at, one) in facts.contenders.iter().enumerate().filter(|_| limits != TimeLimits::default()) {
         let so_far = one.ran.partition_point(|ran| *ran <= round);
         let part = |values: &[f64]| values[..so_far.min(values.len())].to_vec();
         if one.ran.get(so_far.saturating_sub(1)) == Some(&round) {
-            race.hold(at, limits.are_open(&part(&one.rounds), &part(&one.p95_rounds), &part(&one.cold_rounds)));
+            race.hold(at, limits.are_open(counts, &part(&one.rounds), &part(&one.p95_rounds), &part(&one.cold_rounds)));
         }
     }
 }

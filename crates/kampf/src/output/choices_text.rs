@@ -19,7 +19,6 @@ pub(crate) fn choices_text(page: &mut Page, contest: &RacedContest) {
     for one in &contest.verdict.by_choice {
         let word = one.choice.word();
         let space = " ".repeat(widest - word.len());
-        // Spaces that are not to be torn apart, so that the second column stays where it is.
         let head = format!("  {}{space}", paint(Look::Strong, word));
         page.hung(&head, &words(contest, one), widest + 3);
     }

@@ -102,7 +102,7 @@ impl RaceProgress {
         if self.sparse {
             if number == 1 || number.is_multiple_of(10) {
                 let leads = leader.map(|leader| format!(", {leader} leads")).unwrap_or_default();
-                let expected = self.expected(round);
+                let expected = self.expected(round).map(|text| format!("; {text}")).unwrap_or_default();
                 let left = seconds(round.left);
                 let rests = resting(racing, running);
                 say(false, &format!("{}: round {number}, {racing} racing{rests}{leads}, {left} left{expected}", self.contest));
@@ -119,9 +119,8 @@ impl RaceProgress {
             resting(racing, running),
             seconds(round.left),
         )];
-        let expected = self.expected(round);
-        if !expected.is_empty() {
-            lines.push(paint(Look::Quiet, &format!("  {}", expected.trim_start_matches("; "))));
+        if let Some(expected) = self.expected(round) {
+            lines.push(paint(Look::Quiet, &format!("  {expected}")));
         }
         let standings: Vec<Standing> =
             in_order(round.race.standings().into_iter().filter(|standing| standing.left.is_none() && standing.rounds > 0).collect());
@@ -178,10 +177,10 @@ impl RaceProgress {
     }
 
     /// Rounds that a decision will still take.
-    fn expected(&mut self, round: &RoundBegins<'_>) -> String {
+    fn expected(&mut self, round: &RoundBegins<'_>) -> Option<String> {
         let race = round.race;
         if race.rounds() < EARLIEST || race.racing().len() < 2 {
-            return String::new();
+            return None;
         }
         if self.forecast.as_ref().is_none_or(|(at, _)| at.elapsed() >= FORECAST_EVERY) {
             let forecaster = self.forecaster.get_or_insert_with(|| Forecaster::new(race));
@@ -190,7 +189,7 @@ impl RaceProgress {
             self.forecast = Some((Instant::now(), forecasts));
         }
         let forecasts = self.forecast.as_ref().map_or(&[][..], |(_, forecasts)| forecasts);
-        forecast_text(forecasts, race.rounds(), round.round.as_secs_f64(), "").map(|text| format!("; {text}")).unwrap_or_default()
+        forecast_text(forecasts, race.rounds(), round.round.as_secs_f64(), "")
     }
 }
 
