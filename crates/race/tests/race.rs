@@ -251,3 +251,20 @@ fn any_two_are_compared_over_the_rounds_that_both_ran() {
     assert_eq!((gap.rounds, standing(&race, 1).rounds), (3, 3));
     assert!((gap.ratio - 3.75).abs() < 0.01 && gap.interval.is_none(), "{gap:?}");
 }
+
+#[test]
+fn who_left_as_slower_keeps_the_interval_that_it_left_by_whoever_leads_now() {
+    let mut beside_another_leader = 0;
+    for seed in 0..20 {
+        let times = [1.0, 1.0, 1.08, 1.1, 1.12, 1.15];
+        let mut race = Race::new(times.len(), TWO_PERCENT);
+        run(&mut race, 60, |at, round| times[at] * (1.0 + 0.05 * noise(at + 6 * seed, round)));
+        for standing in race.standings().into_iter().filter(|standing| standing.finding == Finding::Slower) {
+            let (departure, gap) = standing.left.unwrap();
+            assert!(gap.interval.is_some_and(|sure| sure.low > 1.0), "{seed}: {gap:?}");
+            assert_eq!(departure.leader, gap.leader);
+            beside_another_leader += usize::from(race.leader() != Some(gap.leader));
+        }
+    }
+    assert!(beside_another_leader > 0, "no race had another leader at its end");
+}

@@ -84,9 +84,11 @@ impl RaceProgress {
         let how = match drop.why {
             Why::Outclassed { times } => format!("outclassed after round {}, x{times:.1}", drop.round),
             Why::Slower => {
-                let gap = round.race.standings().into_iter().find(|standing| standing.contender == drop.contender).and_then(|one| one.gap);
-                let sure = gap.and_then(|gap| Some(interval(gap.interval?.low, gap.interval?.high))).unwrap_or_default();
-                format!("slower after round {}, {sure}", drop.round)
+                // As it stood when it left: against a leader that came since, it may not be sure.
+                let left =
+                    round.race.standings().into_iter().find(|standing| standing.contender == drop.contender).and_then(|one| one.left);
+                let sure = left.and_then(|(_, gap)| gap.interval).map(|sure| format!(", {}", interval(sure.low, sure.high)));
+                format!("slower after round {}{}", drop.round, sure.unwrap_or_default())
             }
         };
         self.drops.push(format!("{name}  {how}"));
