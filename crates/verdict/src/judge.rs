@@ -1,6 +1,6 @@
 //! From facts to the verdict.
 
-use kampf_race::Goal;
+use kampf_race::{Finding, Goal};
 
 use crate::by_choice::{LITTLE, by_choice};
 use crate::effects::effects;
@@ -80,7 +80,7 @@ fn end(facts: &Facts, replayed: &Replayed, placed: &[Placed]) -> End {
     }
     // Of those that may be chosen and are open, nobody may be faster by more than a tenth.
     let may_be_faster = |at: usize| {
-        let is_open = replayed.finding(at) == Some(kampf_race::Finding::Open) && placed[at].beside != Some(Beside::Floor);
+        let is_open = replayed.finding(at) == Some(Finding::Open) && placed[at].beside.is_none();
         is_open && placed[at].behind.is_none_or(|behind| behind.low() < 1.0 / LITTLE)
     };
     if facts.settings.goal == Goal::Choice && !(0..placed.len()).any(may_be_faster) { End::Enough } else { End::Open }

@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 use kampf_contest::{ByHand, Measure};
 
 use crate::by_choice::LITTLE;
-use crate::facts::Facts;
+use crate::facts::{Beside, Facts};
 use crate::require::{Keeps, Nearest};
 use crate::verdict::{End, Outcome, Placed, Requirements};
 
@@ -66,8 +66,12 @@ pub(crate) fn required(facts: &Facts, placed: &[Placed]) -> Option<(Option<usize
     }
     let nearest = facts.require.limits().filter_map(|(required, limit)| {
         let has = |at: usize| placed[at].readings.iter().find(|reading| reading.required == required)?.has;
-        let known = eligible.iter().filter_map(|&at| Some((at, has(at)?)));
-        let (contender, has) = known.min_by(|(_, left), (_, right)| left.total_cmp(right))?;
+        let not_floor = eligible.iter().filter(|&&at| placed[at].beside != Some(Beside::Floor));
+        let known = not_floor.filter_map(|&at| Some((at, has(at)?)));
+        // Of equal ones the faster, whatever their order in the field.
+        let shown = |at: usize| placed[at].shown.unwrap_or(f64::INFINITY);
+        let (contender, has) =
+            known.min_by(|(one, left), (other, right)| left.total_cmp(right).then(shown(*one).total_cmp(&shown(*other))))?;
         Some(Nearest { required, contender, has, limit })
     });
     Some((None, Requirements::Missed { nearest: nearest.collect() }))

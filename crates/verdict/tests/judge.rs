@@ -107,6 +107,25 @@ fn a_race_without_an_end_takes_somebody_only_where_nobody_can_be_faster_by_a_ten
     assert_eq!(judge(&Facts::default()).end, End::Nothing);
 }
 
+#[test]
+fn who_misses_a_requirement_keeps_nobody_from_being_known_well_enough() {
+    // The one that may be faster by a tenth is open, and at a margin of half a percent so is the other.
+    let contenders = || {
+        vec![
+            contender("one", wild(5.0, 0.03, 24, 1)),
+            contender("other", wild(5.05, 0.03, 24, 2)),
+            contender("wild", wild(5.0, 0.9, 24, 3)),
+        ]
+    };
+    let mut field = facts(contenders());
+    field.settings.margin = 0.002;
+    assert_eq!(judge(&field).end, End::Open);
+    field.contenders[2] = counted(field.contenders[2].clone(), Measure::Statements, 90);
+    field.require.set(Required::Count(Measure::Statements), 5.0);
+    let verdict = judge(&field);
+    assert_eq!((verdict.placed[2].beside, verdict.end), (Some(Beside::RuledOut), End::Enough));
+}
+
 fn choice<'a>(verdict: &'a Verdict, word: &str) -> &'a ByChoice {
     verdict.by_choice.iter().find(|one| one.choice.word() == word).unwrap_or_else(|| panic!("{word}: {:?}", verdict.by_choice))
 }

@@ -7,7 +7,7 @@ use serde_json::json;
 
 use super::{Ending, print, print_json, say};
 use crate::arguments::{Check, Format, General};
-use crate::output::{Column, Look, Page, RaceProgress, count, paint, quiet_words};
+use crate::output::{Column, Look, Page, RaceProgress, count, one_line, paint, quiet_words};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
 use crate::running::{empty_answer, engines, filled, heed, inbox, name_programs, open, setup, taken, trouble};
@@ -68,7 +68,7 @@ fn check(
             page.paragraph(&format!("  {}", quiet_words(&taken.text())), 4);
         }
         if let Some(empty) = empty_answer(project, contest, &checks) {
-            page.paragraph(&format!("  {} {empty}", paint(Look::Bad, "!")), 4);
+            page.paragraph(&format!("  {} {}", paint(Look::Bad, "!"), one_line(&empty)), 4);
         }
         if arguments.answer {
             if !agree {
@@ -136,7 +136,10 @@ pub(super) fn check_text(page: &mut Page, contest: &Contest, checks: &Checks) {
         match &entry.verdict {
             CheckedVerdict::Agrees => page.line(format!("  {}  {}", paint(Look::Good, "agrees"), entry.name)),
             CheckedVerdict::Undecided => page.paragraph(&format!("  {}  {}: {UNDECIDED}", paint(Look::Bad, "open"), entry.name), 10),
-            CheckedVerdict::Failed(trouble) => page.paragraph(&format!("  {}  {}: {trouble}", paint(Look::Bad, "failed"), entry.name), 10),
+            CheckedVerdict::Failed(trouble) => {
+                let reason = one_line(&trouble.to_string());
+                page.paragraph(&format!("  {}  {}: {reason}", paint(Look::Bad, "failed"), entry.name), 10);
+            }
             CheckedVerdict::Disagrees(_, difference) => {
                 page.line(format!("  {} {}", paint(Look::Bad, "differs"), entry.name));
                 difference_text(page, contest, difference);

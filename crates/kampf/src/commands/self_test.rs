@@ -12,7 +12,7 @@ use serde_json::json;
 use super::race::Manner;
 use super::{Ending, print, print_json, say};
 use crate::arguments::{Format, General, Race};
-use crate::output::{Column, Look, Page, count, interval, paint, percent, share};
+use crate::output::{Column, Look, Page, count, interval, one_line, paint, percent, share};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
 use crate::running::{Circumstances, filled, heed, inbox, open, setup, trouble};
@@ -116,7 +116,7 @@ impl SelfTest<'_> {
         let options = RaceOptions { time, ..options };
         let mut events = |event: Event<'_>| {
             if let Event::Failed(name, reason) = event {
-                say(self.general.quiet, &format!("{name}: {reason}"));
+                say(self.general.quiet, &format!("{name}: {}", one_line(&reason)));
             }
         };
         race(self.inbox, self.setup, contest, &checks, &options, &mut events).map_err(failed)

@@ -340,7 +340,7 @@ pub(crate) struct StepPart {
     pub(crate) choice: String,
     pub(crate) before: String,
     pub(crate) after: String,
-    /// Medians over the rounds that both ran; those of the check for one that did not start.
+    /// What the table shows of each.
     pub(crate) before_ns: Nanos,
     pub(crate) after_ns: Nanos,
     /// Time after over time before in the same round.

@@ -4,6 +4,7 @@ use kampf_contest::Unit;
 use kampf_race::Movement;
 
 use super::numbers::{behind, bytes, count, duration, interval};
+use super::out::one_line;
 use super::page::{Column, Page};
 use super::style::{Look, paint, quiet_words};
 use crate::comparison::{Compared, ComparedContender};
@@ -44,7 +45,7 @@ pub(crate) fn comparison_text(page: &mut Page, compared: &Compared) {
         [None, None] => page.paragraph("Neither result chooses.", 2),
     }
     for contender in compared.contenders.iter().filter(|contender| !contender.regressions.is_empty()) {
-        page.paragraph(&format!("  {} {}: {}", paint(Look::Bad, "worse"), contender.name, contender.regressions.join("; ")), 4);
+        page.paragraph(&format!("  {} {}: {}", paint(Look::Bad, "worse"), contender.name, one_line(&contender.regressions.join("; "))), 4);
     }
     page.blank();
 }

@@ -5,6 +5,7 @@ use kampf_verdict::Outcome;
 use super::choices_text::choices_text;
 use super::mattered_text::mattered_text;
 use super::numbers::{count, duration, percent};
+use super::out::one_line;
 use super::page::Page;
 use super::race_table::race_table;
 use super::style::{Look, paint, quiet_words};
@@ -16,13 +17,13 @@ const BUSY: f64 = 10.0;
 
 /// Title, how the race went, table, verdict and what mattered.
 pub(crate) fn contest_text(page: &mut Page, part: &RacedContest) {
-    page.hung(&format!("{} ", paint(Look::Title, &part.name)), part.about.as_deref().unwrap_or_default(), 2);
+    page.hung(&format!("{} ", paint(Look::Title, &part.name)), &one_line(part.about.as_deref().unwrap_or_default()), 2);
     page.paragraph(&quiet_words(&course(part)), 0);
     let given = given(part);
     if !given.is_empty() {
         page.paragraph(&quiet_words(&given), 0);
     }
-    part.warnings.iter().for_each(|warning| page.paragraph(&format!("{} {warning}", paint(Look::Bad, "!")), 2));
+    part.warnings.iter().for_each(|warning| page.paragraph(&format!("{} {}", paint(Look::Bad, "!"), one_line(warning)), 2));
     page.blank();
     race_table(page, part);
     page.blank();

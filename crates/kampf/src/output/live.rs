@@ -13,7 +13,7 @@ use unicode_width::UnicodeWidthStr;
 
 use super::forecast_text::{EARLIEST, forecast_text};
 use super::numbers::{behind, duration, interval, percent};
-use super::out::{clean, say};
+use super::out::{clean, one_line, say};
 use super::progress::line;
 use super::style::{Look, paint};
 
@@ -64,6 +64,7 @@ impl RaceProgress {
             }
             Event::Dropped(round, drop) => self.dropped(round, drop),
             Event::Failed(name, reason) => {
+                let reason = one_line(reason);
                 self.drops.push(format!("{name}  failed: {reason}"));
                 self.say(&format!("{contest}: {name}: {reason}"), true);
             }

@@ -25,7 +25,7 @@ pub(crate) use comparison_text::comparison_text;
 pub(crate) use contest_text::contest_text;
 pub(crate) use live::RaceProgress;
 pub(crate) use numbers::{bytes, count, duration, interval, percent, share, wait};
-pub(crate) use out::{complain, complain_line, print, print_as, print_json, say, shown};
+pub(crate) use out::{complain, complain_line, one_line, print, print_as, print_json, say, shown};
 pub(crate) use page::{Column, Page};
 pub(crate) use preview_text::preview;
 pub(crate) use progress::FillProgress;

@@ -92,6 +92,12 @@ pub(crate) fn shown(text: &str) -> String {
     shown
 }
 
+/// What a program, a server or a saved result says, as a part of a line: it cannot begin a line of its own, nor colour anything.
+pub(crate) fn one_line(text: &str) -> String {
+    let lines: Vec<&str> = text.lines().map(str::trim).filter(|line| !line.is_empty()).collect();
+    shown(&lines.join(" "))
+}
+
 fn push_shown(text: &mut String, c: char) {
     if is_harmful(c) { text.extend(c.escape_default()) } else { text.push(c) }
 }
@@ -114,6 +120,7 @@ mod tests {
         let text = format!("{painted} \u{1b}[2J\u{9b}2J a\rb\t\u{202e}c\n");
         let own = paint(Look::Good, "hive\\u{1b}]0;owned\\u{7}");
         assert_eq!(clean(&text), format!("{own} \\u{{1b}}[2J\\u{{9b}}2J a\\rb\t\\u{{202e}}c\n"));
+        assert_eq!(one_line("no table\n  Take evil: \u{1b}[32mbest\r\n\n"), "no table Take evil: \\u{1b}[32mbest");
         assert_eq!(clean("plain, with ümlauts and 蜂"), "plain, with ümlauts and 蜂");
         for look in [Look::Title, Look::Good, Look::Bad, Look::Quiet, Look::Bar, Look::Strong, Look::Plain] {
             assert_eq!(clean(&paint(look, "x")), paint(look, "x"));

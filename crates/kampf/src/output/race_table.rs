@@ -4,6 +4,7 @@ use kampf_contest::{Measure, Unit};
 use kampf_verdict::{Beside, Keeps, Outcome, Reading, Required};
 
 use super::numbers::{behind, bytes, count, duration, interval};
+use super::out::one_line;
 use super::page::{Column, Page};
 use super::require_text::{miss_text, reading};
 use super::style::{Look, paint};
@@ -37,7 +38,7 @@ pub(crate) fn race_table(page: &mut Page, contest: &RacedContest) {
     for Shown { facts, placed, .. } in contest.contenders() {
         let misses: Vec<String> = placed.readings.iter().filter(|reading| reading.keeps == Keeps::No).map(miss_text).collect();
         let (look, reason) = match &facts.fault {
-            Some(fault) => (Look::Bad, fault.reason.clone()),
+            Some(fault) => (Look::Bad, one_line(&fault.reason)),
             None => (Look::Quiet, misses.join("; ")),
         };
         if !reason.is_empty() {

@@ -2,6 +2,8 @@
 
 #![allow(dead_code, reason = "each test binary uses a part of it")]
 
+pub(crate) mod made;
+
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
