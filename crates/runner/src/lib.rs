@@ -1,34 +1,65 @@
-//! Running contenders: processes, clocks, limits, signals, rounds.
+//! Running contenders: what is run and believed (`policy`), and the processes, clocks and signals behind it (`processes`).
 //!
 //! The runner reports what happens as [`Event`]s and returns plain results; it prints nothing. [`serve`] is the other side: what
 //! a contender of Kampf's own does in its process.
 
 mod allocator;
-mod check;
-mod comparison;
 mod contender;
 mod contest;
 mod delayed;
-mod environment;
 mod event;
-mod inbox;
-mod leash;
-mod lines;
 mod machine;
-mod process;
-mod race;
+mod policy;
+mod processes;
 mod relay;
-mod talk;
+mod trouble;
+
+use std::time::Duration;
 
 pub use allocator::{CountingAllocator, HeapCounts, count_heap};
-pub use check::{CheckedEntry, CheckedVerdict, Checks, Probe, check, more_than};
-pub use comparison::most_rows;
 pub use contender::{OwnContender, serve};
 pub use contest::{Contest, DrawnParameter, Entry, EntryWay, ParameterSource, Program, Setup};
 pub use event::{Event, RoundBegins};
-pub use inbox::Inbox;
-pub use leash::{WARDEN, hold};
 pub use machine::{Machine, Pressure, reference_loop};
-pub use process::Trouble;
-pub use race::{Entrant, RaceOptions, RaceReport, Runs, Timed, least_time, race};
+pub use policy::{CheckedEntry, CheckedVerdict, Checks, Entrant, Probe, RaceOptions, RaceReport, Runs, Timed};
+pub use processes::{Inbox, WARDEN, hold, more_than, most_rows};
 pub use relay::Relay;
+pub use trouble::Trouble;
+
+use processes::Field;
+
+/// Checks all contenders of a contest against one reference; with a probe each that agrees is also timed and counted.
+///
+/// # Errors
+/// The user's wish to stop, and a reference that cannot be had.
+pub fn check(
+    inbox: &Inbox,
+    setup: &Setup<'_>,
+    contest: &Contest,
+    probe: bool,
+    events: &mut dyn FnMut(Event<'_>),
+) -> Result<Checks, Trouble> {
+    policy::check(&mut Field::new(inbox, setup, contest), probe, events)
+}
+
+/// About how long the least rounds take that can decide a race of this field, as far as the check can tell.
+pub fn least_time(inbox: &Inbox, setup: &Setup<'_>, contest: &Contest, checks: &Checks, options: &RaceOptions) -> Duration {
+    policy::least_time(&Field::new(inbox, setup, contest), checks, options)
+}
+
+/// Runs the race of a contest that was checked with probes.
+///
+/// # Errors
+/// The user's wish to stop before the first round was finished, or trouble that concerns no single contender.
+pub fn race(
+    inbox: &Inbox,
+    setup: &Setup<'_>,
+    contest: &Contest,
+    checks: &Checks,
+    options: &RaceOptions,
+    events: &mut dyn FnMut(Event<'_>),
+) -> Result<RaceReport, Trouble> {
+    let pressure = Pressure::read();
+    let report = policy::race(&mut Field::new(inbox, setup, contest), checks, options, events)?;
+    Ok(RaceReport { pressure: pressure.since(), ..report })
+}

@@ -215,7 +215,7 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &C
         .map_err(|error| trouble(&contest.name, &error))?;
     let checked = begun.elapsed();
     let options = manner.options(contest, &checks, setup.seed);
-    let least = least_time(setup, contest, &checks, &options);
+    let least = least_time(inbox, setup, contest, &checks, &options);
     if let Some(time) = arguments.time.filter(|time| share.is_none() && *time < least) {
         let (needs, time) = (wait(least.as_secs_f64()), wait(time.as_secs_f64()));
         say(general.quiet, &format!("{}: the least rounds that can decide need about {needs}; {time} may be too little", contest.name));

@@ -3,9 +3,9 @@
 use kampf_contest::{Agreement, Reference, compare};
 use kampf_schema::Value;
 
-use crate::check::CheckedVerdict;
-use crate::process::Trouble;
-use crate::talk::Flow;
+use super::talk::Flow;
+use crate::policy::CheckedVerdict;
+use crate::trouble::Trouble;
 
 /// Rows of a contender's answer that are looked at where so many are right: enough to tell a join that doubles rows from one that
 /// never ends.

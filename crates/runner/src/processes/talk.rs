@@ -4,15 +4,17 @@ use std::time::{Duration, Instant};
 
 use kampf_contest::Measure;
 use kampf_contest::{answer_row_from_json, value_to_json};
-use kampf_protocol::{Hello, Limits, Mode, Ran, Reply, Request, Run};
+use kampf_protocol::{Hello, Limits, Mode, Reply, Request, Run};
 use kampf_schema::{LogicalType, Value};
 use serde_json::Value as Json;
 
+use super::environment::cleaned;
+use super::inbox::Inbox;
+use super::process::{Launch, Process};
 use crate::contender::OwnContender;
 use crate::contest::{Contest, Entry, EntryWay, Program, Setup};
-use crate::environment::cleaned;
-use crate::inbox::Inbox;
-use crate::process::{Launch, Process, Trouble};
+use crate::policy::{Asked, Done};
+use crate::trouble::Trouble;
 
 /// A contender in a process of its own, connected and ready.
 pub(crate) struct Talk<'a> {
@@ -22,13 +24,6 @@ pub(crate) struct Talk<'a> {
     kinds: Vec<Option<LogicalType>>,
     is_program: bool,
     modes: Vec<Mode>,
-}
-
-/// What came of a run.
-pub(crate) struct Done {
-    pub(crate) ran: Ran,
-    /// Time from sending the request to its reply, by the runner's own clock.
-    pub(crate) wall: Duration,
 }
 
 /// Whether more rows of an answer are wanted.
@@ -99,31 +94,25 @@ impl<'a> Talk<'a> {
         Ok(talk)
     }
 
-    pub(crate) fn can(&self, mode: Mode) -> bool {
-        self.modes.contains(&mode)
+    /// What it can do, as it says.
+    pub(crate) fn modes(&self) -> &[Mode] {
+        &self.modes
     }
 
     /// Carries out a run that gives no rows and waits for its end. The runner itself sleeps meanwhile.
-    pub(crate) fn run(&mut self, mode: Mode, sets: &[Vec<Value>], passes: u64, calls_per_span: u64) -> Result<Done, Trouble> {
+    pub(crate) fn run(&mut self, asked: Asked<'_>) -> Result<Done, Trouble> {
         let none = &mut |_, _| Err(Trouble::Broken("rows came in a run that asks for none".to_owned()));
-        let done = self.carry_out(mode, sets, passes, calls_per_span, none)?;
+        let done = self.carry_out(asked, none)?;
         done.ok_or_else(|| Trouble::Broken("a run was left".to_owned()))
     }
 
     /// Asks for the answers to all sets and hands rows on as they come, in the order of the sets. Nothing is asked of the contender
     /// after one that was not wanted to its end.
     pub(crate) fn answers(mut self, sets: &[Vec<Value>], take: TakeRows<'_>) -> Result<(), Trouble> {
-        self.carry_out(Mode::Answer, sets, 1, 1, take).map(|_| ())
+        self.carry_out(Asked { mode: Mode::Answer, sets, passes: 1, calls_per_span: 1 }, take).map(|_| ())
     }
 
-    fn carry_out(
-        &mut self,
-        mode: Mode,
-        sets: &[Vec<Value>],
-        passes: u64,
-        calls_per_span: u64,
-        take: TakeRows<'_>,
-    ) -> Result<Option<Done>, Trouble> {
+    fn carry_out(&mut self, Asked { mode, sets, passes, calls_per_span }: Asked<'_>, take: TakeRows<'_>) -> Result<Option<Done>, Trouble> {
         self.runs += 1;
         let id = self.runs;
         let parameters: Vec<Vec<Json>> = sets.iter().map(|set| set.iter().map(|value| value_to_json(value.as_ref())).collect()).collect();

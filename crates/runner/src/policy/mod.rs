@@ -1,0 +1,16 @@
+//! What is run, how often, who is believed, who is out: decided here, over a [`Stage`] that runs contenders when it is told to.
+//!
+//! Nothing here knows of processes, pipes or clocks, so that all of it can be tested against a script.
+
+mod check;
+mod confirm;
+mod pace;
+mod race;
+mod stage;
+
+pub(crate) use check::check;
+pub use check::{CheckedEntry, CheckedVerdict, Checks, Probe};
+pub(crate) use pace::least_time;
+pub(crate) use race::race;
+pub use race::{Entrant, RaceOptions, RaceReport, Runs, Timed};
+pub(crate) use stage::{Asked, Contestant, Done, Right, Stage, Started};

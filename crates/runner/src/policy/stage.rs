@@ -1,0 +1,87 @@
+//! What checks and races stand on.
+
+use std::time::Duration;
+
+use kampf_contest::{Counter, Reference};
+use kampf_protocol::{Mode, Ran};
+use kampf_race::Nanos;
+use kampf_schema::Value;
+
+use super::check::CheckedVerdict;
+use crate::trouble::Trouble;
+
+/// Runs contenders, one at a time, when it is told to. Behind it are processes and clocks, or in tests a script.
+pub(crate) trait Stage {
+    /// The field, in its order.
+    fn contestants(&self) -> &[Contestant];
+
+    /// The parameter sets of a round; those of round 0 are also the check's. A single empty one where there are no parameters.
+    fn sets(&self, round: u64) -> Vec<Vec<Value>>;
+
+    /// The right answer to each set.
+    fn right(&mut self, sets: &[Vec<Value>]) -> Result<Right, Trouble>;
+
+    /// Starts a contender afresh. Who was there before has ended.
+    fn start(&mut self, at: usize) -> Result<Started, Trouble>;
+
+    /// Asks the contender that was started for its answers and compares them. It ends with that.
+    fn compare(&mut self, sets: &[Vec<Value>], right: &[Reference]) -> Result<CheckedVerdict, Trouble>;
+
+    /// Has the contender that was started carry out a run that gives no rows, and waits for its end.
+    fn run(&mut self, asked: Asked<'_>) -> Result<Done, Trouble>;
+
+    /// Ends the contender that was started.
+    fn end(&mut self);
+
+    /// Time by the runner's clock since some moment.
+    fn now(&self) -> Duration;
+
+    /// The time of a fixed piece of work in the runner itself.
+    fn reference_loop(&mut self) -> Nanos;
+}
+
+/// What a policy knows of a contender.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Contestant {
+    /// Its name.
+    pub(crate) name: String,
+    /// Who counts and takes the time: Kampf's own code, or a program from outside.
+    pub(crate) counter: Counter,
+    /// How many calls a fresh connection makes until the engine treats its statements as it will from then on.
+    pub(crate) calls_to_settle: u64,
+}
+
+/// The right answers, and who gave them.
+#[derive(Clone, Debug)]
+pub(crate) struct Right {
+    pub(crate) references: Vec<Reference>,
+    pub(crate) by: String,
+}
+
+/// A contender that is ready.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Started {
+    /// From starting the process to its readiness.
+    pub(crate) took: Duration,
+    /// What it can do.
+    pub(crate) can: Vec<Mode>,
+}
+
+/// A run that is asked for.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(crate) struct Asked<'s> {
+    pub(crate) mode: Mode,
+    pub(crate) sets: &'s [Vec<Value>],
+    /// How often to go through all sets.
+    pub(crate) passes: u64,
+    /// Calls with one set that are measured as one span.
+    pub(crate) calls_per_span: u64,
+}
+
+/// What came of a run.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Done {
+    pub(crate) ran: Ran,
+    /// Time from sending the request to its reply, by the runner's own clock.
+    pub(crate) wall: Duration,
+}
