@@ -54,9 +54,9 @@ pub enum How {
     Inside,
     /// Where it left the process.
     Wire,
-    /// By an outside program, which is believed.
+    /// By a program from outside, whose word nothing confirms.
     Reported,
-    /// As growth of a whole process.
+    /// As growth of a program's whole process, by the runner.
     Resident,
     /// As what a server would have needed.
     Modelled,
@@ -192,13 +192,36 @@ impl Measure {
     }
 }
 
-/// A number, and where it was counted.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+/// What was counted over one call or, with several parameter sets, over one call with each; and where.
+#[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Counted {
-    /// The number.
-    pub value: u64,
+    /// The mean over the calls.
+    pub mean: f64,
+    /// The least of a call.
+    pub least: u64,
+    /// The most of a call: what is required, compared and ranked is the worst.
+    pub most: u64,
     /// Where it was counted.
     pub how: How,
+}
+
+impl Counted {
+    /// The same number in every call.
+    pub fn always(value: u64, how: How) -> Counted {
+        Counted { mean: value as f64, least: value, most: value, how }
+    }
+
+    /// Over the numbers of several calls; none without any.
+    fn over(values: &[u64], how: How) -> Option<Counted> {
+        let (least, most) = (*values.iter().min()?, *values.iter().max()?);
+        let mean = values.iter().map(|&value| value as f64).sum::<f64>() / values.len() as f64;
+        Some(Counted { mean, least, most, how })
+    }
+
+    /// Whether calls differ in it.
+    pub fn differs(&self) -> bool {
+        self.least != self.most
+    }
 }
 
 /// Who counts.
@@ -210,27 +233,42 @@ pub struct Counter {
     pub trips_are_modelled: bool,
 }
 
-/// What was counted over one call; what is not in it is not known.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+/// What was counted; what is not in it is not known.
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct Measured {
     counted: BTreeMap<Measure, Counted>,
 }
 
 impl Measured {
-    /// From numbers by their names in the protocol, as somebody counted them. Names that are not known say nothing.
-    pub fn of<'a>(numbers: impl IntoIterator<Item = (&'a str, u64)>, by: Counter) -> Measured {
-        let known = |(name, value): (&str, u64)| Some((Measure::from_name(name)?, value));
-        let numbers: BTreeMap<Measure, u64> = numbers.into_iter().filter_map(known).collect();
-        let has = |measure| numbers.contains_key(&measure);
-        let inside = if by.is_program { How::Reported } else { How::Inside };
+    /// From numbers by their names in the protocol, as somebody counted them over calls. Names that are not known say nothing, nor
+    /// does a number that is missing for one of the calls.
+    pub fn of<'a, C: IntoIterator<Item = (&'a str, u64)>>(calls: impl IntoIterator<Item = C>, by: Counter) -> Measured {
+        let mut numbers: BTreeMap<Measure, Vec<u64>> = BTreeMap::new();
+        let mut many = 0;
+        for call in calls {
+            many += 1;
+            for (measure, value) in call.into_iter().filter_map(|(name, value)| Some((Measure::from_name(name)?, value))) {
+                numbers.entry(measure).or_default().push(value);
+            }
+        }
+        numbers.retain(|_, values| values.len() == many);
+        let on_wire = numbers.contains_key(&Measure::WireBytes);
         let how = |measure| match measure {
-            Measure::RoundTrips if by.trips_are_modelled && !by.is_program => How::Modelled,
-            Measure::Statements | Measure::RoundTrips | Measure::WireBytes if has(Measure::WireBytes) && !by.is_program => How::Wire,
-            // A program that counts no allocations tells what its whole process takes.
-            Measure::HeapPeak if by.is_program && !has(Measure::Allocations) => How::Resident,
-            _ => inside,
+            _ if by.is_program => How::Reported,
+            Measure::RoundTrips if by.trips_are_modelled => How::Modelled,
+            Measure::Statements | Measure::RoundTrips | Measure::WireBytes if on_wire => How::Wire,
+            _ => How::Inside,
         };
-        Measured { counted: numbers.iter().map(|(&measure, &value)| (measure, Counted { value, how: how(measure) })).collect() }
+        let counted = numbers.into_iter().filter_map(|(measure, values)| Some((measure, Counted::over(&values, how(measure))?)));
+        Measured { counted: counted.collect() }
+    }
+
+    /// Adds what the runner saw of a program from outside where the program does not count it: by how much its resident memory grew
+    /// in each call.
+    pub fn add_growth(&mut self, growth: &[u64]) {
+        if let Some(counted) = Counted::over(growth, How::Resident) {
+            self.counted.entry(Measure::HeapPeak).or_insert(counted);
+        }
     }
 
     /// Adds a number, or replaces it.
@@ -238,9 +276,14 @@ impl Measured {
         self.counted.insert(measure, counted);
     }
 
-    /// A number; none where it is not known.
+    /// The most of a call; none where it is not known.
     pub fn get(&self, measure: Measure) -> Option<u64> {
-        self.counted.get(&measure).map(|counted| counted.value)
+        self.counted.get(&measure).map(|counted| counted.most)
+    }
+
+    /// All that was counted of something.
+    pub fn counted(&self, measure: Measure) -> Option<Counted> {
+        self.counted.get(&measure).copied()
     }
 
     /// Where it was counted.
@@ -269,15 +312,33 @@ mod tests {
     #[test]
     fn where_a_number_was_counted_follows_from_who_counted() {
         let how = |names: &[&str], is_program, trips_are_modelled| {
-            let measured = Measured::of(names.iter().map(|&name| (name, 1)), Counter { is_program, trips_are_modelled });
+            let measured = Measured::of([names.iter().map(|&name| (name, 1))], Counter { is_program, trips_are_modelled });
             measured.iter().map(|(measure, counted)| (measure, counted.how)).collect::<Vec<_>>()
         };
         let own = ["statements", "round_trips", "heap_peak_bytes", "weather"];
-        use Measure::{Allocations, HeapPeak, RoundTrips, Statements, WireBytes};
+        use Measure::{HeapPeak, RoundTrips, Statements, WireBytes};
         assert_eq!(how(&own, false, true), [(Statements, How::Inside), (RoundTrips, How::Modelled), (HeapPeak, How::Inside)]);
         let wire = ["statements", "round_trips", "wire_bytes"];
         assert_eq!(how(&wire, false, false), [(Statements, How::Wire), (RoundTrips, How::Wire), (WireBytes, How::Wire)]);
-        assert_eq!(how(&own, true, true), [(Statements, How::Reported), (RoundTrips, How::Reported), (HeapPeak, How::Resident)]);
-        assert_eq!(how(&["heap_peak_bytes", "allocations"], true, true), [(HeapPeak, How::Reported), (Allocations, How::Reported)]);
+        assert_eq!(how(&own, true, true), [(Statements, How::Reported), (RoundTrips, How::Reported), (HeapPeak, How::Reported)]);
+    }
+
+    #[test]
+    fn over_several_calls_the_mean_the_least_and_the_most_are_kept_and_the_worst_counts() {
+        let by = Counter { is_program: true, trips_are_modelled: false };
+        let calls = [vec![("statements", 3), ("rows", 10)], vec![("statements", 6)], vec![("statements", 3), ("rows", 12)]];
+        let mut measured = Measured::of(calls, by);
+        let expected = Counted { mean: 4.0, least: 3, most: 6, how: How::Reported };
+        assert_eq!((measured.counted(Measure::Statements), measured.get(Measure::Statements)), (Some(expected), Some(6)));
+        assert!(expected.differs() && !Counted::always(3, How::Inside).differs());
+        assert_eq!(measured.get(Measure::Rows), None, "one call did not say");
+        measured.add_growth(&[4096, 8192]);
+        assert_eq!((measured.get(Measure::HeapPeak), measured.how(Measure::HeapPeak)), (Some(8192), Some(How::Resident)));
+        // What the program itself has counted is not replaced.
+        let mut measured = Measured::of([[("heap_peak_bytes", 7)]], by);
+        measured.add_growth(&[]);
+        measured.add_growth(&[4096]);
+        assert_eq!((measured.get(Measure::HeapPeak), measured.how(Measure::HeapPeak)), (Some(7), Some(How::Reported)));
+        assert_eq!(Measured::of(Vec::<Vec<(&str, u64)>>::new(), by), Measured::default());
     }
 }

@@ -182,7 +182,11 @@ fn contender(old: Shown<'_>, new: Shown<'_>, alpha: f64, machine: Option<f64>, a
     };
     if old.facts.is_eligible() && !new.facts.is_eligible() {
         let fault = new.facts.fault.as_ref();
-        let how = if fault.is_some_and(|fault| fault.kind == FaultKind::Disagrees) { "disagrees" } else { "fails" };
+        let how = match fault.map(|fault| fault.kind) {
+            Some(FaultKind::Disagrees) => "disagrees",
+            Some(FaultKind::NotBelieved) => "is not believed",
+            _ => "fails",
+        };
         compared.regressions.push(format!("it {how} now: {}", fault.map_or("no reason given", |fault| &fault.reason)));
         return compared;
     }

@@ -47,6 +47,8 @@ pub(crate) struct Course {
     /// Time of the check before.
     pub(crate) check_seconds: f64,
     pub(crate) interrupted: bool,
+    /// Why the survivors were not all asked once more, where they were not.
+    pub(crate) not_confirmed: Option<String>,
     /// Who gave the answer that all were compared with.
     pub(crate) reference: String,
     /// Most time for the rounds.

@@ -32,7 +32,7 @@ const PYTHON: &str = include_str!("../../../docs/examples/contender.py");
 
 #[test]
 fn a_program_in_another_language_takes_part() {
-    assert!(PYTHON.lines().count() < 60);
+    assert!(PYTHON.lines().count() < 70, "a contender is a page of code");
     let folder = with_program("python", &PYTHON.replace("LIMIT 100", "LIMIT 10"));
     let (status, document, _) = race(&folder, &["--only", "python", "--only", "computed.*"]);
     assert_eq!(status, 0);
@@ -84,13 +84,88 @@ fn a_contender_of_kampf_s_own_is_stopped_at_the_memory_limit() {
 }
 
 #[test]
-fn a_program_that_lies_about_its_time_is_not_believed() {
-    let liar = PYTHON.replace("LIMIT 100", "LIMIT 10").replace("time.perf_counter_ns() - start", "(time.perf_counter_ns() - start) // 20");
-    let folder = with_program("liar", &liar);
-    let (_, document, _) = race(&folder, &["--only", "liar", "--only", "computed.database.needed.raw"]);
-    let contender = named(&document, "liar");
-    assert_eq!(contender["outcome"], "failed", "{contender}");
-    assert!(contender["reason"].as_str().unwrap().contains("longer by the runner's clock"), "{contender}");
+fn a_program_knows_parameters_dates_decimals_and_times() {
+    let folder = Folder::empty();
+    folder.write(
+        "apiary.sql",
+        "CREATE TABLE harvest (id INTEGER PRIMARY KEY, day DATE NOT NULL, kilograms DECIMAL(8,2) NOT NULL, weighed TIMESTAMP, pure BOOLEAN NOT NULL);",
+    );
+    folder.write(
+        "kampf.toml",
+        "schema = \"apiary.sql\"\n[rows]\nharvest = 3000\n[contest.days]\nfrom = \"harvest\"\n\
+         give = [\"day\", \"kilograms\", \"weighed\", \"pure\"]\nwhere = \"id > :least and kilograms > :weight and day <> :day\"\norder = [\"id\"]\nlimit = 20\n\
+         parameters = { least = \"2700..2990\", weight = \"any(harvest.kilograms)\", day = \"any(harvest.day)\" }\n\
+         [contest.days.contender.python]\ncommand = [\"python3\", \"contender.py\"]\n",
+    );
+    let start = PYTHON.find("SQL = ").expect("its SQL");
+    let end = PYTHON.find("KINDS = ").expect("its kinds");
+    let rest = PYTHON[end..].split_once('\n').expect("a line").1;
+    let sql =
+        "SQL = 'SELECT day, kilograms, weighed, pure FROM harvest WHERE id > ?1 AND kilograms > ?2 AND day <> ?3 ORDER BY id LIMIT 20'\n";
+    folder.write("contender.py", format!("{}{sql}KINDS = ['date', 'decimal', 'timestamp', 'boolean']\n{rest}", &PYTHON[..start]));
+    let ended = folder.kampf(&["check", "-q"]);
+    assert_eq!(ended.status, 0, "{}{}", ended.stdout, ended.stderr);
+    let (status, document, _) = race(&folder, &["--only", "python", "--only", "*.record"]);
+    let python = named(&document, "python");
+    assert!(status == 0 && python["rounds"].as_array().is_some_and(|rounds| rounds.len() == 2), "{python}");
+    // It was counted over all parameter sets.
+    let rows = &python["counted_range"]["rows"];
+    assert!(rows["most"].as_u64() > rows["least"].as_u64(), "{python}");
+}
+
+/// What comes of a program that was changed: its outcome and the reason, beside a contender of Kampf's own.
+fn believed(from: &str, to: &str) -> (Json, String) {
+    let changed = PYTHON.replace("LIMIT 100", "LIMIT 10").replace(from, to);
+    assert!(changed.contains(to), "{from}");
+    let folder = with_program("liar", &changed);
+    let (_, document, _) = race(&folder, &["--only", "liar", "--only", "computed.database.needed.record"]);
+    let (own, contender) = (named(&document, "computed.database.needed.record"), named(&document, "liar"));
+    assert_eq!(own["rounds"].as_array().unwrap().len(), 2, "{own}");
+    assert!(own["outcome"] == "standing" || contender["outcome"] == "standing", "{own}");
+    (contender["outcome"].clone(), contender["reason"].as_str().unwrap_or_default().to_owned())
+}
+
+#[test]
+fn a_program_that_lies_about_its_time_is_not_believed_and_changes_nothing() {
+    let span = "time.perf_counter_ns() - start";
+    let said = |from: &str, to: &str| {
+        let (outcome, reason) = believed(from, to);
+        assert_eq!(outcome, "not_believed", "{reason}");
+        reason
+    };
+    assert!(said(span, "(time.perf_counter_ns() - start) // 20").contains("by the runner's clock it takes"));
+    let micro = said(span, "(time.perf_counter_ns() - start) // 1000");
+    assert!(micro.starts_with("it says that a call takes ") && micro.contains(" ns, and by the runner's clock it takes "), "{micro}");
+    assert!(said(span, "(time.perf_counter_ns() - start) * 2").contains("by the runner's clock"));
+    assert!(
+        said("ran[\"spans_ns\"], ran[\"cpu_ns\"] = spans,", "ran[\"spans_ns\"], ran[\"cpu_ns\"] = spans[1:],")
+            .contains("it reports 0 spans of a run of 1")
+    );
+    let idle =
+        said("ran[\"rows\"] += len(call(connection, parameters))\n                        spans", "pass\n                        spans");
+    assert_eq!(idle, "it reports 0 rows of its first call, where the checked answer has 10");
+    let counted = said("ran[\"rows\"] = len(call(connection, run[\"parameters\"][0]))", "ran[\"rows\"] = 3");
+    assert_eq!(counted, "it reports 3 rows of its counted call, where the checked answer has 10");
+    // What its runs cost beside a call does not make a liar of one that takes little time.
+    let (outcome, reason) = believed("return [tuple(", "return rows.fetchall() or [tuple(");
+    assert!(outcome != "not_believed" && reason.is_empty(), "{outcome} {reason}");
+}
+
+#[test]
+fn lines_that_are_nearly_the_protocol_s_are_understood_or_answered() {
+    let say = "print('{\"kampf\":1,' + json.dumps(message, default=plain)[1:], flush=True)";
+    let (outcome, reason) = believed(say, "print(json.dumps({**message, 'kampf': 1}, default=plain, indent=None), flush=True)");
+    assert!(outcome != "failed", "{reason}");
+    for (to, says) in [
+        ("print({'kampf': 1, **message}, flush=True)", "broke the protocol: a line that is not JSON"),
+        ("print(json.dumps({'kampf': 2, **message}), flush=True)", "broke the protocol: it speaks version 2 of the protocol"),
+        ("print(json.dumps({'kampf': 1, 'reply': message}), flush=True)", "broke the protocol: a line without any of `ready`"),
+    ] {
+        let (outcome, reason) = believed(say, to);
+        assert!(outcome == "failed" && reason.starts_with(says), "{says}: {reason}");
+    }
+    let unended = format!("{GREETS}os.write(1, b'{{\"kampf\":1,\"ran\":{{\"id\":1,\"rows\":10}}}}')\ntime.sleep(600)");
+    assert_eq!(ends(&unended, ""), "broke the protocol: within 3 s its reply had no end of line; end it with a line feed and flush");
 }
 
 #[test]

@@ -33,12 +33,15 @@ fn completed(mut schema: Json) -> Json {
     contender["properties"]["outcome"] = json!({"enum": Outcome::ALL.map(Outcome::word)});
     for measure in Measure::ALL {
         contender["properties"][measure.entry().name] =
-            json!({"type": ["integer", "null"], "minimum": 0, "description": measure.entry().about});
+            json!({"type": ["number", "null"], "minimum": 0, "description": measure.entry().about});
     }
     let how = [How::Inside, How::Wire, How::Reported, How::Resident, How::Modelled].map(|how| json!(how));
     let counted: Map<String, Json> =
         Measure::ALL.into_iter().map(|measure| (measure.entry().name.to_owned(), json!({"enum": how}))).collect();
     contender["properties"]["counted"] = json!({"type": "object", "properties": counted, "required": [], "additionalProperties": false, "description": "Where each count was taken"});
+    let range = json!({"type": "object", "properties": {"least": {"type": "integer", "minimum": 0}, "most": {"type": "integer", "minimum": 0}}, "required": ["least", "most"], "additionalProperties": false});
+    let ranges: Map<String, Json> = Measure::ALL.into_iter().map(|measure| (measure.entry().name.to_owned(), range.clone())).collect();
+    contender["properties"]["counted_range"] = json!({"type": "object", "properties": ranges, "required": [], "additionalProperties": false, "description": "The least and the most of each count over calls with each parameter set, where they differ"});
     defs["verdict"]["properties"]["end"] = json!({"enum": End::ALL.map(End::word), "description": "How the race ended"});
     schema
 }

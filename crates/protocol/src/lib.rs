@@ -222,14 +222,65 @@ fn line<M: Serialize>(message: &M) -> String {
     text
 }
 
-/// Reads a line of a contender.
+/// Whether a line of a contender, whole or only begun, begins as those of the protocol do, or nearly: `{`, then the word kampf in
+/// quotes of either kind, with room anywhere between.
+pub fn begins_like_reply(line: &[u8]) -> bool {
+    let Some(rest) = without_mark(line).strip_prefix(b"{").map(<[u8]>::trim_ascii_start) else { return false };
+    [&b"\"kampf\""[..], b"'kampf'"].into_iter().any(|key| rest.starts_with(key))
+}
+
+/// A line without a byte-order mark and room before it.
+fn without_mark(line: &[u8]) -> &[u8] {
+    line.strip_prefix("\u{feff}".as_bytes()).unwrap_or(line).trim_ascii_start()
+}
+
+/// Whether a whole line of a contender has to be read: it may be a reply, or meant as one. What is not is its log.
+pub fn may_be_reply(line: &[u8]) -> bool {
+    if line.starts_with(PREFIX.as_bytes()) || begins_like_reply(line) {
+        return true;
+    }
+    const KEY: &[u8] = b"\"kampf\"";
+    without_mark(line).starts_with(b"{") && line.windows(KEY.len()).any(|window| window == KEY)
+}
+
+/// Reads a line of a contender. One that is nearly of the protocol, with room between its parts or its keys in another order, is
+/// understood, or it is said what is wrong with it.
 pub fn read_reply(line: &str) -> Received {
-    if !line.starts_with(PREFIX) {
+    // As promised to the letter: read without a tree between, as an answer may be long.
+    if let Some(rest) = line.strip_prefix(PREFIX)
+        && let Ok(reply) = serde_json::from_str(&format!("{{{rest}"))
+    {
+        return Received::Reply(reply);
+    }
+    if !may_be_reply(line.as_bytes()) {
         return Received::Log;
     }
-    match serde_json::from_str::<Line<Reply>>(line) {
-        Ok(line) => Received::Reply(line.message),
-        Err(error) => Received::Broken(error.to_string()),
+    let text = line.trim_start_matches('\u{feff}').trim();
+    let mut fields = match serde_json::from_str::<Json>(text) {
+        Ok(Json::Object(fields)) => fields,
+        Err(error) if begins_like_reply(line.as_bytes()) => return Received::Broken(format!("a line that is not JSON: {error}")),
+        _ => return Received::Log,
+    };
+    let known = ["ready", "rows", "ran", "failed"];
+    let said: Vec<&str> = known.into_iter().filter(|name| fields.contains_key(*name)).collect();
+    match fields.get("kampf") {
+        Some(Json::Number(version)) if version.as_u64() == Some(VERSION.into()) => {}
+        Some(Json::Number(version)) => {
+            return Received::Broken(format!("it speaks version {version} of the protocol, and this Kampf speaks version {VERSION}"));
+        }
+        // Somebody's log about Kampf.
+        Some(_) if said.is_empty() => return Received::Log,
+        Some(other) => return Received::Broken(format!("`kampf` is {other} in a line, where it is the version, {VERSION}")),
+        None => return Received::Log,
+    }
+    match said.as_slice() {
+        [name] => {
+            let body = fields.remove(*name).unwrap_or_default();
+            let message = serde_json::from_value(Json::Object([((*name).to_owned(), body)].into_iter().collect()));
+            message.map_or_else(|error| Received::Broken(format!("`{name}`: {error}")), Received::Reply)
+        }
+        [] => Received::Broken(format!("a line without any of {}", known.map(|name| format!("`{name}`")).join(", "))),
+        [one, other, ..] => Received::Broken(format!("`{one}` and `{other}` in one line")),
     }
 }
 
@@ -265,6 +316,51 @@ mod tests {
         assert_eq!(counts.iter().collect::<Vec<_>>(), [("rows", 5), ("statements", 2), ("weather", 7)]);
         assert!(matches!(read_reply("{\"kampf\":1,\"nothing\":{}}"), Received::Broken(_)));
         assert!(read_request("{}").is_err());
+    }
+
+    #[test]
+    fn lines_that_are_nearly_the_protocol_s_are_understood_or_answered_and_never_log() {
+        let ran = Received::Reply(Reply::Ran(Ran { id: 3, rows: 1, ..Ran::default() }));
+        for nearly in [
+            r#"{"kampf": 1, "ran": {"id": 3, "rows": 1}}"#,
+            r#"{"ran":{"rows":1,"id":3},"kampf":1}"#,
+            "\u{feff}  { \"kampf\" : 1 , \"ran\" : { \"id\" : 3 , \"rows\" : 1 } }\r",
+            r#"{"kampf":1,"took":"long","ran":{"id":3,"rows":1}}"#,
+        ] {
+            assert_eq!(read_reply(nearly), ran, "{nearly}");
+        }
+        let broken = |line: &str| match read_reply(line) {
+            Received::Broken(what) => what,
+            other => panic!("{line}: {other:?}"),
+        };
+        for (line, says) in [
+            (r#"{"kampf":2,"ran":{"id":3,"rows":1}}"#, "it speaks version 2 of the protocol, and this Kampf speaks version 1"),
+            (r#"{"kampf": 1.5, "ran":{"id":3,"rows":1}}"#, "it speaks version 1.5 of the protocol, and this Kampf speaks version 1"),
+            (r#"{"kampf":"1","ran":{"id":3,"rows":1}}"#, "`kampf` is \"1\" in a line, where it is the version, 1"),
+            (r#"{"kampf":1,"run":{"id":3}}"#, "a line without any of `ready`, `rows`, `ran`, `failed`"),
+            (r#"{"kampf":1}"#, "a line without any of `ready`, `rows`, `ran`, `failed`"),
+            (r#"{"kampf":1,"ran":{"id":3,"rows":1},"failed":{"reason":"x"}}"#, "`ran` and `failed` in one line"),
+            (r#"{"kampf":1,"ran":{"id":3,"rows":"many"}}"#, "`ran`: invalid type: string \"many\", expected u64"),
+            (r#"{"kampf":1,"ran":{"id":-3,"rows":1}}"#, "`ran`: invalid value: integer `-3`, expected u64"),
+        ] {
+            assert_eq!(broken(line), says, "{line}");
+        }
+        // As some languages print their own maps.
+        assert!(broken("{'kampf': 1, 'ran': {'id': 3}}").starts_with("a line that is not JSON: key must be a string"));
+        assert!(broken(r#"{"kampf":1,"ran":{"id":3,"rows":1}"#).starts_with("a line that is not JSON: EOF"));
+        for log in [
+            "hello",
+            "",
+            "[1, 2]",
+            "{}",
+            r#"{"level":"info","message":"the word \"kampf\" is log"}"#,
+            r#"{"level":"info","kampf":"begins"}"#,
+            r#"{"service":{"kampf":1}}"#,
+            r#"the line {"kampf":1,"ran":{"id":3,"rows":1}} is not one"#,
+        ] {
+            assert_eq!(read_reply(log), Received::Log, "{log}");
+        }
+        assert!(begins_like_reply(b" {  'kampf'") && !begins_like_reply(b"{\"level\"") && !begins_like_reply(b"kampf"));
     }
 
     proptest::proptest! {

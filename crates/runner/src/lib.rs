@@ -21,7 +21,7 @@ pub use contender::{OwnContender, serve};
 pub use contest::{Contest, DrawnParameter, Entry, EntryWay, ParameterSource, Program, Setup};
 pub use event::{Event, RoundBegins};
 pub use machine::{Machine, Pressure, reference_loop};
-pub use policy::{CheckedEntry, CheckedVerdict, Checks, Entrant, Probe, RaceOptions, RaceReport, Runs, Timed};
+pub use policy::{CheckedEntry, CheckedVerdict, Checks, Entrant, EntrantFault, Probe, RaceOptions, RaceReport, Runs, Timed};
 pub use processes::{Inbox, WARDEN, hold, more_than, most_rows};
 pub use relay::Relay;
 pub use trouble::Trouble;

@@ -16,6 +16,8 @@ pub enum Trouble {
     OutOfMemory(u64),
     /// It says itself that it cannot.
     Refused(String),
+    /// What it says of its runs is not so.
+    NotBelieved(String),
     /// It said something that is not in the protocol.
     Broken(String),
     /// The user wants to stop.
@@ -30,7 +32,7 @@ impl fmt::Display for Trouble {
             Trouble::Ended(how, words) if words.is_empty() => write!(f, "the process {how}"),
             Trouble::Ended(how, words) => write!(f, "the process {how}: {words}"),
             Trouble::OutOfMemory(limit) => write!(f, "needed more than {} MiB (--memory-limit)", limit / (1 << 20)),
-            Trouble::Refused(reason) => f.write_str(reason),
+            Trouble::Refused(reason) | Trouble::NotBelieved(reason) => f.write_str(reason),
             Trouble::Broken(what) => write!(f, "broke the protocol: {what}"),
             Trouble::Interrupted => f.write_str("interrupted"),
         }

@@ -69,6 +69,8 @@ pub enum FaultKind {
     Disagrees,
     /// It could not be run to the end.
     Failed,
+    /// What it says of its runs is not so.
+    NotBelieved,
 }
 
 /// Why a contender runs beside the race: it is judged, and never judges.

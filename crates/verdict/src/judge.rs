@@ -57,7 +57,7 @@ fn with_readings(facts: &Facts, at: usize, raced: &Placed) -> Placed {
 /// The places, by how far they are behind the leader; those without a time, or with a fault, last.
 fn order(placed: &[Placed]) -> Vec<usize> {
     let key = |at: usize| match placed[at].outcome {
-        Outcome::Disagrees | Outcome::Failed => (1, placed[at].shown.unwrap_or(f64::INFINITY)),
+        outcome if outcome.is_fault() => (1, placed[at].shown.unwrap_or(f64::INFINITY)),
         _ => (0, placed[at].behind.map_or(f64::INFINITY, |behind| behind.ratio)),
     };
     let mut order: Vec<usize> = (0..placed.len()).collect();

@@ -119,6 +119,7 @@ fn fail_after(race: &mut Race, facts: &Facts, rounds: usize) {
 fn outcome(fault: Option<FaultKind>, finding: Finding) -> Outcome {
     match (fault, finding) {
         (Some(FaultKind::Disagrees), _) => Outcome::Disagrees,
+        (Some(FaultKind::NotBelieved), _) => Outcome::NotBelieved,
         (Some(FaultKind::Failed), _) | (None, Finding::Failed) => Outcome::Failed,
         (None, Finding::Leads) => Outcome::Standing,
         (None, Finding::Tied) => Outcome::Tied,

@@ -1,24 +1,29 @@
 //! Contenders that nobody beats on everything at once.
 
-use kampf_contest::Measure;
+use kampf_contest::{How, Measure};
 
-use crate::facts::Facts;
+use crate::facts::{ContenderFacts, Facts};
 use crate::verdict::{Outcome, Placed};
 
 /// Memory that differs by less than this share is the same: it depends on the rows of a round.
 const SAME_MEMORY: f64 = 0.01;
 
+/// Whether what counts here was counted by Kampf itself: nobody is ranked by a program's word, nor by the growth of a process.
+fn is_known(one: &ContenderFacts) -> bool {
+    let how = |measure| one.measured.how(measure);
+    [Measure::HeapPeak, Measure::Statements].into_iter().all(|measure| !matches!(how(measure), Some(How::Reported | How::Resident)))
+}
+
 /// Whether no other contender beats one on latency, memory and statements at once: by being no worse on any, and better on one.
-/// Times within the margin are the same; memory of a whole process is not compared with that of a heap.
+/// Times within the margin are the same. A program takes no part.
 pub(crate) fn is_trade_off(facts: &Facts, placed: &[Placed], at: usize) -> bool {
-    let in_question = facts.contenders[at].is_eligible() && placed[at].outcome != Outcome::RuledOut;
+    let in_question = facts.contenders[at].is_eligible() && is_known(&facts.contenders[at]) && placed[at].outcome != Outcome::RuledOut;
     in_question && !(0..placed.len()).any(|other| beats(facts, placed, other, at))
 }
 
 fn beats(facts: &Facts, placed: &[Placed], one: usize, other: usize) -> bool {
     let (left, right) = (&facts.contenders[one], &facts.contenders[other]);
-    let same_memory = left.measured.how(Measure::HeapPeak) == right.measured.how(Measure::HeapPeak);
-    let comparable = left.is_eligible() && right.is_eligible() && same_memory;
+    let comparable = left.is_eligible() && right.is_eligible() && is_known(left);
     let readings = |at: usize| {
         let measured = &facts.contenders[at].measured;
         Some([

@@ -111,11 +111,13 @@ pub enum Outcome {
     Disagrees,
     /// It could not be run to the end.
     Failed,
+    /// What it says of its runs is not so; the race is as if it had never been there.
+    NotBelieved,
 }
 
 impl Outcome {
     /// All of them.
-    pub const ALL: [Outcome; 10] = [
+    pub const ALL: [Outcome; 11] = [
         Outcome::Standing,
         Outcome::Tied,
         Outcome::NotFaster,
@@ -126,6 +128,7 @@ impl Outcome {
         Outcome::RuledOut,
         Outcome::Disagrees,
         Outcome::Failed,
+        Outcome::NotBelieved,
     ];
 
     /// Its word in documents.
@@ -141,7 +144,13 @@ impl Outcome {
             Outcome::RuledOut => "ruled_out",
             Outcome::Disagrees => "disagrees",
             Outcome::Failed => "failed",
+            Outcome::NotBelieved => "not_believed",
         }
+    }
+
+    /// Whether something was wrong with the contender itself, so that it has no place among the others.
+    pub fn is_fault(self) -> bool {
+        matches!(self, Outcome::Disagrees | Outcome::Failed | Outcome::NotBelieved)
     }
 
     /// The outcome of a word.

@@ -283,13 +283,22 @@ fn trade_offs_are_those_that_nobody_beats_on_everything() {
         made("lean", 7.0, 1000, 1, 2),
         made("beaten", 7.5, 9500, 2, 3),
         made("as lean", 7.02, 1004, 1, 4),
-        made("other memory", 9.0, 9900, 3, 5),
+        made("grew", 9.0, 10, 1, 5),
+        made("says little", 4.9, 10, 0, 6),
     ]);
-    let resident = kampf_contest::Counted { value: 9900, how: kampf_contest::How::Resident };
-    field.contenders[4].measured.set(Measure::HeapPeak, resident);
+    // Neither the growth of a process nor what a program says of itself is ranked: it earns nothing, and takes nothing from others.
+    let word = |value, how| kampf_contest::Counted::always(value, how);
+    field.contenders[4].measured.set(Measure::HeapPeak, word(10, kampf_contest::How::Resident));
+    field.contenders[5].measured.set(Measure::Statements, word(0, kampf_contest::How::Reported));
     let verdict = judge(&field);
-    let marked: Vec<&str> = (0..5).filter(|&at| verdict.placed[at].trade_off).map(|at| field.contenders[at].name.as_str()).collect();
-    assert_eq!(marked, ["fast", "lean", "as lean", "other memory"]);
+    let marked: Vec<&str> = (0..6).filter(|&at| verdict.placed[at].trade_off).map(|at| field.contenders[at].name.as_str()).collect();
+    assert_eq!(marked, ["fast", "lean", "as lean"]);
+    // Of calls that differ the worst is ranked.
+    let mixed = kampf_contest::Counted { mean: 1.5, least: 1, most: 2, how: kampf_contest::How::Inside };
+    field.contenders[0].measured.set(Measure::Statements, mixed);
+    assert!(judge(&field).placed[0].trade_off, "it is still the fastest");
+    field.contenders[1].measured.set(Measure::Statements, mixed);
+    assert!(!judge(&field).placed[1].trade_off, "the other is as lean, with fewer statements");
 }
 
 #[test]

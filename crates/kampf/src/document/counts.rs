@@ -11,20 +11,30 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 /// The fields of a contender that are counts: every measure by its name, null where it is not known.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub(crate) struct CountsPart {
-    numbers: BTreeMap<Measure, u64>,
+    /// Means over calls with each parameter set.
+    means: BTreeMap<Measure, f64>,
+}
+
+/// The least and the most of a call, where calls differ.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub(crate) struct RangePart {
+    least: u64,
+    most: u64,
 }
 
 impl CountsPart {
     pub(super) fn of(measured: &Measured) -> CountsPart {
-        CountsPart { numbers: measured.iter().map(|(measure, counted)| (measure, counted.value)).collect() }
+        CountsPart { means: measured.iter().map(|(measure, counted)| (measure, counted.mean)).collect() }
     }
 
-    /// With where each was counted; what nothing is said of was counted inside.
-    pub(super) fn measured(&self, counted: &BTreeMap<String, How>) -> Measured {
+    /// With where each was counted, and how far calls differ; what nothing is said of was counted inside, and the same in all.
+    pub(super) fn measured(&self, counted: &BTreeMap<String, How>, ranges: &BTreeMap<String, RangePart>) -> Measured {
         let mut measured = Measured::default();
-        for (&measure, &value) in &self.numbers {
-            let how = counted.get(measure.entry().name).copied().unwrap_or(How::Inside);
-            measured.set(measure, Counted { value, how });
+        for (&measure, &mean) in &self.means {
+            let name = measure.entry().name;
+            let how = counted.get(name).copied().unwrap_or(How::Inside);
+            let RangePart { least, most } = ranges.get(name).copied().unwrap_or(RangePart { least: mean as u64, most: mean as u64 });
+            measured.set(measure, Counted { mean, least, most, how });
         }
         measured
     }
@@ -35,14 +45,22 @@ pub(super) fn counted_part(measured: &Measured) -> BTreeMap<String, How> {
     measured.iter().map(|(measure, counted)| (measure.entry().name.to_owned(), counted.how)).collect()
 }
 
+/// How far calls differ, by name.
+pub(super) fn range_part(measured: &Measured) -> BTreeMap<String, RangePart> {
+    let differing = measured.iter().filter(|(_, counted)| counted.differs());
+    differing.map(|(measure, Counted { least, most, .. })| (measure.entry().name.to_owned(), RangePart { least, most })).collect()
+}
+
 impl Serialize for CountsPart {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         let mut map = serializer.serialize_map(None)?;
         for measure in Measure::ALL {
-            let number = self.numbers.get(&measure);
-            // Without a wire there is nothing to say of it.
-            if number.is_some() || measure != Measure::WireBytes {
-                map.serialize_entry(measure.entry().name, &number)?;
+            let name = measure.entry().name;
+            match self.means.get(&measure) {
+                Some(mean) if mean.fract() == 0.0 => map.serialize_entry(name, &(*mean as u64))?,
+                // Without a wire there is nothing to say of it.
+                None if measure == Measure::WireBytes => {}
+                mean => map.serialize_entry(name, &mean)?,
             }
         }
         map.end()
@@ -65,8 +83,8 @@ impl<'de> Deserialize<'de> for CountsPart {
                 while let Some(name) = map.next_key::<String>()? {
                     match Measure::from_name(&name) {
                         Some(measure) => {
-                            let number: Option<u64> = map.next_value()?;
-                            part.numbers.extend(number.map(|number| (measure, number)));
+                            let mean: Option<f64> = map.next_value()?;
+                            part.means.extend(mean.map(|mean| (measure, mean)));
                         }
                         None => drop(map.next_value::<IgnoredAny>()?),
                     }

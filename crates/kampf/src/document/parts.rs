@@ -8,7 +8,7 @@ use kampf_runner::Machine;
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
-use super::counts::{CountsPart, RequirePart};
+use super::counts::{CountsPart, RangePart, RequirePart};
 use crate::conditions::Conditions;
 
 /// The whole document.
@@ -82,6 +82,9 @@ pub(crate) struct RacePart {
     pub(crate) seconds: f64,
     pub(crate) measured_seconds: f64,
     pub(crate) interrupted: bool,
+    /// Why the survivors were not all asked once more, where they were not.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub(crate) not_confirmed: Option<String>,
     /// Who gave the answer that all were compared with.
     pub(crate) reference: String,
     /// A difference below this share is none.
@@ -180,6 +183,9 @@ pub(crate) struct ContenderPart {
     pub(crate) counts: CountsPart,
     /// Where each count was taken.
     pub(crate) counted: BTreeMap<String, How>,
+    /// The least and the most of each count over calls with each parameter set, where they differ.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty", default)]
+    pub(crate) counted_range: BTreeMap<String, RangePart>,
     pub(crate) answer: Option<AnswerPart>,
     pub(crate) by_hand: Option<ByHand>,
 }

@@ -76,6 +76,7 @@ fn contest(part: ContestPart) -> RacedContest {
             seconds: race.seconds,
             measured_seconds: race.measured_seconds,
             interrupted: race.interrupted,
+            not_confirmed: race.not_confirmed,
             reference: race.reference,
             check_seconds: race.check_seconds,
             time_seconds: race.time_seconds,
@@ -95,6 +96,7 @@ fn contender(part: ContenderPart) -> (ContenderFacts, Extra) {
     let kind = match Outcome::from_word(&part.outcome) {
         Some(Outcome::Disagrees) => Some(FaultKind::Disagrees),
         Some(Outcome::Failed) => Some(FaultKind::Failed),
+        Some(Outcome::NotBelieved) => Some(FaultKind::NotBelieved),
         _ => None,
     };
     // The first rounds, one after the other, where it is not said which.
@@ -115,7 +117,7 @@ fn contender(part: ContenderPart) -> (ContenderFacts, Extra) {
         p95_rounds: part.p95_rounds,
         in_check: part.in_check_ns,
         cold: part.latency_ns.cold,
-        measured: part.counts.measured(&part.counted),
+        measured: part.counts.measured(&part.counted, &part.counted_range),
         by_hand: part.by_hand,
         fault: kind.map(|kind| Fault { kind, reason: part.reason.unwrap_or_default(), after }),
     };

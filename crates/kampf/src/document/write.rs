@@ -7,7 +7,7 @@ use kampf_verdict::{
     Beside, ByChoice, ChoiceEnd, Cost, Effect, Keeps, Left, OtherOption, Outcome, Pair, Ratio, Reading, Requirements, Step, Verdict,
 };
 
-use super::counts::{CountsPart, RequirePart, counted_part};
+use super::counts::{CountsPart, RequirePart, counted_part, range_part};
 use super::parts::{
     AgainstPart, ByChoicePart, ContenderPart, ContestPart, Document, EffectPart, ForecastPart, LatencyPart, LeftPart, MatteredPart,
     OtherOptionPart, PairPart, RacePart, RequiredPart, StepPart, VerdictPart,
@@ -47,6 +47,7 @@ fn contest(raced: &RacedContest) -> ContestPart {
             seconds: course.seconds,
             measured_seconds: course.measured_seconds,
             interrupted: course.interrupted,
+            not_confirmed: course.not_confirmed.clone(),
             reference: course.reference.clone(),
             margin: settings.margin,
             alpha: settings.alpha,
@@ -106,6 +107,7 @@ fn contender(raced: &RacedContest, Shown { at, facts, placed, extra }: Shown<'_>
         cpu_ns: extra.cpu,
         counts: CountsPart::of(&facts.measured),
         counted: counted_part(&facts.measured),
+        counted_range: range_part(&facts.measured),
         answer: extra.answer.clone(),
         by_hand: facts.by_hand,
     }

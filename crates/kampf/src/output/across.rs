@@ -124,6 +124,7 @@ fn cell(contest: &RacedContest, contender: Shown<'_>) -> (Look, String) {
     match (contender.placed.outcome, time) {
         (Outcome::Disagrees, _) => (Look::Bad, "differs".to_owned()),
         (Outcome::Failed, _) => (Look::Bad, "failed".to_owned()),
+        (Outcome::NotBelieved, _) => (Look::Bad, "not believed".to_owned()),
         (_, None) => (Look::Quiet, "-".to_owned()),
         (_, Some(time)) if chosen => (Look::Good, format!("{time} ◂")),
         (Outcome::Unresolved, Some(time)) if contender.placed.beside.is_none() => (Look::Plain, format!("{time} ?")),

@@ -23,6 +23,10 @@ pub(crate) fn contest_text(page: &mut Page, part: &RacedContest) {
     if !given.is_empty() {
         page.paragraph(&quiet_words(&given), 0);
     }
+    if let Some(why) = part.course.not_confirmed.as_ref().filter(|_| !part.course.interrupted) {
+        let text = format!("not confirmed: the survivors were not all asked for their answers once more ({})", one_line(why));
+        page.paragraph(&format!("{} {text}", paint(Look::Bad, "!")), 2);
+    }
     part.warnings.iter().for_each(|warning| page.paragraph(&format!("{} {}", paint(Look::Bad, "!"), one_line(warning)), 2));
     page.blank();
     race_table(page, part);

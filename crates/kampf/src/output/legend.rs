@@ -5,6 +5,7 @@ use kampf_verdict::{Beside, Keeps, Outcome};
 
 use super::numbers::percent;
 use super::page::Page;
+use super::race_table::SAID;
 use super::style::quiet_words;
 use crate::raced::{RacedContest, Shown};
 
@@ -26,8 +27,14 @@ pub(crate) fn legend(page: &mut Page, contests: &[RacedContest]) {
     if says(Measure::RoundTrips, How::Modelled) {
         notes.push("Trips are what a server would need; this engine has none.".to_owned());
     }
+    if any(&|one| one.facts.measured.iter().any(|(_, counted)| counted.how == How::Reported)) {
+        notes.push(format!("{SAID}: as the program says; nothing confirms it, and it earns no ◆."));
+    }
     if says(Measure::HeapPeak, How::Resident) {
-        notes.push("For programs, memory is the growth of the whole process.".to_owned());
+        notes.push("Memory of programs is by how much their process grew, and is not ranked.".to_owned());
+    }
+    if any(&|one| one.facts.measured.iter().any(|(measure, counted)| measure.is_exact() && counted.differs())) {
+        notes.push("4-12: the least and the most over calls with different parameters.".to_owned());
     }
     if any(&|one| one.placed.beside == Some(Beside::Floor)) {
         notes.push("Floor: it keeps nothing of its rows, which an application usually cannot do, so it is not chosen.".to_owned());

@@ -1,7 +1,7 @@
 //! The table of a race, by how far each is behind.
 
-use kampf_contest::{Measure, Unit};
-use kampf_verdict::{Beside, Keeps, Outcome, Reading, Required};
+use kampf_contest::{How, Measure, Unit};
+use kampf_verdict::{Beside, FaultKind, Keeps, Outcome, Reading, Required};
 
 use super::numbers::{behind, bytes, count, duration, interval};
 use super::out::one_line;
@@ -17,6 +17,9 @@ const MOST_CELLS: f64 = 12.0;
 /// Counts that carry over to any language, and those that belong to Kampf's own layers.
 const ANYWHERE: &str = "│ in any language";
 const HERE: &str = "│ in this build";
+
+/// Behind what is a program's word, or the growth of its process.
+pub(super) const SAID: &str = "°";
 
 /// A cell's text and look.
 type Cell = (Look, String);
@@ -38,6 +41,7 @@ pub(crate) fn race_table(page: &mut Page, contest: &RacedContest) {
     for Shown { facts, placed, .. } in contest.contenders() {
         let misses: Vec<String> = placed.readings.iter().filter(|reading| reading.keeps == Keeps::No).map(miss_text).collect();
         let (look, reason) = match &facts.fault {
+            Some(fault) if fault.kind == FaultKind::NotBelieved => (Look::Bad, format!("not believed, as {}", one_line(&fault.reason))),
             Some(fault) => (Look::Bad, one_line(&fault.reason)),
             None => (Look::Quiet, misses.join("; ")),
         };
@@ -94,7 +98,7 @@ fn columns<'a>(contest: &'a RacedContest, shown: &[Shown<'_>]) -> Vec<Shows<'a>>
 fn name(contest: &RacedContest, Shown { at, facts, placed, .. }: Shown<'_>) -> Cell {
     let look = match placed.outcome {
         _ if contest.verdict.choose == Some(at) => Look::Good,
-        Outcome::Outclassed | Outcome::RuledOut | Outcome::Disagrees | Outcome::Failed => Look::Quiet,
+        outcome if outcome.is_fault() || matches!(outcome, Outcome::Outclassed | Outcome::RuledOut) => Look::Quiet,
         _ if placed.beside.is_some() => Look::Quiet,
         _ => Look::Strong,
     };
@@ -103,8 +107,8 @@ fn name(contest: &RacedContest, Shown { at, facts, placed, .. }: Shown<'_>) -> C
 
 /// Whether a contender is shown faintly: it is out, or not to be chosen.
 fn is_out(one: Shown<'_>) -> bool {
-    let out = matches!(one.placed.outcome, Outcome::Outclassed | Outcome::RuledOut | Outcome::Disagrees | Outcome::Failed);
-    out || one.placed.beside.is_some()
+    let outcome = one.placed.outcome;
+    outcome.is_fault() || matches!(outcome, Outcome::Outclassed | Outcome::RuledOut) || one.placed.beside.is_some()
 }
 
 fn plain(one: Shown<'_>) -> Look {
@@ -129,6 +133,7 @@ pub(crate) fn stands(Shown { placed, .. }: Shown<'_>) -> &'static str {
     match (placed.outcome, placed.beside) {
         (Outcome::Disagrees, _) => "differs",
         (Outcome::Failed, _) => "failed",
+        (Outcome::NotBelieved, _) => "not believed",
         (_, Some(Beside::Floor)) => "floor",
         (_, Some(Beside::RuledOut)) | (Outcome::RuledOut, _) => "ruled out",
         (Outcome::Standing, _) => "leads",
@@ -161,9 +166,22 @@ fn required_cell(one: Shown<'_>, required: Required) -> Cell {
     }
 }
 
+/// From this ratio on it is said how far calls with different parameters differ in what varies a little anyway.
+const APART: f64 = 1.1;
+
+/// A count: of calls with several parameter sets the mean, or where they differ the least and the most; marked where it is a program's
+/// word.
 fn number(one: Shown<'_>, measure: Measure) -> String {
     let say: fn(u64) -> String = if measure.entry().unit == Unit::Bytes { bytes } else { count };
-    one.facts.measured.get(measure).map_or_else(|| "-".to_owned(), say)
+    let Some(counted) = one.facts.measured.counted(measure) else { return "-".to_owned() };
+    let differs = if measure.is_exact() { counted.differs() } else { counted.most as f64 > APART * counted.least as f64 };
+    let (least, most) = (say(counted.least), say(counted.most));
+    let text = match least.split_once(' ').zip(most.split_once(' ')) {
+        _ if !differs || least == most => say(counted.mean.round() as u64),
+        Some(((number, unit), (_, same))) if unit == same => format!("{number}-{most}"),
+        _ => format!("{least}-{most}"),
+    };
+    if matches!(counted.how, How::Reported | How::Resident) { format!("{text}{SAID}") } else { text }
 }
 
 fn bar(ratio: f64) -> String {

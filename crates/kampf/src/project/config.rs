@@ -158,7 +158,6 @@ impl Config {
             }
         }
         top.finish()?;
-        contests.sort_by_key(|contest| contest.span.start);
         Ok(Config {
             source: source.clone(),
             schema,
@@ -271,10 +270,7 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
         require.finish()?;
     }
     if let Some(contenders) = table.table("contender")? {
-        // As they stand in the file, not by name.
-        let mut items: Vec<_> = contenders.items().collect();
-        items.sort_by_key(|(key, _)| key.span().start);
-        for item in items {
+        for item in contenders.items() {
             config.contenders.push(own(source, item.0.get_ref(), span(item.0.span()), contenders.inner(item)?)?);
         }
     }

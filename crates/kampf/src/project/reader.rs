@@ -32,9 +32,11 @@ impl<'a> Reader<'a> {
         self.table.get_key_value(key)
     }
 
-    /// All keys, for tables whose keys are names of the user's.
+    /// All keys in the order of the file, for tables whose keys are names of the user's.
     pub(crate) fn items(&self) -> impl Iterator<Item = Item<'a>> + use<'a> {
-        self.table.iter()
+        let mut items: Vec<Item<'a>> = self.table.iter().collect();
+        items.sort_by_key(|(key, _)| key.span().start);
+        items.into_iter()
     }
 
     pub(crate) fn string(&mut self, key: &'static str) -> Result<Option<Written>, Problem> {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use kampf_race::{Finding, Goal, median};
-use kampf_runner::{CheckedVerdict, Checks, Contest, EntryWay, RaceOptions, RaceReport, Timed};
+use kampf_runner::{CheckedVerdict, Checks, Contest, EntrantFault, EntryWay, RaceOptions, RaceReport, Timed, Trouble};
 use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Require, judge};
 
 use super::circumstances::Circumstances;
@@ -61,6 +61,7 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
             check_seconds: ran.checked.as_secs_f64(),
             measured_seconds: report.measured.as_secs_f64(),
             interrupted: report.interrupted,
+            not_confirmed: report.not_confirmed.clone(),
             reference: checks.reference_by.clone(),
             time_seconds: options.time.as_secs_f64(),
             seed: options.seed,
@@ -92,9 +93,15 @@ fn contenders(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<Co
         let (entry, entrant, checked) = (&contest.entries[at], &report.entrants[at], &checks.entries[at]);
         let kind = match &checked.verdict {
             CheckedVerdict::Disagrees(..) => Some(FaultKind::Disagrees),
-            _ if entrant.disagrees => Some(FaultKind::Disagrees),
+            CheckedVerdict::Failed(Trouble::NotBelieved(_)) => Some(FaultKind::NotBelieved),
             CheckedVerdict::Failed(_) | CheckedVerdict::Undecided => Some(FaultKind::Failed),
-            CheckedVerdict::Agrees => failed.contains(&at).then_some(FaultKind::Failed),
+            CheckedVerdict::Agrees => match entrant.fault {
+                Some(EntrantFault::Disagrees) => Some(FaultKind::Disagrees),
+                Some(EntrantFault::NotBelieved) => Some(FaultKind::NotBelieved),
+                Some(EntrantFault::Failed) => Some(FaultKind::Failed),
+                // It cannot be timed.
+                None => failed.contains(&at).then_some(FaultKind::Failed),
+            },
         };
         let reason = || match (&entrant.reason, &checked.verdict) {
             (Some(reason), _) => reason.clone(),

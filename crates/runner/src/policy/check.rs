@@ -7,7 +7,8 @@ use kampf_protocol::{Counts, Mode};
 use kampf_race::Nanos;
 use kampf_schema::Value;
 
-use super::stage::{Asked, Right, Stage};
+use super::honesty::{ALLOWED, Account, Believed, believe, rows_are_right, timed};
+use super::stage::{Asked, Done, Right, Stage};
 use crate::event::Event;
 use crate::trouble::Trouble;
 
@@ -55,6 +56,12 @@ pub struct Probe {
     pub cold_ns: Nanos,
     /// A later call.
     pub call_ns: Nanos,
+    /// Of a program: what a message to it and back costs.
+    pub message_ns: Option<Nanos>,
+    /// Calls that a span has at least.
+    pub calls_per_span: u64,
+    /// Nanoseconds that a run lasts at least.
+    pub run_ns: Nanos,
     /// What was counted over a call.
     pub measured: Measured,
 }
@@ -95,13 +102,44 @@ fn check_entry(
     }
     // The answer is fetched and thrown away by another code path; a fresh process shows what a round will look like.
     stage.start(at)?;
-    let cold = stage.run(Asked { mode: Mode::Time, sets: &sets[..1], passes: 1, calls_per_span: 1 })?;
-    let counts = match started.can.contains(&Mode::Count) {
-        true => stage.run(Asked { mode: Mode::Count, sets, passes: 1, calls_per_span: 1 })?.ran.counts,
-        false => None,
-    };
-    let later = stage.run(Asked { mode: Mode::Time, sets, passes: 1, calls_per_span: 1 })?;
-    let mean = |spans: &[u64]| spans.iter().sum::<u64>() as f64 / spans.len().max(1) as f64;
-    let measured = Measured::of(counts.iter().flat_map(Counts::iter), stage.contestants()[at].counter);
-    Ok((verdict, Some(Probe { start: started.took, cold_ns: mean(&cold.ran.spans_ns), call_ns: mean(&later.ran.spans_ns), measured })))
+    let rows: Vec<u64> = references.iter().map(|reference| stage.rows_of(reference)).collect();
+    let counter = stage.contestants()[at].counter;
+    let cold = timed(stage, &sets[..1], 1, 1)?;
+    rows_are_right(cold.ran.rows, rows[0], "first call")?;
+    let measured = if started.can.contains(&Mode::Count) { counted(stage, at, sets, &rows)? } else { Measured::default() };
+    let pass = rows.iter().sum();
+    let probe = Probe { start: started.took, cold_ns: 0.0, call_ns: 0.0, message_ns: None, calls_per_span: 1, run_ns: 0.0, measured };
+    if counter.is_program {
+        let Believed { message, calls_per_span, run, call_ns } = believe(stage, sets, pass)?;
+        let cold_ns = first_call(&cold, Some(message));
+        return Ok((verdict, Some(Probe { cold_ns, call_ns, message_ns: Some(message), calls_per_span, run_ns: run, ..probe })));
+    }
+    let later = timed(stage, sets, 1, 1)?;
+    rows_are_right(later.ran.rows, pass, "timed calls")?;
+    let call_ns = Account::of(&later, sets.len() as u64, None).call_ns();
+    Ok((verdict, Some(Probe { cold_ns: first_call(&cold, None), call_ns, ..probe })))
+}
+
+/// What a run of one first call took. It may last longer than it says by a millisecond, which a process that has just begun may take
+/// for anything.
+pub(super) fn first_call(done: &Done, message: Option<Nanos>) -> Nanos {
+    const BEGINNING_NS: Nanos = 1e6;
+    let account = Account::of(done, 1, message.map(|message| message + BEGINNING_NS));
+    if account.excess() > ALLOWED { account.call_ns() } else { done.ran.spans_ns.iter().sum::<u64>() as Nanos }
+}
+
+/// What is counted over one call with each parameter set.
+fn counted(stage: &mut dyn Stage, at: usize, sets: &[Vec<Value>], rows: &[u64]) -> Result<Measured, Trouble> {
+    let (mut calls, mut growth) = (Vec::with_capacity(sets.len()), Vec::new());
+    for (set, right) in sets.iter().zip(rows) {
+        let done = stage.run(Asked { mode: Mode::Count, sets: std::slice::from_ref(set), passes: 1, calls_per_span: 1 })?;
+        rows_are_right(done.ran.rows, *right, "counted call")?;
+        calls.push(done.ran.counts.unwrap_or_default());
+        growth.extend(done.growth);
+    }
+    let mut measured = Measured::of(calls.iter().map(Counts::iter), stage.contestants()[at].counter);
+    if growth.len() == sets.len() {
+        measured.add_growth(&growth);
+    }
+    Ok(measured)
 }

@@ -1,32 +1,39 @@
 //! Asking the survivors once more.
 
-use super::check::{CheckedVerdict, Checks};
-use super::race::Track;
+use super::check::CheckedVerdict;
+use super::race::{EntrantFault, Track};
+use crate::event::Event;
 use crate::trouble::Trouble;
 
 /// The round whose parameters no round of a race has.
 const UNSEEN: u64 = u32::MAX as u64;
 
 impl Track<'_> {
-    /// Asks every survivor once more, with parameters it has not seen.
-    pub(super) fn confirm(&mut self, checks: &Checks) -> Result<(), Trouble> {
+    /// Asks every survivor once more, with parameters it has not seen. Says why not all were asked, where that is so: the rounds
+    /// that were finished are kept then.
+    pub(super) fn confirm(&mut self, events: &mut dyn FnMut(Event<'_>)) -> Option<String> {
         let unseen = self.stage.sets(UNSEEN);
-        let fresh = if unseen.iter().all(Vec::is_empty) { None } else { Some(self.stage.right(&unseen)?.references) };
-        let expected = fresh.as_ref().unwrap_or(&checks.references);
+        let fresh = match unseen.iter().all(Vec::is_empty) {
+            true => None,
+            false => match self.stage.right(&unseen) {
+                Ok(right) => Some(right.references),
+                Err(trouble) => return Some(trouble.to_string()),
+            },
+        };
+        let expected = fresh.as_ref().unwrap_or(&self.checks.references);
         for at in self.race.racing() {
             let verdict = self.stage.start(at).and_then(|_| self.stage.compare(&unseen, expected));
             self.stage.end();
-            let reason = match verdict {
+            match verdict {
                 Ok(CheckedVerdict::Disagrees(..)) => {
-                    self.entrants[at].disagrees = true;
-                    "it gave another answer when asked again after the race".to_owned()
+                    let reason = "it gave another answer when asked again after the race".to_owned();
+                    self.take_out(at, EntrantFault::Disagrees, reason);
                 }
-                Ok(_) => continue,
-                Err(Trouble::Interrupted) => return Ok(()),
-                Err(trouble) => trouble.to_string(),
-            };
-            self.take_out(at, reason);
+                Ok(_) => {}
+                Err(Trouble::Interrupted) => return Some(Trouble::Interrupted.to_string()),
+                Err(trouble) => self.fail(at, &trouble, events),
+            }
         }
-        Ok(())
+        None
     }
 }

@@ -4,13 +4,19 @@
 
 mod check;
 mod confirm;
+mod honesty;
+mod log;
 mod pace;
 mod race;
+#[cfg(test)]
+mod script;
 mod stage;
+#[cfg(test)]
+mod tests;
 
 pub(crate) use check::check;
 pub use check::{CheckedEntry, CheckedVerdict, Checks, Probe};
 pub(crate) use pace::least_time;
 pub(crate) use race::race;
-pub use race::{Entrant, RaceOptions, RaceReport, Runs, Timed};
+pub use race::{Entrant, EntrantFault, RaceOptions, RaceReport, Runs, Timed};
 pub(crate) use stage::{Asked, Contestant, Done, Right, Stage, Started};

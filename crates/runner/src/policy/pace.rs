@@ -5,18 +5,19 @@ use std::time::Duration;
 use kampf_race::{Goal, least_rounds};
 
 use super::check::{Checks, Probe};
+use super::honesty::Believed;
 use super::race::{OUTCLASSED_IN_CHECK, RaceOptions};
 use super::stage::{Contestant, Stage};
 
 /// A measured part lasts at least this long, so that clock and pipe do not count.
-const SHORTEST_RUN_NS: f64 = 10e6;
+pub(super) const SHORTEST_RUN_NS: f64 = 10e6;
 /// A measured part lasts at least this share of the unmeasured part of its process.
 const LEAST_MEASURED: f64 = 0.7;
 /// Over all contenders together the measured parts last so many times as long as the rest; a little more than as long, since what
 /// the probe says of the rest is not all.
 const MEASURED_TO_REST: f64 = 1.15;
 /// Shorter calls are measured in blocks of at least this length.
-const SHORTEST_SPAN_NS: f64 = 10e3;
+pub(super) const SHORTEST_SPAN_NS: f64 = 10e3;
 /// Calls that last longer are not made again only to settle the engine.
 pub(crate) const LONG_CALL_NS: f64 = 1e9;
 
@@ -35,13 +36,24 @@ impl Pace {
         let call = probe.call_ns.max(50.0);
         let settling = if probe.cold_ns < LONG_CALL_NS { settle as f64 * call } else { 0.0 };
         let unmeasured = probe.start.as_nanos() as f64 + probe.cold_ns + settling;
-        let calls_per_span = (SHORTEST_SPAN_NS / call).ceil().max(1.0);
+        let calls_per_span = (SHORTEST_SPAN_NS / call).ceil().max(probe.calls_per_span as f64).max(1.0);
         let pass = call * calls_per_span * sets as f64;
-        let passes = (LEAST_MEASURED * unmeasured).max(1.05 * SHORTEST_RUN_NS) / pass;
+        let shortest = SHORTEST_RUN_NS.max(probe.run_ns);
+        let passes = (LEAST_MEASURED * unmeasured).max(1.05 * shortest) / pass;
         let passes = passes.ceil().max(1.0);
         let kept = options.settings.keep_below.is_none_or(|keep| call <= keep);
         let least = if kept { options.least_calls.div_ceil(sets as u64) } else { 1 };
         Pace { passes: (passes as u64).max(least), calls_per_span: calls_per_span as u64, pass, unmeasured }
+    }
+}
+
+impl Pace {
+    /// Makes runs of a program as long as it turns out that they have to be to be believed.
+    pub(crate) fn lengthen(&mut self, believed: &Believed) {
+        let calls = self.pass / self.calls_per_span as f64;
+        self.calls_per_span = self.calls_per_span.max(believed.calls_per_span);
+        self.pass = calls * self.calls_per_span as f64;
+        self.passes = self.passes.max((1.05 * believed.run / self.pass).ceil() as u64);
     }
 }
 

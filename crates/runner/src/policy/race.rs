@@ -2,16 +2,18 @@
 
 use std::time::Duration;
 
-use kampf_protocol::Mode;
+use kampf_contest::Reference;
 use kampf_race::{Critical, Departure, Goal, LIMIT_LEVEL, Nanos, Race, RaceSettings, TimeLimits, percentile};
 use kampf_schema::Value;
 use rand::SeedableRng;
 use rand::seq::SliceRandom;
 use rand_pcg::Pcg64Mcg;
 
-use super::check::{CheckedVerdict, Checks};
+use super::check::{CheckedVerdict, Checks, first_call};
+use super::honesty::{Account, believe, rows_are_right, timed};
+use super::log::{Log, Round};
 use super::pace::{LONG_CALL_NS, Pace, balance, paces};
-use super::stage::{Asked, Stage};
+use super::stage::Stage;
 use crate::event::{Event, RoundBegins};
 use crate::trouble::Trouble;
 
@@ -51,6 +53,8 @@ pub struct RaceReport {
     pub pressure: Option<f64>,
     /// Whether the user ended it.
     pub interrupted: bool,
+    /// Why the survivors were not all asked once more, where they were not.
+    pub not_confirmed: Option<String>,
 }
 
 /// A contender on its way through the race.
@@ -64,10 +68,21 @@ pub struct Entrant {
     pub timed: Timed,
     /// Why it was not run, or not to the end.
     pub reason: Option<String>,
-    /// Whether the reason is a wrong answer, given after the race.
-    pub disagrees: bool,
-    /// After how many rounds it was found that it fails.
+    /// What kind of reason that is, where it was found after the check.
+    pub fault: Option<EntrantFault>,
+    /// After how many rounds it was found.
     pub failed_after: Option<usize>,
+}
+
+/// What was found to be wrong with a contender after the check.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum EntrantFault {
+    /// It could not be run.
+    Failed,
+    /// It gave another answer.
+    Disagrees,
+    /// What it says of its runs is not so. The race is as if it had never been there.
+    NotBelieved,
 }
 
 /// Where a contender's times are from.
@@ -93,8 +108,8 @@ pub struct Runs {
     pub cpu: Vec<Nanos>,
     /// The rounds that it ran, by their numbers from 0.
     pub ran: Vec<usize>,
-    /// Time of a run by the runner's clock beyond the contender's own spans, as a share of the spans, per round.
-    excess: Vec<f64>,
+    /// How many of the last rounds, one after the other, the runner's clock did not bear out.
+    doubts: usize,
 }
 
 impl Runs {
@@ -108,15 +123,22 @@ impl Runs {
 pub(crate) const OUTCLASSED_IN_CHECK: f64 = 20.0;
 /// Calls that a round must have for a 95th percentile of its own.
 const ENOUGH_FOR_P95: usize = 20;
-/// Nanoseconds that a run may last beyond its spans for messages to go and come.
-const PIPE_NS: f64 = 1e6;
+/// Rounds one after the other in which the runner's clock does not bear out what a program says, until it has to
+/// show afresh that it is to be believed.
+const DOUBTS: usize = 3;
 
 /// A race that is being run.
 pub(super) struct Track<'a> {
     pub(super) stage: &'a mut dyn Stage,
+    pub(super) checks: &'a Checks,
+    options: &'a RaceOptions,
     pub(super) race: Race,
+    /// All that the race was told.
+    log: Log,
     pub(super) entrants: Vec<Entrant>,
     paces: Vec<Option<Pace>>,
+    /// How long each took in its last round.
+    lasted: Vec<Duration>,
     measured_ns: Nanos,
 }
 
@@ -133,35 +155,39 @@ pub(crate) fn race(
         runs: Runs::default(),
         timed: Timed::InRounds,
         reason: None,
-        disagrees: false,
+        fault: None,
         failed_after: None,
     };
+    let beside = (0..names.len()).map(|at| options.is_beside(at)).collect();
+    let log = Log::new(options.settings, beside);
     let mut track = Track {
         paces: paces(stage, checks, options),
         stage,
-        race: Race::new(names.len(), options.settings),
+        checks,
+        options,
+        race: log.race(),
+        log,
         entrants: names.iter().map(entrant).collect(),
+        lasted: vec![Duration::ZERO; names.len()],
         measured_ns: 0.0,
     };
-    track.line_up(checks, options, events)?;
+    track.line_up(events)?;
     let begun = track.stage.now();
     let mut loops = Vec::new();
     let mut random = Pcg64Mcg::seed_from_u64(options.seed);
-    let mut lasted: Vec<Duration> = vec![Duration::ZERO; names.len()];
     let mut interrupted = false;
-    let expected = |race: &Race, lasted: &[Duration]| race.running().iter().map(|&at| lasted[at]).sum::<Duration>();
-    while track.race.rounds() < options.settings.most_rounds && !(track.race.is_decided() && track.keeps_limits(options)) {
-        let round = expected(&track.race, &lasted);
+    while track.race.rounds() < options.settings.most_rounds && !(track.race.is_decided() && track.keeps_limits()) {
+        let round = track.next_lasts();
         let left = options.time.saturating_sub(track.stage.now() - begun);
         if track.race.rounds() > 0 && round > left {
             break;
         }
         loops.push(track.stage.reference_loop());
         events(Event::Round(RoundBegins { race: &track.race, names: &names, left, round }));
-        match track.round(options, &mut random, &mut lasted, events) {
+        match track.round(&mut random, events) {
             Ok(drops) => {
                 let left = options.time.saturating_sub(track.stage.now() - begun);
-                let now = RoundBegins { race: &track.race, names: &names, left, round: expected(&track.race, &lasted) };
+                let now = RoundBegins { race: &track.race, names: &names, left, round: track.next_lasts() };
                 drops.into_iter().for_each(|drop| events(Event::Dropped(&now, drop)));
             }
             Err(Trouble::Interrupted) => {
@@ -172,16 +198,20 @@ pub(crate) fn race(
         }
     }
     let total = track.stage.now() - begun;
-    let last_round = expected(&track.race, &lasted);
+    let last_round = track.next_lasts();
     loops.push(track.stage.reference_loop());
     if interrupted && track.race.rounds() == 0 {
         return Err(Trouble::Interrupted);
     }
-    if !interrupted {
+    let not_confirmed = if interrupted {
+        Some(Trouble::Interrupted.to_string())
+    } else {
         events(Event::Confirming);
-        track.confirm(checks)?;
-    }
-    track.look_for_contradictions();
+        match track.look_for_contradictions(events) {
+            Ok(()) => track.confirm(events),
+            Err(trouble) => Some(trouble.to_string()),
+        }
+    };
     Ok(RaceReport {
         race: track.race,
         entrants: track.entrants,
@@ -191,23 +221,31 @@ pub(crate) fn race(
         reference_loop: loops,
         pressure: None,
         interrupted,
+        not_confirmed,
     })
+}
+
+impl RaceOptions {
+    fn is_beside(&self, at: usize) -> bool {
+        self.beside.get(at).copied().unwrap_or(false)
+    }
 }
 
 impl Track<'_> {
     /// Who takes part, and how often each is called.
-    fn line_up(&mut self, checks: &Checks, options: &RaceOptions, events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
-        options.beside.iter().enumerate().filter(|(_, beside)| **beside).for_each(|(at, _)| self.race.put_beside(at));
-        for (at, checked) in checks.entries.iter().enumerate() {
-            if checked.verdict != CheckedVerdict::Agrees || checked.probe.is_none() {
-                self.race.fail(at);
-                if checked.verdict == CheckedVerdict::Agrees {
-                    self.entrants[at].reason = Some("it cannot be timed".to_owned());
-                }
+    fn line_up(&mut self, events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
+        for (at, checked) in self.checks.entries.iter().enumerate() {
+            if checked.verdict == CheckedVerdict::Agrees && checked.probe.is_some() {
+                continue;
+            }
+            self.log.fails(at, 0);
+            self.race.fail(at);
+            if checked.verdict == CheckedVerdict::Agrees {
+                self.entrants[at].reason = Some("it cannot be timed".to_owned());
             }
         }
-        if options.settings.goal == Goal::Choice {
-            self.leave_out(checks, options, events)?;
+        if self.options.settings.goal == Goal::Choice {
+            self.leave_out(events)?;
         }
         let racing = self.race.racing();
         let paces = self.paces.iter_mut().enumerate().filter(|(at, _)| racing.contains(at));
@@ -215,26 +253,35 @@ impl Track<'_> {
         Ok(())
     }
 
+    /// Nanoseconds of a call in the check.
+    fn in_check(&self, at: usize) -> Option<Nanos> {
+        self.checks.entries[at].probe.as_ref().map(|probe| probe.call_ns)
+    }
+
+    /// The time from which on one is hopeless in the check: only one that may be chosen outclasses others.
+    fn hopeless(&self) -> Nanos {
+        let leads = |at: &usize| !self.options.is_beside(*at) && self.entrants[*at].fault.is_none();
+        let calls = (0..self.entrants.len()).filter(leads).filter_map(|at| self.in_check(at));
+        OUTCLASSED_IN_CHECK * calls.min_by(f64::total_cmp).unwrap_or(f64::INFINITY)
+    }
+
     /// Leaves out contenders that are hopeless already in the check, once a repeat confirms it.
-    fn leave_out(&mut self, checks: &Checks, options: &RaceOptions, events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
-        let call = |at: usize| Some((at, checks.entries[at].probe.as_ref()?.call_ns));
-        let probes: Vec<(usize, f64)> = self.race.racing().into_iter().filter_map(call).collect();
-        // Only one that may be chosen outclasses others.
-        let is_beside = |at: usize| options.beside.get(at).copied().unwrap_or(false);
-        let may_be_chosen = probes.iter().filter(|(at, _)| !is_beside(*at));
-        let Some(best) = may_be_chosen.map(|(_, call)| *call).min_by(f64::total_cmp) else { return Ok(()) };
-        let keep_below = options.settings.keep_below;
+    fn leave_out(&mut self, events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
+        let hopeless = self.hopeless();
+        let keep_below = self.options.settings.keep_below;
         let sets = self.stage.sets(0);
-        for (at, call) in probes {
-            if call <= OUTCLASSED_IN_CHECK * best || keep_below.is_some_and(|keep| call <= keep) {
+        for at in self.race.racing() {
+            let Some(call) = self.in_check(at) else { continue };
+            if call <= hopeless || keep_below.is_some_and(|keep| call <= keep) {
                 continue;
             }
             match self.once_more(at, &sets) {
-                Ok((cold_ns, again)) if again > OUTCLASSED_IN_CHECK * best => {
+                Ok((cold_ns, again)) if again > hopeless => {
                     self.entrants[at].timed = Timed::InCheck(again.min(call));
                     self.entrants[at].runs.cold = vec![cold_ns];
+                    self.log.leaves_out(at);
                     self.race.leave_out(at);
-                    events(Event::LeftOut(&self.entrants[at].name, again.min(call) / best));
+                    events(Event::LeftOut(&self.entrants[at].name, again.min(call) / hopeless * OUTCLASSED_IN_CHECK));
                 }
                 Ok(_) => {}
                 Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
@@ -247,23 +294,27 @@ impl Track<'_> {
     /// Nanoseconds of a first call and of one after it, in a fresh process.
     fn once_more(&mut self, at: usize, sets: &[Vec<Value>]) -> Result<(Nanos, Nanos), Trouble> {
         self.stage.start(at)?;
-        let cold = self.stage.run(Asked { mode: Mode::Time, sets: &sets[..1], passes: 1, calls_per_span: 1 })?;
-        let timed = self.stage.run(Asked { mode: Mode::Time, sets, passes: 1, calls_per_span: 1 })?;
+        let message = self.message(at);
+        let cold = timed(self.stage, &sets[..1], 1, 1)?;
+        let later = timed(self.stage, sets, 1, 1)?;
         self.stage.end();
-        let mean = |spans: &[u64]| spans.iter().sum::<u64>() as f64 / spans.len().max(1) as f64;
-        Ok((mean(&cold.ran.spans_ns), mean(&timed.ran.spans_ns)))
+        Ok((first_call(&cold, message), Account::of(&later, sets.len() as u64, message).call_ns()))
+    }
+
+    /// What a message to a program and back costs.
+    fn message(&self, at: usize) -> Option<Nanos> {
+        self.checks.entries[at].probe.as_ref().and_then(|probe| probe.message_ns)
+    }
+
+    /// How long the next round will last, by those before.
+    fn next_lasts(&self) -> Duration {
+        self.race.running().iter().map(|&at| self.lasted[at]).sum()
     }
 
     /// One round: everyone once, in random order, each in a fresh process.
-    fn round(
-        &mut self,
-        options: &RaceOptions,
-        random: &mut Pcg64Mcg,
-        lasted: &mut [Duration],
-        events: &mut dyn FnMut(Event<'_>),
-    ) -> Result<Vec<Departure>, Trouble> {
-        let round = self.race.rounds();
-        let sets = self.stage.sets(round as u64);
+    fn round(&mut self, random: &mut Pcg64Mcg, events: &mut dyn FnMut(Event<'_>)) -> Result<Vec<Departure>, Trouble> {
+        let number = self.race.rounds();
+        let sets = self.stage.sets(number as u64);
         let mut order = self.race.running();
         order.shuffle(random);
         let mut taken: Vec<Option<Taken>> = vec![None; self.entrants.len()];
@@ -275,9 +326,12 @@ impl Track<'_> {
                 Err(trouble) => self.fail(at, &trouble, events),
             }
             self.stage.end();
-            lasted[at] = self.stage.now() - begun;
+            self.lasted[at] = self.stage.now() - begun;
         }
-        let values: Vec<Option<f64>> = taken.iter().map(|run| run.as_ref().map(|run| run.call_ns)).collect();
+        self.see_rows(&sets, &mut taken, events)?;
+        self.see_clock(&mut taken, events)?;
+        let values = taken.iter().map(|run| run.as_ref().map(|run| run.call_ns)).collect();
+        let mut held = Vec::new();
         for (at, run) in taken.into_iter().enumerate() {
             let Some(run) = run else { continue };
             self.measured_ns += run.spans_ns;
@@ -286,72 +340,171 @@ impl Track<'_> {
             runs.p95.extend(run.p95);
             runs.cold.push(run.cold_ns);
             runs.cpu.push(run.cpu_ns);
-            runs.excess.push(run.excess);
-            runs.ran.push(round);
-            self.race.hold(at, runs.is_open(&options.limits));
+            runs.ran.push(number);
+            held.push((at, runs.is_open(&self.options.limits)));
         }
-        Ok(self.race.record(&values))
+        held.iter().for_each(|&(at, is_open)| self.race.hold(at, is_open));
+        let round = Round { values, held };
+        let departures = self.race.record(&round.values);
+        self.log.records(round);
+        Ok(departures)
     }
 
     fn run_once(&mut self, at: usize, sets: &[Vec<Value>]) -> Result<Taken, Trouble> {
         let pace = self.paces[at].ok_or_else(|| Trouble::Refused("it was not probed".to_owned()))?;
         let settle = self.stage.contestants()[at].calls_to_settle;
+        let message = self.message(at);
         self.stage.start(at)?;
-        let cold = self.stage.run(Asked { mode: Mode::Time, sets: &sets[..1], passes: 1, calls_per_span: 1 })?;
-        let cold_ns = cold.ran.spans_ns.first().map_or(0.0, |&span| span as f64);
+        let cold = timed(self.stage, &sets[..1], 1, 1)?;
+        let cold_ns = first_call(&cold, message);
         if settle > 0 && cold_ns < LONG_CALL_NS {
             let some = &sets[..sets.len().min(settle as usize)];
-            self.stage.run(Asked { mode: Mode::Time, sets: some, passes: settle.div_ceil(some.len() as u64), calls_per_span: 1 })?;
+            timed(self.stage, some, settle.div_ceil(some.len() as u64), 1)?;
         }
-        let timed = self.stage.run(Asked { mode: Mode::Time, sets, passes: pace.passes, calls_per_span: pace.calls_per_span })?;
-        let spans = &timed.ran.spans_ns;
-        let expected = pace.passes * sets.len() as u64;
-        if spans.len() as u64 != expected {
-            return Err(Trouble::Broken(format!("{} spans for {expected} were given", spans.len())));
-        }
-        let spans_ns = spans.iter().sum::<u64>() as f64;
-        let calls = spans.len() as f64 * pace.calls_per_span as f64;
-        let each: Vec<f64> = spans.iter().map(|&span| span as f64 / pace.calls_per_span as f64).collect();
-        let wall_ns = timed.wall.as_nanos() as f64;
-        if spans_ns > wall_ns * 1.01 {
-            return Err(Trouble::Refused("it reports more time than passed by the runner's clock".to_owned()));
-        }
+        let done = timed(self.stage, sets, pace.passes, pace.calls_per_span)?;
+        let spans = &done.ran.spans_ns;
+        let calls = spans.len() as u64 * pace.calls_per_span;
+        let account = Account::of(&done, calls, message);
+        let each: Vec<f64> = spans.iter().map(|&span| account.factor() * span as f64 / pace.calls_per_span as f64).collect();
         Ok(Taken {
-            call_ns: spans_ns / calls,
-            spans_ns,
+            call_ns: account.call_ns(),
+            spans_ns: account.call_ns() * calls as f64,
             p95: percentile(&each, 0.95).filter(|_| each.len() >= ENOUGH_FOR_P95),
             cold_ns,
-            cpu_ns: timed.ran.cpu_ns as f64 / calls,
-            excess: (wall_ns - spans_ns - PIPE_NS).max(0.0) / spans_ns.max(1.0),
+            cpu_ns: done.ran.cpu_ns as f64 / calls.max(1) as f64,
+            is_doubtful: !account.is_believed(),
+            first_rows: cold.ran.rows,
+            rows: done.ran.rows,
+            repeats: pace.passes * pace.calls_per_span,
         })
     }
 
-    /// Whether it is known of all that may be chosen if they keep the limits on times.
-    fn keeps_limits(&self, options: &RaceOptions) -> bool {
-        let may_be_chosen = self.race.racing().into_iter().filter(|&at| !options.beside.get(at).copied().unwrap_or(false));
-        !may_be_chosen.into_iter().any(|at| self.entrants[at].runs.is_open(&options.limits))
+    /// Holds the rows of the round's calls against the right answer's. Without parameters that is the checked one; with them Kampf's
+    /// own contenders, which cannot say what they did not do, tell how many rows are right, and where there are none of them, or they
+    /// do not agree, the right answer itself.
+    fn see_rows(&mut self, sets: &[Vec<Value>], taken: &mut [Option<Taken>], events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
+        let is_program = |at: usize| self.stage.contestants()[at].counter.is_program;
+        let rows = |references: &[Reference]| references.iter().map(|one| self.stage.rows_of(one)).collect::<Vec<u64>>();
+        let mut own = (0..taken.len()).filter(|&at| !is_program(at)).filter_map(|at| taken[at].as_ref());
+        let agreed = own.next().map(|run| (run.first_rows, run.rows / run.repeats.max(1)));
+        let all_agree = agreed.is_some_and(|(first, pass)| {
+            (0..taken.len()).filter_map(|at| taken[at].as_ref()).all(|run| run.first_rows == first && run.rows == pass * run.repeats)
+        });
+        if all_agree {
+            return Ok(());
+        }
+        let right = match self.has_parameters(sets) {
+            false => rows(&self.checks.references),
+            true => match self.stage.right(sets) {
+                Ok(right) => right.references.iter().map(|one| self.stage.rows_of(one)).collect(),
+                Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
+                // Without the right answer nobody is accused.
+                Err(_) => return Ok(()),
+            },
+        };
+        let (first, pass) = (right.first().copied().unwrap_or(0), right.iter().sum::<u64>());
+        for (at, run) in taken.iter_mut().enumerate() {
+            let Some(seen) = run.as_ref() else { continue };
+            let checked = rows_are_right(seen.first_rows, first, "first call")
+                .and_then(|()| rows_are_right(seen.rows, pass * seen.repeats, "timed calls"));
+            if let Err(trouble) = checked {
+                *run = None;
+                self.fail(at, &trouble, events);
+            }
+        }
+        Ok(())
     }
 
-    fn fail(&mut self, at: usize, trouble: &Trouble, events: &mut dyn FnMut(Event<'_>)) {
-        self.take_out(at, trouble.to_string());
+    fn has_parameters(&self, sets: &[Vec<Value>]) -> bool {
+        sets.iter().any(|set| !set.is_empty())
+    }
+
+    /// A program that the runner's clock contradicts in some rounds one after the other has to show afresh that it is to be believed.
+    /// What is recorded of such rounds is the clock's time, so that it drops nobody meanwhile. Kampf's own contenders are its own
+    /// code; what their runs last longer is the machine's doing, as one busy with other things shows.
+    fn see_clock(&mut self, taken: &mut [Option<Taken>], events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
+        for (at, run) in taken.iter_mut().enumerate() {
+            let Some(seen) = run.as_ref() else { continue };
+            let runs = &mut self.entrants[at].runs;
+            runs.doubts = if seen.is_doubtful { runs.doubts + 1 } else { 0 };
+            if runs.doubts >= DOUBTS && !self.is_borne_out(at, events)? {
+                *run = None;
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether a program is believed again, started afresh. One that is not is taken out.
+    fn is_borne_out(&mut self, at: usize, events: &mut dyn FnMut(Event<'_>)) -> Result<bool, Trouble> {
+        let sets = self.stage.sets(0);
+        let rows = self.checks.references.iter().map(|one| self.stage.rows_of(one)).sum();
+        let again = self.stage.start(at).and_then(|_| timed(self.stage, &sets[..1], 1, 1)).and_then(|_| believe(self.stage, &sets, rows));
+        self.stage.end();
+        match again {
+            Ok(believed) => {
+                self.entrants[at].runs.doubts = 0;
+                // The machine is busier than it was in the check.
+                self.paces[at].iter_mut().for_each(|pace| pace.lengthen(&believed));
+                Ok(true)
+            }
+            Err(Trouble::Interrupted) => Err(Trouble::Interrupted),
+            Err(trouble) => {
+                self.fail(at, &trouble, events);
+                Ok(false)
+            }
+        }
+    }
+
+    /// Whether it is known of all that may be chosen if they keep the limits on times.
+    fn keeps_limits(&self) -> bool {
+        let may_be_chosen = self.race.racing().into_iter().filter(|&at| !self.options.is_beside(at));
+        !may_be_chosen.into_iter().any(|at| self.entrants[at].runs.is_open(&self.options.limits))
+    }
+
+    /// Takes somebody out of the race for trouble with it.
+    pub(super) fn fail(&mut self, at: usize, trouble: &Trouble, events: &mut dyn FnMut(Event<'_>)) {
+        match trouble {
+            Trouble::NotBelieved(_) if self.stage.contestants()[at].counter.is_program => self.forget(at, trouble),
+            Trouble::NotBelieved(_) => self.take_out(at, EntrantFault::Disagrees, trouble.to_string()),
+            _ => self.take_out(at, EntrantFault::Failed, trouble.to_string()),
+        }
         events(Event::Failed(&self.entrants[at].name, trouble.to_string()));
     }
 
-    pub(super) fn take_out(&mut self, at: usize, reason: String) {
+    pub(super) fn take_out(&mut self, at: usize, fault: EntrantFault, reason: String) {
+        let rounds = self.race.rounds();
+        self.log.fails(at, rounds);
         self.race.fail(at);
-        self.entrants[at].reason = Some(reason);
-        self.entrants[at].failed_after = Some(self.race.rounds());
+        let entrant = &mut self.entrants[at];
+        (entrant.fault, entrant.reason, entrant.failed_after) = (Some(fault), Some(reason), Some(rounds));
     }
 
-    /// A program whose runs last longer than it says, in every round, is not believed. Kampf's own contenders are its own code;
-    /// what their runs last longer is the machine's doing, as one busy with other things shows.
-    fn look_for_contradictions(&mut self) {
-        for at in self.race.racing() {
-            let excess = self.entrants[at].runs.excess.iter().copied().fold(f64::INFINITY, f64::min);
-            if self.stage.contestants()[at].counter.is_program && excess.is_finite() && excess > 0.01 {
-                self.take_out(at, format!("its runs last {:.0} % longer by the runner's clock than it reports", excess * 100.0));
+    /// The race goes on as if one had never been there: whoever left because of it is back.
+    fn forget(&mut self, at: usize, trouble: &Trouble) {
+        self.log.forgets(at);
+        let entrant = &mut self.entrants[at];
+        (entrant.fault, entrant.reason, entrant.failed_after) = (Some(EntrantFault::NotBelieved), Some(trouble.to_string()), Some(0));
+        (entrant.runs, entrant.timed) = (Runs::default(), Timed::InRounds);
+        self.race = self.log.race();
+        let hopeless = self.hopeless();
+        for back in self.log.left_out().to_vec() {
+            if matches!(self.entrants[back].timed, Timed::InCheck(call) if call <= hopeless) {
+                self.log.takes_in(back);
+                (self.entrants[back].timed, self.entrants[back].runs) = (Timed::InRounds, Runs::default());
             }
         }
+        self.race = self.log.race();
+    }
+
+    /// A program that the runner's clock has contradicted in every round, however few there were, has to show it too.
+    fn look_for_contradictions(&mut self, events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
+        for at in self.race.racing() {
+            let runs = &self.entrants[at].runs;
+            if runs.doubts > 0 && runs.doubts == runs.rounds.len() {
+                self.is_borne_out(at, events)?;
+            }
+        }
+        Ok(())
     }
 }
 
@@ -363,5 +516,10 @@ struct Taken {
     p95: Option<f64>,
     cold_ns: Nanos,
     cpu_ns: Nanos,
-    excess: f64,
+    /// Whether the runner's clock does not bear it out.
+    is_doubtful: bool,
+    /// Rows of the first call, and of all timed calls: of so many passes.
+    first_rows: u64,
+    rows: u64,
+    repeats: u64,
 }

@@ -21,6 +21,9 @@ pub(crate) trait Stage {
     /// The right answer to each set.
     fn right(&mut self, sets: &[Vec<Value>]) -> Result<Right, Trouble>;
 
+    /// How many rows of a reference are the answer.
+    fn rows_of(&self, reference: &Reference) -> u64;
+
     /// Starts a contender afresh. Who was there before has ended.
     fn start(&mut self, at: usize) -> Result<Started, Trouble>;
 
@@ -84,4 +87,6 @@ pub(crate) struct Done {
     pub(crate) ran: Ran,
     /// Time from sending the request to its reply, by the runner's own clock.
     pub(crate) wall: Duration,
+    /// By how many bytes the process's resident memory grew meanwhile, where that was watched.
+    pub(crate) growth: Option<u64>,
 }

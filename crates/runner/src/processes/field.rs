@@ -59,6 +59,10 @@ impl Stage for Field<'_> {
         references(self.inbox, self.setup, self.contest, sets)
     }
 
+    fn rows_of(&self, reference: &Reference) -> u64 {
+        reference.answer(self.contest.limit()).len() as u64
+    }
+
     fn start(&mut self, at: usize) -> Result<Started, Trouble> {
         self.end();
         let begun = Instant::now();

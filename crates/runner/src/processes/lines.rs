@@ -1,6 +1,6 @@
 //! The lines of a contender's output, as they come and within bounds.
 
-use kampf_protocol::{LONGEST_LINE, PREFIX};
+use kampf_protocol::{LONGEST_LINE, begins_like_reply, may_be_reply};
 
 /// A line of the protocol, or why there is none.
 #[derive(Debug, PartialEq)]
@@ -38,7 +38,12 @@ impl Lines {
         self.bytes.len() - self.start > LONGEST_LINE
     }
 
-    /// The next line of the protocol that is there whole.
+    /// Whether what has come last begins like a line of the protocol and has no end.
+    pub(crate) fn has_begun(&self) -> bool {
+        begins_like_reply(&self.bytes[self.start..])
+    }
+
+    /// The next line that is there whole and may be the protocol's.
     pub(crate) fn next(&mut self) -> Option<Line> {
         loop {
             let end = self.bytes[self.searched..].iter().position(|&byte| byte == b'\n').map(|at| self.searched + at);
@@ -49,22 +54,26 @@ impl Lines {
             let (from, skipped) = (self.start, std::mem::take(&mut self.skipping));
             (self.start, self.searched) = (end + 1, end + 1);
             let line = &self.bytes[from..end];
-            if skipped || !line.starts_with(PREFIX.as_bytes()) {
+            if skipped || !may_be_reply(line) {
                 continue;
             }
-            if line.len() > LONGEST_LINE {
-                return Some(Line::TooLong);
+            let is_meant = begins_like_reply(line);
+            match std::str::from_utf8(line) {
+                _ if line.len() > LONGEST_LINE && is_meant => return Some(Line::TooLong),
+                Ok(line) if line.len() <= LONGEST_LINE => return Some(Line::Whole(line.to_owned())),
+                Err(_) if is_meant => return Some(Line::NotText),
+                _ => continue,
             }
-            return Some(std::str::from_utf8(line).map_or(Line::NotText, |line| Line::Whole(line.to_owned())));
         }
     }
 
     /// A line whose end has not come: log is let go of at once, a line of the protocol once it is too long.
     fn unfinished(&mut self) -> Option<Line> {
         let line = &self.bytes[self.start..];
-        let known = line.len().min(PREFIX.len());
-        let is_log = self.skipping || line[..known] != PREFIX.as_bytes()[..known];
-        let too_long = !is_log && line.len() > LONGEST_LINE;
+        // What begins like an object may turn out to be a reply at its very end.
+        let is_too_long = line.len() > LONGEST_LINE;
+        let is_log = self.skipping || is_surely_log(line) || (is_too_long && !begins_like_reply(line));
+        let too_long = !is_log && is_too_long;
         if is_log || too_long {
             self.skipping |= !line.is_empty();
             self.bytes.clear();
@@ -74,6 +83,14 @@ impl Lines {
         (self.start, self.searched) = (0, self.bytes.len());
         too_long.then_some(Line::TooLong)
     }
+}
+
+/// Whether a line that has begun so is log, whatever follows.
+fn is_surely_log(line: &[u8]) -> bool {
+    const MARK: &[u8] = "\u{feff}".as_bytes();
+    let known = line.len().min(MARK.len());
+    let rest = if line[..known] == MARK[..known] { &line[known..] } else { line };
+    rest.trim_ascii_start().first().is_some_and(|first| *first != b'{')
 }
 
 #[cfg(test)]
@@ -92,10 +109,13 @@ mod tests {
 
     #[test]
     fn lines_of_the_protocol_are_found_in_whatever_pieces_they_come_and_log_is_passed_over() {
-        let text = b"log\n\xff\xfe\n{\"kampf\":1,\"a\":1}\n\n{\"kampf\" is log too\n{\"kampf\":1,\xff}\n{\"kampf\":1,\"b\":2}\nrest";
+        let text =
+            b"log\n\xff\xfe\n{\"kampf\":1,\"a\":1}\n\n{\"level\":\"\xff kampf\"}\n{\"level\":1}\n{\"kampf\" is meant\n{\"kampf\":1,\xff}\n\
+            \xef\xbb\xbf{ \"a\":1,\"kampf\":1}\nrest";
+        let whole = |line: &str| Line::Whole(line.to_owned());
         for size in 1..text.len() + 1 {
             let expected =
-                [Line::Whole("{\"kampf\":1,\"a\":1}".to_owned()), Line::NotText, Line::Whole("{\"kampf\":1,\"b\":2}".to_owned())];
+                [whole("{\"kampf\":1,\"a\":1}"), whole("{\"kampf\" is meant"), Line::NotText, whole("\u{feff}{ \"a\":1,\"kampf\":1}")];
             assert_eq!(all(text, size), expected, "in pieces of {size} bytes");
         }
     }
@@ -113,11 +133,27 @@ mod tests {
         let piece = vec![b'1'; LONGEST_LINE / 4];
         for _ in 0..4 {
             assert_eq!(lines.next(), None);
+            assert!(lines.has_begun());
             lines.push(&piece);
         }
         assert_eq!(lines.next(), Some(Line::TooLong));
         assert!(lines.bytes.is_empty());
+        assert!(!lines.has_begun());
         lines.push(b"more of it\n{\"kampf\":1,\"a\":1}\n");
         assert_eq!(lines.next(), Some(Line::Whole("{\"kampf\":1,\"a\":1}".to_owned())));
+    }
+    #[test]
+    fn an_object_without_an_end_is_log_once_it_is_longer_than_any_line_may_be() {
+        let mut lines = Lines::default();
+        lines.push(b"{\"level\":\"");
+        let piece = vec![b'x'; LONGEST_LINE / 4];
+        for _ in 0..5 {
+            assert_eq!(lines.next(), None);
+            lines.push(&piece);
+        }
+        assert_eq!(lines.next(), None);
+        assert!(lines.bytes.is_empty() && !lines.has_begun());
+        lines.push(b"\"}\n{\"kampf\": 1}\n");
+        assert_eq!(lines.next(), Some(Line::Whole("{\"kampf\": 1}".to_owned())));
     }
 }

@@ -158,7 +158,7 @@ impl<'a> Process<'a> {
                 None => self.wait(deadline, limit)?,
             }
             if Instant::now() >= deadline {
-                return Err(Trouble::TimedOut(limit));
+                return Err(self.late(limit));
             }
         }
     }
@@ -167,7 +167,7 @@ impl<'a> Process<'a> {
     fn wait(&mut self, deadline: Instant, limit: Duration) -> Result<(), Trouble> {
         let left = deadline.saturating_duration_since(Instant::now());
         if left.is_zero() {
-            return Err(Trouble::TimedOut(limit));
+            return Err(self.late(limit));
         }
         let time = Timespec { tv_sec: left.as_secs().try_into().unwrap_or(i64::MAX), tv_nsec: left.subsec_nanos().into() };
         let waiting = self.stdin.as_ref().filter(|_| !self.unsent.is_empty());
@@ -192,6 +192,16 @@ impl<'a> Process<'a> {
             self.write()?;
         }
         if self.read()? { Ok(()) } else { Err(self.ended()) }
+    }
+
+    /// Words for one that has not answered in time. A reply without its end is not one.
+    fn late(&self, limit: Duration) -> Trouble {
+        match self.lines.has_begun() {
+            true => {
+                Trouble::Broken(format!("within {} s its reply had no end of line; end it with a line feed and flush", limit.as_secs_f64()))
+            }
+            false => Trouble::TimedOut(limit),
+        }
     }
 
     /// Hands over as much of what is to be sent as is taken now.

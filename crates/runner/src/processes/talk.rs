@@ -2,7 +2,6 @@
 
 use std::time::{Duration, Instant};
 
-use kampf_contest::Measure;
 use kampf_contest::{answer_row_from_json, value_to_json};
 use kampf_protocol::{Hello, Limits, Mode, Reply, Request, Run};
 use kampf_schema::{LogicalType, Value};
@@ -134,13 +133,10 @@ impl<'a> Talk<'a> {
                 Reply::Rows(rows) if rows.id == id && rows.set < last => {
                     return Err(Trouble::Broken(format!("rows of set {} came after rows of set {last}; send the sets in order", rows.set)));
                 }
-                Reply::Ran(mut ran) if ran.id == id => {
+                Reply::Ran(ran) if ran.id == id => {
                     let wall = start.elapsed();
-                    let peak = before.and_then(|before| Some(self.process.resident("VmHWM")?.saturating_sub(before)));
-                    if let (Some(counts), Some(peak)) = (&mut ran.counts, peak) {
-                        counts.complete(Measure::HeapPeak.entry().name, peak);
-                    }
-                    return Ok(Some(Done { ran, wall }));
+                    let growth = before.and_then(|before| Some(self.process.resident("VmHWM")?.saturating_sub(before)));
+                    return Ok(Some(Done { ran, wall, growth }));
                 }
                 other => {
                     return Err(Trouble::Broken(format!("an answer to run {id} was expected, not {other:?}").chars().take(200).collect()));

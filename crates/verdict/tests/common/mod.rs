@@ -25,7 +25,7 @@ pub(crate) fn contender(name: &str, rounds: Vec<f64>) -> ContenderFacts {
     let choices = choices(name);
     let mut measured = Measured::default();
     for (measure, value) in [(Measure::Statements, 1), (Measure::RoundTrips, 1), (Measure::HeapPeak, 1000)] {
-        measured.set(measure, Counted { value, how: How::Inside });
+        measured.set(measure, Counted::always(value, How::Inside));
     }
     ContenderFacts {
         name: name.to_owned(),
@@ -45,7 +45,7 @@ pub(crate) fn with_hand(mut contender: ContenderFacts, statements: usize) -> Con
 }
 
 pub(crate) fn counted(mut contender: ContenderFacts, measure: Measure, value: u64) -> ContenderFacts {
-    contender.measured.set(measure, Counted { value, how: How::Inside });
+    contender.measured.set(measure, Counted::always(value, How::Inside));
     contender
 }
 

@@ -1,0 +1,184 @@
+//! Whether a contender's word is believed: held against the runner's clock, and against the right answer.
+
+use std::time::Duration;
+
+use kampf_protocol::Mode;
+use kampf_race::{Nanos, median};
+use kampf_schema::Value;
+
+use super::pace::{SHORTEST_RUN_NS, SHORTEST_SPAN_NS};
+use super::stage::{Asked, Done, Stage};
+use crate::trouble::Trouble;
+
+/// By so much, as a share of its spans, a run may last longer than they do.
+pub(crate) const ALLOWED: f64 = 0.01;
+/// Runs of no passes that a message's cost is the median of.
+const MESSAGES: usize = 5;
+/// A program that takes longer for nothing than this cannot be timed.
+const LONGEST_MESSAGE: Duration = Duration::from_millis(50);
+/// Spans are not made longer than this by the runner's clock, so that taking the time costs less than is allowed.
+const LONGEST_SPAN_NS: Nanos = 1e6;
+/// How much longer spans and runs become at a time, and how long runs become at most. What a busy machine adds to a run does not grow
+/// with it; what is kept back does.
+const GROWTH: f64 = 4.0;
+const LONGEST_RUN_NS: Nanos = 1e9;
+/// Runs of a size that are given a chance to be believed, where they are no longer than this; a longer one is given one.
+const TRIES: usize = 3;
+const LONG_RUN_NS: Nanos = 200e6;
+
+/// A run that was timed: what the contender says of it, beside what the runner's clock says.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(crate) struct Account {
+    /// Calls in all spans.
+    calls: u64,
+    /// The sum of the spans, as it was reported.
+    said: Nanos,
+    /// The time of the run by the runner's clock without what a message costs; none where it is not asked for.
+    by_clock: Option<Nanos>,
+}
+
+impl Account {
+    /// Of a run of so many calls, where a message costs so much; a contender of Kampf's own, whose code takes the time, has none.
+    pub(crate) fn of(done: &Done, calls: u64, message: Option<Nanos>) -> Account {
+        let said = done.ran.spans_ns.iter().map(|&span| span as Nanos).sum();
+        Account { calls, said, by_clock: message.map(|message| (done.wall.as_nanos() as Nanos - message).max(1.0)) }
+    }
+
+    /// By how much the run lasted longer than its spans, as a share of them; negative where they claim more than has passed.
+    pub(crate) fn excess(&self) -> f64 {
+        self.by_clock.map_or(0.0, |by_clock| by_clock / self.said.max(1.0) - 1.0)
+    }
+
+    /// Whether the runner's clock bears out what is said.
+    pub(crate) fn is_believed(&self) -> bool {
+        self.excess().abs() <= ALLOWED
+    }
+
+    /// Nanoseconds of a call: as it is said where that is believed, else by the runner's clock.
+    pub(crate) fn call_ns(&self) -> Nanos {
+        let nanos = if self.is_believed() { self.said } else { self.by_clock.unwrap_or(self.said) };
+        nanos / self.calls.max(1) as Nanos
+    }
+
+    /// What a figure that was reported is multiplied by to be what the runner's clock says.
+    pub(crate) fn factor(&self) -> f64 {
+        if self.is_believed() { 1.0 } else { self.by_clock.map_or(1.0, |by_clock| by_clock / self.said.max(1.0)) }
+    }
+
+    fn by_clock_a_call(&self) -> Nanos {
+        self.by_clock.unwrap_or(self.said) / self.calls.max(1) as Nanos
+    }
+
+    /// Why it is not believed, with the figures.
+    pub(crate) fn contradiction(&self) -> String {
+        let [said, by_clock] = [self.said / self.calls.max(1) as Nanos, self.by_clock_a_call()].map(readable);
+        format!("it says that a call takes {said}, and by the runner's clock it takes {by_clock}")
+    }
+}
+
+/// A time with its unit and three digits; a program's wrong unit shows in them.
+fn readable(nanos: Nanos) -> String {
+    let (value, unit) = match nanos {
+        n if n < 1e3 => (n, "ns"),
+        n if n < 1e6 => (n / 1e3, "us"),
+        n if n < 1e9 => (n / 1e6, "ms"),
+        n => (n / 1e9, "s"),
+    };
+    let digits = if value < 10.0 { 2 } else { usize::from(value < 100.0) };
+    format!("{value:.digits$} {unit}")
+}
+
+/// Has the contender that was started carry out a timed run, and sees that every span is there.
+pub(crate) fn timed(stage: &mut dyn Stage, sets: &[Vec<Value>], passes: u64, calls_per_span: u64) -> Result<Done, Trouble> {
+    let done = stage.run(Asked { mode: Mode::Time, sets, passes, calls_per_span })?;
+    let expected = passes.saturating_mul(sets.len() as u64);
+    if done.ran.spans_ns.len() as u64 != expected {
+        return Err(Trouble::NotBelieved(format!("it reports {} spans of a run of {expected}", done.ran.spans_ns.len())));
+    }
+    Ok(done)
+}
+
+/// Holds the rows that runs have delivered against the rows of the right answer.
+pub(crate) fn rows_are_right(found: u64, right: u64, what: &str) -> Result<(), Trouble> {
+    if found == right {
+        return Ok(());
+    }
+    Err(Trouble::NotBelieved(format!("it reports {found} rows of its {what}, where the checked answer has {right}")))
+}
+
+/// What the check finds out about how a program is to be timed.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(crate) struct Believed {
+    /// Nanoseconds that a message to it and back takes.
+    pub(crate) message: Nanos,
+    /// Calls that a span has at least, so that taking the time costs little.
+    pub(crate) calls_per_span: u64,
+    /// Nanoseconds that a run lasts at least.
+    pub(crate) run: Nanos,
+    /// Nanoseconds of a call.
+    pub(crate) call_ns: Nanos,
+}
+
+/// The cost of a message to the program that was started and back: that of a run without passes.
+fn message_cost(stage: &mut dyn Stage, sets: &[Vec<Value>]) -> Result<Nanos, Trouble> {
+    let mut costs = Vec::with_capacity(MESSAGES);
+    for _ in 0..MESSAGES {
+        let done = timed(stage, sets, 0, 1)?;
+        rows_are_right(done.ran.rows, 0, "run without passes")?;
+        costs.push(done.wall.as_nanos() as Nanos);
+    }
+    let cost = median(&costs).unwrap_or(0.0);
+    if cost > LONGEST_MESSAGE.as_nanos() as Nanos {
+        return Err(Trouble::NotBelieved(format!(
+            "a run without passes takes it {}, so its times cannot be held against a clock",
+            readable(cost)
+        )));
+    }
+    Ok(cost)
+}
+
+/// Finds out whether the program that was started is believed: its runs grow until what a message costs and what a span costs beside
+/// itself are less than is allowed, or it shows that they never will be. `rows` are those of one pass.
+pub(crate) fn believe(stage: &mut dyn Stage, sets: &[Vec<Value>], rows: u64) -> Result<Believed, Trouble> {
+    let message = message_cost(stage, sets)?;
+    let calls_in = |passes: u64, calls_per_span: u64| passes.saturating_mul(calls_per_span).saturating_mul(sets.len() as u64);
+    let try_once = |stage: &mut dyn Stage, passes: u64, calls_per_span: u64| {
+        let done = timed(stage, sets, passes, calls_per_span)?;
+        rows_are_right(done.ran.rows, rows.saturating_mul(passes).saturating_mul(calls_per_span), "timed calls")?;
+        Ok(Account::of(&done, calls_in(passes, calls_per_span), Some(message)))
+    };
+    // Runs are planned by the runner's clock alone: what a program says could make them as long as it likes.
+    let mut run = SHORTEST_RUN_NS.max(message / ALLOWED);
+    let mut account = try_once(stage, 1, 1)?;
+    let mut calls_per_span = (SHORTEST_SPAN_NS / account.by_clock_a_call()).ceil().max(1.0);
+    let believed = |account: &Account, calls_per_span: f64, run: Nanos| Believed {
+        message,
+        calls_per_span: calls_per_span as u64,
+        run,
+        call_ns: account.call_ns(),
+    };
+    if calls_per_span == 1.0 && account.by_clock.unwrap_or(0.0) >= run && account.is_believed() {
+        return Ok(believed(&account, calls_per_span, run));
+    }
+    loop {
+        for _ in 0..TRIES {
+            let pass = account.by_clock_a_call() * calls_in(1, calls_per_span as u64) as Nanos;
+            let passes = (1.05 * run / pass).ceil().max(1.0) as u64;
+            account = try_once(stage, passes, calls_per_span as u64)?;
+            if account.is_believed() {
+                return Ok(believed(&account, calls_per_span, run));
+            }
+            if account.by_clock.unwrap_or(0.0) > LONG_RUN_NS {
+                break;
+            }
+        }
+        let spans_grow = account.by_clock_a_call() * calls_per_span < LONGEST_SPAN_NS;
+        if !spans_grow && account.by_clock.unwrap_or(0.0) >= LONGEST_RUN_NS {
+            return Err(Trouble::NotBelieved(account.contradiction()));
+        }
+        if spans_grow {
+            calls_per_span *= GROWTH;
+        }
+        run = (run * GROWTH).min(LONGEST_RUN_NS.max(run));
+    }
+}

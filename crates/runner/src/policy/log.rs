@@ -1,0 +1,82 @@
+//! Everything that went into a race, so that it can be told again without somebody.
+
+use kampf_race::{Nanos, Race, RaceSettings};
+
+/// What a race was told, in its order.
+#[derive(Clone, Debug)]
+pub(super) struct Log {
+    settings: RaceSettings,
+    beside: Vec<bool>,
+    /// Who could not be run, and after how many rounds that was found.
+    failed: Vec<(usize, usize)>,
+    /// Who did not start, being outclassed in the check.
+    left_out: Vec<usize>,
+    rounds: Vec<Round>,
+}
+
+/// The values of a round, and of whom it is open then if they are good enough.
+#[derive(Clone, Debug)]
+pub(super) struct Round {
+    pub(super) values: Vec<Option<Nanos>>,
+    pub(super) held: Vec<(usize, bool)>,
+}
+
+impl Log {
+    pub(super) fn new(settings: RaceSettings, beside: Vec<bool>) -> Log {
+        Log { settings, beside, failed: Vec::new(), left_out: Vec::new(), rounds: Vec::new() }
+    }
+
+    pub(super) fn fails(&mut self, at: usize, rounds: usize) {
+        self.failed.push((at, rounds));
+    }
+
+    pub(super) fn leaves_out(&mut self, at: usize) {
+        self.left_out.push(at);
+    }
+
+    /// Takes somebody back who was left out.
+    pub(super) fn takes_in(&mut self, at: usize) {
+        self.left_out.retain(|one| *one != at);
+    }
+
+    pub(super) fn left_out(&self) -> &[usize] {
+        &self.left_out
+    }
+
+    pub(super) fn records(&mut self, round: Round) {
+        self.rounds.push(round);
+    }
+
+    /// Forgets everything about a contender: from now on it is one that never could be run.
+    pub(super) fn forgets(&mut self, at: usize) {
+        self.failed.retain(|(one, _)| *one != at);
+        self.failed.push((at, 0));
+        self.takes_in(at);
+        for round in &mut self.rounds {
+            round.values[at] = None;
+            round.held.retain(|(one, _)| *one != at);
+        }
+    }
+
+    /// The race as it follows from the log.
+    pub(super) fn race(&self) -> Race {
+        let mut race = Race::new(self.beside.len(), self.settings);
+        self.beside.iter().enumerate().filter(|(_, beside)| **beside).for_each(|(at, _)| race.put_beside(at));
+        let fail = |race: &mut Race, rounds: usize| {
+            self.failed.iter().filter(|(_, after)| *after == rounds).for_each(|(at, _)| race.fail(*at));
+        };
+        fail(&mut race, 0);
+        self.left_out.iter().for_each(|&at| race.leave_out(at));
+        for (number, round) in self.rounds.iter().enumerate() {
+            if number > 0 {
+                fail(&mut race, number);
+            }
+            round.held.iter().for_each(|&(at, is_open)| race.hold(at, is_open));
+            race.record(&round.values);
+        }
+        if !self.rounds.is_empty() {
+            fail(&mut race, self.rounds.len());
+        }
+        race
+    }
+}

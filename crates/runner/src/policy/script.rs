@@ -1,0 +1,242 @@
+//! A stage on which a script is played: contenders that take as long as they are told to, and say of it what they are told to.
+
+use std::time::Duration;
+
+use kampf_contest::{Counter, Reference};
+use kampf_protocol::{Counts, Mode, Ran};
+use kampf_race::Nanos;
+use kampf_schema::Value;
+
+use super::check::CheckedVerdict;
+use super::stage::{Asked, Contestant, Done, Right, Stage, Started};
+use crate::trouble::Trouble;
+
+/// A contender of the script.
+#[derive(Clone)]
+pub(super) struct Actor {
+    pub(super) name: &'static str,
+    pub(super) is_program: bool,
+    /// What really passes: at the start, for a message, for a call, beside each span.
+    pub(super) start: Duration,
+    pub(super) message: Nanos,
+    pub(super) call: Nanos,
+    pub(super) beside_span: Nanos,
+    /// From this start on it does as `lie` says; the check starts everybody twice.
+    pub(super) lies_from: usize,
+    pub(super) lie: Lie,
+    /// What it counts of a call with a parameter.
+    pub(super) statements: fn(i64) -> u64,
+    pub(super) growth: Option<u64>,
+    pub(super) can: Vec<Mode>,
+    /// At this start it cannot be run.
+    pub(super) breaks_at: Option<usize>,
+    /// From this start on its answers are wrong.
+    pub(super) wrong_from: usize,
+    /// In the runs of this start the machine is busy with other things for so long.
+    pub(super) held_up: Option<(usize, Nanos)>,
+}
+
+/// What is untrue of what a contender says of its timed runs.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(super) enum Lie {
+    Nothing,
+    /// Its spans, times this.
+    Spans(f64),
+    /// It leaves spans out.
+    Missing,
+    /// It does nothing in timed calls, and says so by its rows.
+    Idle,
+    /// The rows of its counted calls are too many.
+    Counted,
+}
+
+pub(super) fn own(name: &'static str, milliseconds: f64) -> Actor {
+    Actor {
+        name,
+        is_program: false,
+        start: Duration::from_millis(2),
+        message: 50e3,
+        call: milliseconds * 1e6,
+        beside_span: 30.0,
+        lies_from: 0,
+        lie: Lie::Nothing,
+        statements: |_| 1,
+        growth: None,
+        can: vec![Mode::Answer, Mode::Count, Mode::Time],
+        breaks_at: None,
+        wrong_from: usize::MAX,
+        held_up: None,
+    }
+}
+
+pub(super) fn program(name: &'static str, milliseconds: f64) -> Actor {
+    Actor { is_program: true, growth: Some(4096), ..own(name, milliseconds) }
+}
+
+pub(super) fn lying(actor: Actor, lie: Lie) -> Actor {
+    Actor { lie, ..actor }
+}
+
+pub(super) struct Script {
+    actors: Vec<Actor>,
+    contestants: Vec<Contestant>,
+    starts: Vec<usize>,
+    /// Who is on the stage.
+    at: Option<usize>,
+    clock: Nanos,
+    has_parameters: bool,
+    /// The user wants to stop when so many have been started.
+    pub(super) stops_after: Option<usize>,
+    /// From so many starts on, the right answers to new parameters cannot be had.
+    pub(super) no_right_after: Option<usize>,
+    /// Everything that was asked for: who, mode, passes, calls a span, sets.
+    pub(super) asked: Vec<(usize, Mode, u64, u64, usize)>,
+}
+
+impl Script {
+    pub(super) fn new(actors: Vec<Actor>) -> Script {
+        let contestant = |actor: &Actor| Contestant {
+            name: actor.name.to_owned(),
+            counter: Counter { is_program: actor.is_program, trips_are_modelled: true },
+            calls_to_settle: 0,
+        };
+        let contestants = actors.iter().map(contestant).collect();
+        let starts = vec![0; actors.len()];
+        Script {
+            actors,
+            contestants,
+            starts,
+            at: None,
+            clock: 0.0,
+            has_parameters: false,
+            stops_after: None,
+            no_right_after: None,
+            asked: Vec::new(),
+        }
+    }
+
+    pub(super) fn with_parameters(mut self) -> Script {
+        self.has_parameters = true;
+        self
+    }
+
+    /// How often a contender was started.
+    pub(super) fn starts_of(&self, at: usize) -> usize {
+        self.starts[at]
+    }
+
+    fn all_starts(&self) -> usize {
+        self.starts.iter().sum()
+    }
+
+    /// The luck of a process: up to a hundredth, another for each start of each contender.
+    fn luck(&self, at: usize) -> f64 {
+        let name = self.actors[at].name.bytes().fold(7u64, |sum, byte| sum.wrapping_mul(31).wrapping_add(u64::from(byte)));
+        let mixed = (name + self.starts[at] as u64 + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15);
+        1.0 + 0.01 * ((mixed ^ (mixed >> 29)).wrapping_mul(0xBF58_476D_1CE4_E5B9) as f64 / u64::MAX as f64)
+    }
+}
+
+/// The number in a parameter set.
+fn number(set: &[Value]) -> i64 {
+    match set {
+        [Value::Integer(number)] => *number,
+        _ => 3,
+    }
+}
+
+/// How many rows are right for a parameter set.
+fn right_rows(set: &[Value]) -> u64 {
+    1 + number(set).unsigned_abs() % 7
+}
+
+impl Stage for Script {
+    fn contestants(&self) -> &[Contestant] {
+        &self.contestants
+    }
+
+    fn sets(&self, round: u64) -> Vec<Vec<Value>> {
+        match self.has_parameters {
+            true => (0..8).map(|set| vec![Value::Integer((round as i64 % 1000) * 8 + set)]).collect(),
+            false => vec![Vec::new()],
+        }
+    }
+
+    fn right(&mut self, sets: &[Vec<Value>]) -> Result<Right, Trouble> {
+        if self.no_right_after.is_some_and(|after| self.all_starts() >= after) {
+            return Err(Trouble::Refused("the server went away".to_owned()));
+        }
+        let rows = |set: &Vec<Value>| (0..right_rows(set)).map(|row| vec![Value::Integer(row as i64)]).collect::<Vec<_>>();
+        let reference = |set: &Vec<Value>| Reference { rows: rows(set), keys: Vec::new(), complete: true };
+        Ok(Right { references: sets.iter().map(reference).collect(), by: "the script".to_owned() })
+    }
+
+    fn rows_of(&self, reference: &Reference) -> u64 {
+        reference.rows.len() as u64
+    }
+
+    fn start(&mut self, at: usize) -> Result<Started, Trouble> {
+        if self.stops_after.is_some_and(|after| self.all_starts() >= after) {
+            return Err(Trouble::Interrupted);
+        }
+        self.starts[at] += 1;
+        let actor = &self.actors[at];
+        if actor.breaks_at == Some(self.starts[at]) {
+            return Err(Trouble::Ended("ended with status 1".to_owned(), String::new()));
+        }
+        self.clock += actor.start.as_nanos() as Nanos;
+        self.at = Some(at);
+        Ok(Started { took: actor.start, can: actor.can.clone() })
+    }
+
+    fn compare(&mut self, _: &[Vec<Value>], right: &[Reference]) -> Result<CheckedVerdict, Trouble> {
+        let at = self.at.take().expect("somebody was started");
+        self.clock += self.actors[at].call * right.len() as f64;
+        let difference =
+            || kampf_contest::Difference { row: 0, column: None, expected: None, found: None, expected_rows: 1, found_rows: 2 };
+        Ok(match self.starts[at] >= self.actors[at].wrong_from {
+            true => CheckedVerdict::Disagrees(0, Box::new(difference())),
+            false => CheckedVerdict::Agrees,
+        })
+    }
+
+    fn run(&mut self, asked: Asked<'_>) -> Result<Done, Trouble> {
+        let at = self.at.expect("somebody was started");
+        let (actor, start) = (&self.actors[at], self.starts[at]);
+        let lie = if start >= actor.lies_from { actor.lie } else { Lie::Nothing };
+        let rows: u64 = asked.sets.iter().map(|set| right_rows(set)).sum();
+        let mut ran = Ran { id: 1, ..Ran::default() };
+        let mut wall = actor.message;
+        if asked.mode == Mode::Count {
+            wall += actor.call;
+            ran.rows = rows + u64::from(lie == Lie::Counted);
+            let statements = (actor.statements)(number(&asked.sets[0]));
+            ran.counts = Some([("statements", Some(statements))].into_iter().collect::<Counts>());
+        } else {
+            let call = if lie == Lie::Idle { 50.0 } else { actor.call * self.luck(at) };
+            let spans = asked.passes as usize * asked.sets.len();
+            let span = call * asked.calls_per_span as f64;
+            wall += spans as f64 * (span + actor.beside_span);
+            let said = if let Lie::Spans(factor) = lie { span * factor } else { span };
+            ran.spans_ns = vec![said as u64; if lie == Lie::Missing { spans / 2 } else { spans }];
+            ran.rows = if lie == Lie::Idle { 0 } else { rows * asked.passes * asked.calls_per_span };
+        }
+        wall += actor.held_up.filter(|(when, _)| *when == start).map_or(0.0, |(_, nanos)| nanos);
+        self.clock += wall;
+        self.asked.push((at, asked.mode, asked.passes, asked.calls_per_span, asked.sets.len()));
+        Ok(Done { ran, wall: Duration::from_nanos(wall as u64), growth: actor.growth.filter(|_| asked.mode == Mode::Count) })
+    }
+
+    fn end(&mut self) {
+        self.at = None;
+    }
+
+    fn now(&self) -> Duration {
+        Duration::from_nanos(self.clock as u64)
+    }
+
+    fn reference_loop(&mut self) -> Nanos {
+        self.clock += 1e6;
+        1e6
+    }
+}
