@@ -1,8 +1,10 @@
 //! Whether an answer is the right one.
 
-use std::cmp::Ordering;
+use std::fmt;
 
 use kampf_schema::{Value, ValueRef};
+
+use crate::matching::{Matched, matching};
 
 /// What all contenders must answer.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -22,8 +24,28 @@ pub enum Agreement {
     Same,
     /// They do not.
     Differs(Difference),
-    /// The rows at the limit are so alike in their sort keys that it cannot be told which of them belong to the answer.
-    Undecided,
+    /// It cannot be told.
+    Undecided(Unclear),
+}
+
+/// Why it cannot be told whether an answer is right.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Unclear {
+    /// The rows at the limit are so alike in their sort keys that it is not known which of them belong to the answer.
+    AtTheLimit,
+    /// So many rows are alike in all but several reals that they cannot be matched.
+    TooManyAlike,
+}
+
+impl fmt::Display for Unclear {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Unclear::AtTheLimit => "it cannot be decided: rows at the limit are alike in their sort keys; add an order term",
+            Unclear::TooManyAlike => {
+                "it cannot be decided: more than a thousand rows are alike in all but several reals; add an order term or an exact column"
+            }
+        })
+    }
 }
 
 /// The first difference between two answers.
@@ -72,15 +94,15 @@ pub fn compare(reference: &Reference, limit: Option<u64>, answer: &[Vec<Value>])
         })
     };
     if !reference.is_ordered() {
-        let (expected, found) = (sorted(wanted), sorted(answer));
-        let pairs = expected.iter().zip(&found).position(|(expected, found)| first_difference(expected, found).is_some());
-        return match pairs {
-            Some(at) => differs(at, Some(expected[at]), Some(found[at])),
-            None if expected.len() != found.len() => {
-                let at = expected.len().min(found.len());
-                differs(at, expected.get(at).copied(), found.get(at).copied())
-            }
-            None => Agreement::Same,
+        return match matching(wanted, answer) {
+            Matched::TooMany => Agreement::Undecided(Unclear::TooManyAlike),
+            Matched::Left { found, expected } => differs(place(answer, found), expected, Some(found)),
+            Matched::All if answer.len() == wanted.len() => Agreement::Same,
+            // Right as far as it goes.
+            Matched::All => match matching(answer, wanted) {
+                Matched::Left { found: missing, .. } => differs(answer.len(), Some(missing), None),
+                _ => differs(answer.len(), wanted.get(answer.len()), None),
+            },
         };
     }
     let mut start = 0;
@@ -94,12 +116,16 @@ pub fn compare(reference: &Reference, limit: Option<u64>, answer: &[Vec<Value>])
             let at = answer.len();
             return differs(at, wanted.get(at), None);
         };
-        if let Some((expected, found)) = unmatched(&reference.rows[start..end], found) {
-            if end == reference.rows.len() && !reference.complete {
-                return Agreement::Undecided;
+        match matching(&reference.rows[start..end], found) {
+            Matched::All => {}
+            Matched::TooMany => return Agreement::Undecided(Unclear::TooManyAlike),
+            Matched::Left { .. } if end == reference.rows.len() && !reference.complete => {
+                return Agreement::Undecided(Unclear::AtTheLimit);
             }
-            let at = start + answer[start..inside].iter().position(|row| row == found).unwrap_or(0);
-            return differs(at, expected.or(Some(&reference.rows[at])), Some(found));
+            Matched::Left { found, expected } => {
+                let at = start + place(&answer[start..inside], found);
+                return differs(at, expected.or(Some(&reference.rows[at])), Some(found));
+            }
         }
         start = inside;
     }
@@ -123,24 +149,9 @@ fn same_run(left: &[Value], right: &[Value]) -> bool {
     true
 }
 
-/// The first found row that is not among those of the run, with a row of the run that it might have been.
-fn unmatched<'a>(run: &'a [Vec<Value>], found: &'a [Vec<Value>]) -> Option<(Option<&'a Vec<Value>>, &'a Vec<Value>)> {
-    if let ([expected], [found]) = (run, found) {
-        return first_difference(expected, found).map(|_| (Some(expected), found));
-    }
-    let run = sorted(run);
-    let mut at = 0;
-    for row in sorted(found) {
-        let first = at;
-        while at < run.len() && first_difference(run[at], row).is_some() {
-            at += 1;
-        }
-        if at == run.len() {
-            return Some((run.get(first).copied(), row));
-        }
-        at += 1;
-    }
-    None
+/// Where a row stands among others.
+fn place(rows: &[Vec<Value>], row: &Vec<Value>) -> usize {
+    rows.iter().position(|one| std::ptr::eq(one, row)).unwrap_or(0)
 }
 
 fn first_difference(left: &[Value], right: &[Value]) -> Option<usize> {
@@ -148,21 +159,6 @@ fn first_difference(left: &[Value], right: &[Value]) -> Option<usize> {
         return Some(left.len().min(right.len()));
     }
     left.iter().zip(right).position(|(left, right)| !left.as_ref().agrees_with(right.as_ref()))
-}
-
-/// The rows sorted by their exact columns, then by their reals.
-fn sorted(rows: &[Vec<Value>]) -> Vec<&Vec<Value>> {
-    let mut sorted: Vec<&Vec<Value>> = rows.iter().collect();
-    let part = |left: &[Value], right: &[Value], reals: bool| {
-        left.iter()
-            .zip(right)
-            .filter(|(left, right)| (matches!(left, Value::Real(_)) || matches!(right, Value::Real(_))) == reals)
-            .map(|(left, right)| left.as_ref().order(right.as_ref()))
-            .find(|order| order.is_ne())
-            .unwrap_or(Ordering::Equal)
-    };
-    sorted.sort_by(|left, right| part(left, right, false).then_with(|| part(left, right, true)));
-    sorted
 }
 
 #[cfg(test)]
@@ -201,7 +197,7 @@ mod tests {
         let rows = [row(1, 4.0), row(2, 5.0), row(3, 5.0), row(4, 5.0), row(5, 6.0)];
         let other = [rows[0].clone(), rows[3].clone()];
         assert_eq!(compare(&reference(&rows, true), Some(2), &other), Agreement::Same);
-        assert_eq!(compare(&reference(&rows[..3], false), Some(2), &other), Agreement::Undecided);
+        assert_eq!(compare(&reference(&rows[..3], false), Some(2), &other), Agreement::Undecided(Unclear::AtTheLimit));
         let wrong = [rows[0].clone(), rows[4].clone()];
         assert!(matches!(compare(&reference(&rows, true), Some(2), &wrong), Agreement::Differs(_)));
     }
@@ -213,5 +209,7 @@ mod tests {
         assert_eq!(compare(&reference, None, &[rows[2].clone(), rows[0].clone(), rows[1].clone()]), Agreement::Same);
         let twice = [rows[2].clone(), rows[2].clone(), rows[1].clone()];
         assert!(matches!(compare(&reference, None, &twice), Agreement::Differs(_)));
+        let Agreement::Differs(difference) = compare(&reference, None, &rows[..2]) else { panic!("one is missing") };
+        assert_eq!((difference.row, difference.expected.as_ref(), difference.found), (2, Some(&rows[2]), None));
     }
 }

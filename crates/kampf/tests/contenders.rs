@@ -169,6 +169,16 @@ fn lines_that_are_nearly_the_protocol_s_are_understood_or_answered() {
 }
 
 #[test]
+fn who_is_kept_on_a_core_begins_there() {
+    // The warden that starts it was started there too: there is no moment in which a thread could begin elsewhere.
+    let notes = "import os\nopen('cores', 'w').write(f'{sorted(os.sched_getaffinity(0))} {sorted(os.sched_getaffinity(os.getppid()))}')\n";
+    let folder = with_program("python", &format!("{notes}{}", PYTHON.replace("LIMIT 100", "LIMIT 10")));
+    let (status, document, _) = race(&folder, &["--pin", "--only", "python", "--only", "computed.database.needed.record"]);
+    let core = document["contests"][0]["conditions"]["pinned_to_core"].as_u64().unwrap();
+    assert_eq!((status, folder.read("cores")), (0, format!("[{core}] [{core}]")));
+}
+
+#[test]
 fn ctrl_c_ends_at_the_last_whole_round_with_what_is_known() {
     let folder = Folder::apiary("");
     let mut command = folder.command(&["race", "--time", "60s", "--rounds", "100000", "--format", "json"]);

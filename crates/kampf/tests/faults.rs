@@ -226,7 +226,9 @@ fn a_result_that_cannot_be_saved_or_printed_is_not_lost_otherwise() {
     assert_eq!(signal, Some(KILL));
     let output = folder.command(&race).env("KAMPF_FAULT", "file-written=full").output().unwrap();
     assert!(String::from_utf8_lossy(&output.stdout).contains("computed.database.needed.raw"));
-    assert!(String::from_utf8_lossy(&output.stderr).contains("the result was not saved"));
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    let place = said.split_once("the result was not saved: ").expect("it is said").1;
+    assert!(place.contains(".kampf/results/") && place.contains("the disk is full"), "where, and why: {place}");
     let results = || names(&folder.path().join(".kampf/results"));
     assert!(results().is_empty(), "{:?}", results());
     // A full standard output.
@@ -237,4 +239,24 @@ fn a_result_that_cannot_be_saved_or_printed_is_not_lost_otherwise() {
         assert!(String::from_utf8_lossy(&output.stderr).contains("cannot write the result"));
     }
     assert_eq!(results().len(), 2, "both were saved");
+}
+
+#[test]
+fn trouble_in_a_contest_loses_neither_those_before_nor_those_after_it() {
+    let own = |name: &str, sql: &str| {
+        format!("[contest.{name}.contender.sql]\nsql = \"{sql}\"\n[contest.{name}.contender.sql-2]\nsql = \"{sql}\"\n")
+    };
+    let folder = Folder::apiary(&format!("{}{}", own("broken", "select label from nowhere"), own("zone", "select count(*) from hive")));
+    let ended = folder.kampf(&["race", "--time", "1s", "--rounds", "1", "--only", "computed.database.needed.*", "--only", "sql*"]);
+    assert_eq!(ended.status, 3, "{}", ended.stderr);
+    assert!(
+        ended.stderr.contains("the reference answer of `broken` cannot be had") && ended.stderr.contains("nowhere"),
+        "{}",
+        ended.stderr
+    );
+    let results = names(&folder.path().join(".kampf/results"));
+    assert_eq!(results.len(), 1, "{results:?}");
+    let document = json(&folder.ok(&["results", &format!(".kampf/results/{}", results[0]), "--format", "json"]));
+    let contests: Vec<&Json> = document["contests"].as_array().unwrap().iter().map(|contest| &contest["name"]).collect();
+    assert_eq!(contests, ["calm", "zone"]);
 }

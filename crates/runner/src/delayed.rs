@@ -6,23 +6,45 @@ use std::time::{Duration, Instant};
 use kampf_contest::{EngineError, Observed, Session, Sink, StatementId, Traffic};
 use kampf_schema::{LogicalType, ValueRef};
 
-use crate::relay::{sleep_until, wait_precisely};
+use crate::relay::{wait_precisely, wait_until};
 
 /// Waits before all that would be a trip to a server.
 pub(crate) struct Delayed<'a> {
     inner: Box<dyn Session + 'a>,
-    trip: Duration,
+    owed: Owed,
     known: HashSet<String>,
+}
+
+/// What trips are to take, and what they have taken: a wait that ended late shortens the next one, so that many together take what they
+/// are said to.
+#[derive(Clone, Copy, Debug)]
+struct Owed {
+    trip: Duration,
+    late: Duration,
+}
+
+impl Owed {
+    /// How long the next wait is.
+    fn next(&self) -> Duration {
+        self.trip.saturating_sub(self.late)
+    }
+
+    /// Takes note of how long it was really.
+    fn waited(&mut self, took: Duration) {
+        self.late = (self.late + took).saturating_sub(self.trip);
+    }
 }
 
 impl<'a> Delayed<'a> {
     pub(crate) fn new(inner: Box<dyn Session + 'a>, trip: Duration) -> Delayed<'a> {
         wait_precisely();
-        Delayed { inner, trip, known: HashSet::new() }
+        Delayed { inner, owed: Owed { trip, late: Duration::ZERO }, known: HashSet::new() }
     }
 
-    fn wait(&self) {
-        sleep_until(Instant::now() + self.trip);
+    fn wait(&mut self) {
+        let begun = Instant::now();
+        wait_until(begun + self.owed.next());
+        self.owed.waited(begun.elapsed());
     }
 }
 
@@ -84,5 +106,29 @@ impl Session for Delayed<'_> {
 
     fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>]) -> Result<Vec<String>, EngineError> {
         self.inner.explain(sql, parameters)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn waits_that_end_late_shorten_the_next_ones_until_all_take_what_they_are_said_to() {
+        let micros = Duration::from_micros;
+        let mut owed = Owed { trip: micros(500), late: Duration::ZERO };
+        // Each wait ends 60 us late, and one is held up for two trips and a half.
+        let mut took = Duration::ZERO;
+        for wait in 0..100 {
+            let late = if wait == 50 { micros(1250) } else { micros(60) };
+            let real = owed.next() + late;
+            took += real;
+            owed.waited(real);
+        }
+        assert_eq!(took, micros(500) * 100 + owed.late);
+        assert!(owed.late <= micros(60), "{:?}", owed.late);
+        // A wait that ends early, as none does, owes nothing.
+        owed.waited(Duration::ZERO);
+        assert_eq!(owed.next(), micros(500));
     }
 }

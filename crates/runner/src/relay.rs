@@ -1,7 +1,8 @@
 //! A relay between contenders and their server that makes every trip longer, as a network would.
 //!
-//! Bytes are read as they come and handed on half the round trip later, each way on its own; how many are under way at a time
-//! is not limited, so throughput stays what it is. It serves only Kampf's own connections and ends with them.
+//! Bytes are read as they come and handed on half the round trip later, each way on its own. So many may be under way at a time that
+//! throughput stays what it is, and no more than that: a slow reader holds up the writer and not the runner's memory. It serves only
+//! Kampf's own connections and ends with them.
 
 use std::io::{Read, Write};
 use std::net::{Shutdown, TcpListener, TcpStream};
@@ -10,7 +11,7 @@ use std::os::unix::net::{UnixListener, UnixStream};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::time::{Duration, Instant};
 
 use kampf_engine::Endpoint;
@@ -138,10 +139,13 @@ impl Duplex for TcpStream {
     }
 }
 
+/// Pieces under way in one direction at most: 32 MiB. Who reads slowly holds up who writes, as without a relay.
+const UNDER_WAY: usize = 512;
+
 /// Hands on in one direction, in two threads: one reads, one waits and writes.
 fn join_both<S: Duplex>(from: std::io::Result<S>, to: std::io::Result<S>, delay: Duration) -> std::io::Result<()> {
     let (mut from, mut to) = (from?, to?);
-    let (sender, receiver): (Sender<(Instant, Vec<u8>)>, Receiver<_>) = channel();
+    let (sender, receiver): (SyncSender<(Instant, Vec<u8>)>, Receiver<_>) = sync_channel(UNDER_WAY);
     std::thread::spawn(move || {
         let mut piece = vec![0; PIECE];
         while let Ok(length @ 1..) = from.read(&mut piece) {
@@ -152,11 +156,18 @@ fn join_both<S: Duplex>(from: std::io::Result<S>, to: std::io::Result<S>, delay:
     });
     std::thread::spawn(move || {
         wait_precisely();
-        for (due, bytes) in receiver {
-            wait_until(due);
+        let mut next = receiver.recv().ok();
+        while let Some((due, bytes)) = next.take() {
+            // While data flows the last piece decides when the trip ends; only before that one it is worth being awake.
+            next = receiver.try_recv().ok();
+            match next {
+                Some(_) => sleep_until(due),
+                None => wait_until(due),
+            }
             if to.write_all(&bytes).is_err() {
                 break;
             }
+            next = next.or_else(|| receiver.recv().ok());
         }
         to.close_writing();
     });
@@ -169,7 +180,7 @@ pub(crate) fn wait_precisely() {
     let _ = rustix::thread::set_current_timer_slack(std::num::NonZeroU64::new(1));
 }
 
-pub(crate) fn sleep_until(due: Instant) {
+fn sleep_until(due: Instant) {
     let left = due.saturating_duration_since(Instant::now());
     if !left.is_zero() {
         std::thread::sleep(left);
@@ -178,7 +189,7 @@ pub(crate) fn sleep_until(due: Instant) {
 
 /// Waking up takes a core that has gone to rest a while, which would be added to every trip; so the end of the wait is spent
 /// awake. Neither side of the connection has anything to do then.
-fn wait_until(due: Instant) {
+pub(crate) fn wait_until(due: Instant) {
     const AWAKE: Duration = Duration::from_micros(150);
     if let Some(early) = due.checked_sub(AWAKE) {
         sleep_until(early);
@@ -224,6 +235,35 @@ mod tests {
         writing.join().unwrap();
         assert!(found == sent, "the bytes were changed on their way");
         assert!(begun.elapsed() >= Duration::from_millis(20), "they came after {:?}", begun.elapsed());
+    }
+
+    #[test]
+    fn who_does_not_read_holds_up_who_writes() {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let port = listener.local_addr().unwrap().port();
+        let (release, held) = std::sync::mpsc::channel::<()>();
+        let server = std::thread::spawn(move || {
+            let (mut stream, _) = listener.accept().unwrap();
+            let _ = held.recv();
+            std::io::copy(&mut stream, &mut std::io::sink()).unwrap()
+        });
+        let relay = Relay::start(&Endpoint::Tcp("127.0.0.1".to_owned(), port), Duration::from_millis(1)).unwrap();
+        let Endpoint::Tcp(host, port) = relay.endpoint() else { panic!("the same transport is kept") };
+        let mut stream = TcpStream::connect((host.as_str(), *port)).unwrap();
+        stream.set_write_timeout(Some(Duration::from_millis(300))).unwrap();
+        let piece = vec![7; 1 << 20];
+        let mut sent = 0;
+        // The system's own buffers on the way hold some MiB beside.
+        while sent < 200 << 20 {
+            match stream.write(&piece) {
+                Ok(length) => sent += length,
+                Err(_) => break,
+            }
+        }
+        assert!(sent < 100 << 20, "{} MiB were taken although nobody read", sent >> 20);
+        release.send(()).unwrap();
+        stream.shutdown(Shutdown::Write).unwrap();
+        assert_eq!(server.join().unwrap(), sent as u64, "nothing is lost");
     }
 
     #[test]

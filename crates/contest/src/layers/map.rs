@@ -1,6 +1,7 @@
-//! Maps: each row its own table from name to value.
+//! Maps: each row its own table from name to value. The names are shared, as languages do it, and looked up by what they are.
 
 use std::collections::HashMap;
+use std::rc::Rc;
 
 use kampf_schema::{Value, ValueRef};
 
@@ -8,15 +9,15 @@ use super::store::{Slot, Store, number};
 use crate::plan::Layout;
 
 pub(super) struct Maps {
-    names: Vec<String>,
+    names: Vec<Rc<str>>,
     slot_width: usize,
-    rows: Vec<HashMap<String, Value>>,
+    rows: Vec<HashMap<Rc<str>, Value>>,
     slots: Vec<Slot>,
 }
 
 impl Store for Maps {
     fn new(layout: &Layout) -> Self {
-        let names = layout.columns.iter().map(|column| column.name.clone()).collect();
+        let names = layout.columns.iter().map(|column| column.name.as_str().into()).collect();
         Maps { names, slot_width: layout.slots, rows: Vec::new(), slots: Vec::new() }
     }
 

@@ -14,6 +14,7 @@ mod map;
 mod record;
 mod store;
 
+#[cfg(test)]
 pub(crate) use aggregate::Accumulator;
 pub(crate) use condition::truth;
 pub use execution::{Collect, Consumer, Execution, Touch};

@@ -96,7 +96,7 @@ fn answer_lines(contest: &Contest, checks: &Checks) -> String {
 fn as_json(project: &Project, contest: &Contest, checks: &Checks) -> serde_json::Value {
     let entries = checks.entries.iter().map(|entry| match &entry.verdict {
         CheckedVerdict::Agrees => json!({"name": entry.name, "agrees": true}),
-        CheckedVerdict::Undecided => json!({"name": entry.name, "agrees": null, "reason": UNDECIDED}),
+        CheckedVerdict::Undecided(why) => json!({"name": entry.name, "agrees": null, "reason": why.to_string()}),
         CheckedVerdict::Failed(trouble) => json!({"name": entry.name, "agrees": false, "reason": trouble.to_string()}),
         CheckedVerdict::Disagrees(set, difference) => {
             let row = |row: &Option<Vec<Value>>| {
@@ -116,8 +116,6 @@ fn as_json(project: &Project, contest: &Contest, checks: &Checks) -> serde_json:
     })
 }
 
-const UNDECIDED: &str = "it cannot be decided: rows at the limit are alike in their sort keys; add an order term";
-
 /// How the contenders of a contest answered, differences side by side.
 pub(super) fn check_text(page: &mut Page, contest: &Contest, checks: &Checks) {
     let rows: usize = checks.references.iter().map(|reference| reference.answer(contest.limit()).len()).sum();
@@ -135,7 +133,7 @@ pub(super) fn check_text(page: &mut Page, contest: &Contest, checks: &Checks) {
     for entry in &checks.entries {
         match &entry.verdict {
             CheckedVerdict::Agrees => page.line(format!("  {}  {}", paint(Look::Good, "agrees"), entry.name)),
-            CheckedVerdict::Undecided => page.paragraph(&format!("  {}  {}: {UNDECIDED}", paint(Look::Bad, "open"), entry.name), 10),
+            CheckedVerdict::Undecided(why) => page.paragraph(&format!("  {}  {}: {why}", paint(Look::Bad, "open"), entry.name), 10),
             CheckedVerdict::Failed(trouble) => {
                 let reason = one_line(&trouble.to_string());
                 page.paragraph(&format!("  {}  {}: {reason}", paint(Look::Bad, "failed"), entry.name), 10);

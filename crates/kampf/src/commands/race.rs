@@ -141,6 +141,11 @@ impl Raced {
                         say(general.quiet, &format!("{}: {}", config.name, problem.message));
                         return Ok(());
                     }
+                    // So is what those after it give, unless that is the user's wish to stop.
+                    Err(problem) if !inbox.is_interrupted() => {
+                        say(general.quiet, &format!("{}: {}", config.name, problem.message));
+                        self.fails(problem);
+                    }
                     Err(problem) => return Err(problem),
                 }
             }

@@ -94,7 +94,7 @@ fn contenders(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<Co
         let kind = match &checked.verdict {
             CheckedVerdict::Disagrees(..) => Some(FaultKind::Disagrees),
             CheckedVerdict::Failed(Trouble::NotBelieved(_)) => Some(FaultKind::NotBelieved),
-            CheckedVerdict::Failed(_) | CheckedVerdict::Undecided => Some(FaultKind::Failed),
+            CheckedVerdict::Failed(_) | CheckedVerdict::Undecided(_) => Some(FaultKind::Failed),
             CheckedVerdict::Agrees => match entrant.fault {
                 Some(EntrantFault::Disagrees) => Some(FaultKind::Disagrees),
                 Some(EntrantFault::NotBelieved) => Some(FaultKind::NotBelieved),
@@ -107,7 +107,7 @@ fn contenders(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<Co
             (Some(reason), _) => reason.clone(),
             (None, CheckedVerdict::Agrees) => String::new(),
             (None, CheckedVerdict::Disagrees(..)) => "its answer differs; it was not timed".to_owned(),
-            (None, CheckedVerdict::Undecided) => "its answer cannot be decided; add an order term".to_owned(),
+            (None, CheckedVerdict::Undecided(why)) => why.to_string(),
             (None, CheckedVerdict::Failed(trouble)) => trouble.to_string(),
         };
         let runs = &entrant.runs;

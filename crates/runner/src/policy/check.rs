@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use kampf_contest::{Difference, Measured, Reference};
+use kampf_contest::{Difference, Measured, Reference, Unclear};
 use kampf_protocol::{Counts, Mode};
 use kampf_race::Nanos;
 use kampf_schema::Value;
@@ -41,8 +41,8 @@ pub enum CheckedVerdict {
     Agrees,
     /// It does not: for the parameter set at a place, this is the first difference.
     Disagrees(usize, Box<Difference>),
-    /// It cannot be told; a sort term is missing.
-    Undecided,
+    /// It cannot be told.
+    Undecided(Unclear),
     /// It could not be run.
     Failed(Trouble),
 }

@@ -72,7 +72,7 @@ impl<'r> Comparison<'r> {
             self.verdict = match compare(&self.references[self.set], self.limit, &self.answer) {
                 Agreement::Same => CheckedVerdict::Agrees,
                 Agreement::Differs(difference) => CheckedVerdict::Disagrees(self.set, Box::new(difference)),
-                Agreement::Undecided => CheckedVerdict::Undecided,
+                Agreement::Undecided(why) => CheckedVerdict::Undecided(why),
             };
             self.set += 1;
             self.answer.clear();

@@ -14,6 +14,7 @@ use std::time::{Duration, Instant};
 use kampf_protocol::{Failed, LONGEST_LINE, Received, Reply, Request, read_reply, request_line};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, Resource, Rlimit, Signal, kill_process_group};
+use rustix::thread::{CpuSet, sched_getaffinity, sched_setaffinity};
 
 use super::inbox::Inbox;
 use super::leash::Leash;
@@ -85,7 +86,11 @@ impl<'a> Process<'a> {
         if let Some(folder) = &launch.folder {
             command.current_dir(folder);
         }
-        let mut child = command.spawn().map_err(failed)?;
+        // A child begins on the cores of the thread that starts it, so that all threads it will ever have are kept there.
+        let pinned = launch.core.map(Pinned::to).transpose().map_err(Trouble::NotStarted)?;
+        let spawned = command.spawn().map_err(failed);
+        drop(pinned);
+        let mut child = spawned?;
         let own = i32::try_from(child.id()).ok().and_then(Pid::from_raw).unwrap_or(Pid::INIT);
         inbox.runs(own.as_raw_pid());
         let (stdin, stdout, stderr) = (child.stdin.take(), child.stdout.take(), child.stderr.take());
@@ -121,12 +126,6 @@ impl<'a> Process<'a> {
             let limit = Rlimit { current: Some(limit), maximum: Some(limit) };
             rustix::process::prlimit(Some(self.worker), Resource::Data, limit)
                 .map_err(|error| Trouble::NotStarted(format!("its memory cannot be limited: {error}")))?;
-        }
-        if let Some(core) = launch.core {
-            let mut cores = rustix::thread::CpuSet::new();
-            cores.set(core);
-            rustix::thread::sched_setaffinity(Some(self.worker), &cores)
-                .map_err(|error| Trouble::NotStarted(format!("it cannot be kept on core {core}: {error}")))?;
         }
         Ok(())
     }
@@ -301,6 +300,26 @@ impl<'a> Process<'a> {
             Some(status) => Trouble::Ended(how(status), last),
             None => Trouble::Ended("closed its input or output and went on".to_owned(), last),
         }
+    }
+}
+
+/// This thread on one core, until it is dropped.
+struct Pinned {
+    before: CpuSet,
+}
+
+impl Pinned {
+    fn to(core: usize) -> Result<Pinned, String> {
+        let mut cores = CpuSet::new();
+        cores.set(core);
+        let before = sched_getaffinity(None).and_then(|before| sched_setaffinity(None, &cores).map(|()| before));
+        before.map(|before| Pinned { before }).map_err(|error| format!("it cannot be kept on core {core}: {error}"))
+    }
+}
+
+impl Drop for Pinned {
+    fn drop(&mut self) {
+        let _ = sched_setaffinity(None, &self.before);
     }
 }
 

@@ -1,0 +1,241 @@
+//! Rows of an answer matched with those that are right, where their order is free.
+//!
+//! Rows are told apart by their exact columns first. Within rows that are equal in those, a row may stand for any whose reals all agree
+//! with its own within tolerance; as with several reals no order of them keeps such pairs together, that is an assignment (a matching in
+//! a bipartite graph, by augmenting paths: Kuhn 1955, Berge 1957).
+
+use std::cmp::Ordering;
+
+use kampf_schema::Value;
+
+/// A row.
+pub(crate) type Row = Vec<Value>;
+
+/// Rows with several reals, equal in all else, that an assignment is looked for among at most.
+const MOST_ALIKE: usize = 1000;
+
+/// What came of matching.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) enum Matched<'a> {
+    /// Every row that was found stands for one of its own.
+    All,
+    /// This row stands for none, with one that it might have been.
+    Left { found: &'a Row, expected: Option<&'a Row> },
+    /// There are too many rows that differ in reals alone.
+    TooMany,
+}
+
+/// Matches every row that was found with one of its own among those expected, of which some may be left.
+pub(crate) fn matching<'a>(expected: &'a [Row], found: &'a [Row]) -> Matched<'a> {
+    let reals = real_columns(expected.iter().chain(found));
+    let (expected, found) = (sorted(&reals, expected), sorted(&reals, found));
+    let (mut at, mut start) = (0, 0);
+    while start < found.len() {
+        let end = start + found[start..].partition_point(|row| by_exact(&reals, row, found[start]).is_eq());
+        at += expected[at..].partition_point(|row| by_exact(&reals, row, found[start]).is_lt());
+        let alike = expected[at..].partition_point(|row| by_exact(&reals, row, found[start]).is_eq());
+        let nearest = || expected.get(at).copied();
+        match assign(&reals, &expected[at..at + alike], &found[start..end]) {
+            Assigned::All => {}
+            Assigned::Left(place, other) => {
+                return Matched::Left { found: found[start + place], expected: other.map(|other| expected[at + other]).or_else(nearest) };
+            }
+            Assigned::TooMany => return Matched::TooMany,
+        }
+        (start, at) = (end, at + alike);
+    }
+    Matched::All
+}
+
+/// Which columns hold a real anywhere.
+fn real_columns<'a>(rows: impl Iterator<Item = &'a Row>) -> Vec<bool> {
+    let mut reals = Vec::new();
+    for row in rows {
+        reals.resize(reals.len().max(row.len()), false);
+        row.iter().zip(&mut reals).for_each(|(value, real)| *real |= matches!(value, Value::Real(_)));
+    }
+    reals
+}
+
+/// The order of rows by what is exact of them; of a real only whether there is one.
+fn by_exact(reals: &[bool], left: &[Value], right: &[Value]) -> Ordering {
+    let parts = left.iter().zip(right).zip(reals).map(|((left, right), is_real)| match is_real {
+        true => (*left == Value::Null).cmp(&(*right == Value::Null)),
+        false => left.as_ref().order(right.as_ref()),
+    });
+    parts.into_iter().find(|order| order.is_ne()).unwrap_or_else(|| left.len().cmp(&right.len()))
+}
+
+fn by_reals(reals: &[bool], left: &[Value], right: &[Value]) -> Ordering {
+    let parts = left.iter().zip(right).zip(reals).filter(|(_, is_real)| **is_real);
+    parts.map(|((left, right), _)| left.as_ref().order(right.as_ref())).find(|order| order.is_ne()).unwrap_or(Ordering::Equal)
+}
+
+fn sorted<'a>(reals: &[bool], rows: &'a [Row]) -> Vec<&'a Row> {
+    let mut sorted: Vec<&Row> = rows.iter().collect();
+    sorted.sort_by(|left, right| by_exact(reals, left, right).then_with(|| by_reals(reals, left, right)));
+    sorted
+}
+
+fn agree(left: &[Value], right: &[Value]) -> bool {
+    left.len() == right.len() && left.iter().zip(right).all(|(left, right)| left.as_ref().agrees_with(right.as_ref()))
+}
+
+enum Assigned {
+    All,
+    /// The place of a row that is left, and of one expected that it might have been.
+    Left(usize, Option<usize>),
+    TooMany,
+}
+
+/// Assigns rows that are alike in what is exact; both are sorted by their reals.
+fn assign(reals: &[bool], expected: &[&Row], found: &[&Row]) -> Assigned {
+    let Some(first) = found.first() else { return Assigned::All };
+    let many = first.iter().zip(reals).filter(|(value, is_real)| **is_real && **value != Value::Null).count();
+    // In order, as they are with one real or none, and usually with several.
+    let mut next = 0;
+    let mut left = None;
+    for (place, row) in found.iter().enumerate() {
+        let first = next;
+        while next < expected.len() && !agree(expected[next], row) {
+            next += 1;
+        }
+        if next == expected.len() {
+            left = Some((place, (first < expected.len()).then_some(first)));
+            break;
+        }
+        next += 1;
+    }
+    match left {
+        None => Assigned::All,
+        Some((place, other)) if many < 2 || expected.is_empty() => Assigned::Left(place, other),
+        Some(_) if expected.len().max(found.len()) > MOST_ALIKE => Assigned::TooMany,
+        Some(_) => by_paths(expected, found),
+    }
+}
+
+/// An assignment by augmenting paths.
+fn by_paths(expected: &[&Row], found: &[&Row]) -> Assigned {
+    let may: Vec<Vec<usize>> = found.iter().map(|row| (0..expected.len()).filter(|&other| agree(expected[other], row)).collect()).collect();
+    let mut taken: Vec<Option<usize>> = vec![None; expected.len()];
+    for start in 0..found.len() {
+        // The places tried on the way, each with the one from which it was come to; no recursion, however long the path.
+        let mut came: Vec<Option<usize>> = vec![None; expected.len()];
+        let mut waiting = vec![start];
+        let mut end = None;
+        'search: while let Some(row) = waiting.pop() {
+            for &other in &may[row] {
+                if came[other].is_some() {
+                    continue;
+                }
+                came[other] = Some(row);
+                match taken[other] {
+                    None => {
+                        end = Some(other);
+                        break 'search;
+                    }
+                    Some(holder) => waiting.push(holder),
+                }
+            }
+        }
+        let Some(mut place) = end else {
+            let other = may[start].first().copied().or_else(|| taken.iter().position(Option::is_none));
+            return Assigned::Left(start, other);
+        };
+        // Along the path everybody moves on by one.
+        while let Some(row) = came[place] {
+            let before = taken.iter().position(|holder| *holder == Some(row));
+            taken[place] = Some(row);
+            match before {
+                Some(before) if row != start => place = before,
+                _ => break,
+            }
+        }
+    }
+    Assigned::All
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn row(id: i64, reals: &[f64]) -> Row {
+        std::iter::once(Value::Integer(id)).chain(reals.iter().map(|real| Value::Real(*real))).collect()
+    }
+
+    #[test]
+    fn rows_with_several_reals_that_differ_in_the_last_digit_are_not_misaligned() {
+        // Sorted by the first real, the second ones stand crosswise.
+        let close = 1.0 + 1e-12;
+        let expected = [row(1, &[1.0, 5.0]), row(1, &[close, 7.0])];
+        let found = [row(1, &[close, 5.0]), row(1, &[1.0, 7.0])];
+        assert_eq!(matching(&expected, &found), Matched::All);
+        let wrong = [row(1, &[close, 5.0]), row(1, &[1.0, 8.0])];
+        let Matched::Left { found, expected: Some(_) } = matching(&expected, &wrong) else { panic!("8 is nowhere") };
+        assert_eq!(found, &wrong[1]);
+    }
+
+    #[test]
+    fn exact_columns_tell_rows_apart_first_and_nulls_are_no_reals() {
+        let null = |id: i64| vec![Value::Integer(id), Value::Null];
+        assert_eq!(matching(&[null(1), row(1, &[2.0])], &[row(1, &[2.0]), null(1)]), Matched::All);
+        assert!(matches!(matching(&[null(1), null(1)], &[row(1, &[0.0])]), Matched::Left { .. }));
+        assert!(matches!(matching(&[row(1, &[2.0]), row(2, &[3.0])], &[row(1, &[3.0])]), Matched::Left { .. }));
+        // A whole number where others have a real, as engines without types give it.
+        assert_eq!(matching(&[row(1, &[2.0])], &[vec![Value::Integer(1), Value::Integer(2)]]), Matched::All);
+        // Each stands for one of its own.
+        assert!(matches!(matching(&[row(1, &[2.0]), row(1, &[4.0])], &[row(1, &[2.0]), row(1, &[2.0])]), Matched::Left { .. }));
+        assert!(matches!(matching(&[], &[row(1, &[2.0])]), Matched::Left { expected: None, .. }));
+        assert!(matches!(matching(&[row(1, &[2.0])], &[row(1, &[])]), Matched::Left { .. }));
+        assert_eq!(matching(&[row(1, &[2.0])], &[]), Matched::All);
+    }
+
+    #[test]
+    fn too_many_rows_that_differ_in_reals_alone_are_not_decided() {
+        let rows = |many: usize, second: fn(usize) -> f64| (0..many).map(|at| row(1, &[at as f64 * 1e-13, second(at)])).collect::<Vec<_>>();
+        let crosswise = |at: usize| (at ^ 1) as f64;
+        assert_eq!(matching(&rows(1000, |at| at as f64), &rows(1000, crosswise)), Matched::All);
+        assert_eq!(matching(&rows(1002, |at| at as f64), &rows(1002, crosswise)), Matched::TooMany);
+        // In order there may be any number of them, and with one real too.
+        let many: Vec<Row> = (0..5000).map(|at| row(1, &[f64::from(at), f64::from(at)])).collect();
+        assert_eq!(matching(&many, &many), Matched::All);
+    }
+
+    /// Whether there is an assignment, by trying all of them.
+    fn is_assignable(expected: &[Row], found: &[Row]) -> bool {
+        match found.split_first() {
+            None => true,
+            Some((row, rest)) => (0..expected.len()).any(|at| {
+                let others: Vec<Row> = expected.iter().enumerate().filter(|(other, _)| *other != at).map(|(_, row)| row.clone()).collect();
+                agree(&expected[at], row) && is_assignable(&others, rest)
+            }),
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(3000))]
+
+        #[test]
+        fn an_assignment_is_found_where_there_is_one(
+            expected in prop::collection::vec((0i64..2, 0u8..4, 0u8..4), 0..6),
+            picked in prop::collection::vec((any::<prop::sample::Index>(), 0u8..8), 0..6),
+        ) {
+            // Reals so close together that neighbours agree and others do not.
+            let real = |steps: u8| 1.0 + f64::from(steps) * 0.6e-9;
+            let expected: Vec<Row> = expected.iter().map(|&(id, one, other)| row(id, &[real(one), real(other)])).collect();
+            let found: Vec<Row> = picked
+                .iter()
+                .filter_map(|(index, shift)| {
+                    let mut row = (!expected.is_empty()).then(|| index.get(&expected).clone())?;
+                    if let (Value::Real(value), true) = (&mut row[1], *shift > 4) {
+                        *value += 0.6e-9 * f64::from(shift - 5);
+                    }
+                    Some(row)
+                })
+                .collect();
+            prop_assert_eq!(matching(&expected, &found) == Matched::All, is_assignable(&expected, &found));
+        }
+    }
+}
