@@ -248,8 +248,12 @@ pub(crate) fn duration(text: &str) -> Result<std::time::Duration, String> {
         "min" | "m" => number * 60.0,
         other => return Err(format!("`{other}` is not a unit of time; use us, ms, s or min")),
     };
-    std::time::Duration::try_from_secs_f64(seconds).map_err(|_| format!("`{text}` is too long"))
+    let duration = std::time::Duration::try_from_secs_f64(seconds).ok().filter(|duration| *duration <= LONGEST);
+    duration.ok_or_else(|| format!("`{text}` is too long; at most 1000 days can be waited for"))
 }
+
+/// Longer than anybody waits, and clocks can be asked for it.
+const LONGEST: std::time::Duration = std::time::Duration::from_secs(1000 * 24 * 3600);
 
 /// Reads `2%`, `0.5 %`; more than nothing and at most 100 %.
 pub(crate) fn share(text: &str) -> Result<f64, String> {
@@ -293,6 +297,7 @@ mod tests {
         assert_eq!(duration("150ms").unwrap().as_millis(), 150);
         assert_eq!(duration("1.5 s").unwrap().as_millis(), 1500);
         assert_eq!(duration("2min").unwrap().as_secs(), 120);
+        assert!(duration("9999999999999999999s").is_err() && duration("1441000 min").is_err() && duration("1440000 min").is_ok());
         assert!(duration("fast").is_err() && duration("1 year").is_err() && duration("").is_err() && duration("1e400").is_err());
         assert_eq!((size("32 MiB"), size("10kB"), size("7")), (Ok(32 << 20), Ok(10_000), Ok(7)));
         assert_eq!((share("2%"), share("0.5 %")), (Ok(0.02), Ok(0.005)));

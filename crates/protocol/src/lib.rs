@@ -269,7 +269,7 @@ pub fn read_reply(line: &str) -> Received {
             return Received::Broken(format!("it speaks version {version} of the protocol, and this Kampf speaks version {VERSION}"));
         }
         // Somebody's log about Kampf.
-        Some(_) if said.is_empty() => return Received::Log,
+        Some(_) if said.is_empty() && !begins_like_reply(line.as_bytes()) => return Received::Log,
         Some(other) => return Received::Broken(format!("`kampf` is {other} in a line, where it is the version, {VERSION}")),
         None => return Received::Log,
     }

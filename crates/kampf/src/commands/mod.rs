@@ -11,6 +11,8 @@ mod self_test;
 mod show;
 mod trace;
 
+pub(crate) use results::parse as parse_result;
+
 use std::process::ExitCode;
 
 use clap::Parser;

@@ -43,8 +43,13 @@ pub(super) fn read(path: &Path) -> Result<RacedRun, Problem> {
     let file = std::fs::File::open(path).map_err(|error| failed(&error))?;
     let mut text = String::new();
     file.take(LARGEST).read_to_string(&mut text).map_err(|error| failed(&error))?;
+    parse(path, &text)
+}
+
+/// The run that a result's text tells of.
+pub(crate) fn parse(path: &Path, text: &str) -> Result<RacedRun, Problem> {
     let wrong = |what: String| Problem::wrong(format!("{} {what}", path.display()));
-    let value: serde_json::Value = serde_json::from_str(&text).map_err(|error| wrong(format!("is not JSON: {error}")))?;
+    let value: serde_json::Value = serde_json::from_str(text).map_err(|error| wrong(format!("is not JSON: {error}")))?;
     if value["format"] != "kampf-result" {
         return Err(wrong("is not a result of kampf".to_owned()).hint("results are made by `kampf race` and listed by `kampf results`"));
     }

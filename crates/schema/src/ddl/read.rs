@@ -77,6 +77,13 @@ pub fn read(text: &str) -> Result<Ddl, DdlError> {
 /// The first statement that makes or changes a table and is not understood; types that are not known; references and indexes
 /// that name what is not there.
 pub fn read_with(text: &str, dialect: Option<SqlDialect>, types: &[(String, String)]) -> Result<Ddl, DdlError> {
+    // Where a statement lacks its end, that is beyond the file's.
+    let inside = |at: usize| (at.min(text.len())..=text.len()).find(|at| text.is_char_boundary(*at)).unwrap_or(text.len());
+    read_whole(text, dialect, types)
+        .map_err(|error| DdlError { span: Span::new(inside(error.span.start), inside(error.span.end)), ..error })
+}
+
+fn read_whole(text: &str, dialect: Option<SqlDialect>, types: &[(String, String)]) -> Result<Ddl, DdlError> {
     let dialect = dialect.unwrap_or_else(|| SqlDialect::of(text));
     let statements = split(text, dialect);
     let mut replay = Replay {

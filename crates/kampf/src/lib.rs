@@ -1,0 +1,33 @@
+//! The command line of Kampf. It is a library only for its binary, and for the tests of what it reads.
+
+mod arguments;
+mod commands;
+mod comparison;
+mod conditions;
+mod document;
+#[doc(hidden)]
+pub mod odd_inputs;
+mod output;
+mod problem;
+mod project;
+mod raced;
+mod running;
+mod store;
+
+use std::process::ExitCode;
+
+pub use kampf_runner::CountingAllocator;
+
+/// Room for whatever somebody's schema nests: trees of expressions and chains of tables are walked by recursion.
+const STACK: usize = 256 << 20;
+
+/// Carries out the command line of this process and gives its exit status.
+pub fn main() -> ExitCode {
+    if let Some(ended) = commands::run_at_once() {
+        return ended;
+    }
+    match std::thread::Builder::new().stack_size(STACK).spawn(commands::run) {
+        Ok(running) => running.join().unwrap_or(ExitCode::FAILURE),
+        Err(_) => commands::run(),
+    }
+}
