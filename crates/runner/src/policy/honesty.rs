@@ -182,3 +182,54 @@ pub(crate) fn believe(stage: &mut dyn Stage, sets: &[Vec<Value>], rows: u64) -> 
         run = (run * GROWTH).min(LONGEST_RUN_NS.max(run));
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use kampf_protocol::Ran;
+
+    use super::*;
+
+    fn account(said: u64, wall: f64, message: Option<Nanos>) -> Account {
+        let ran = Ran { spans_ns: vec![said / 4; 4], ..Ran::default() };
+        Account::of(&Done { ran, wall: Duration::from_nanos(wall as u64), growth: None }, 8, message)
+    }
+
+    #[test]
+    fn spans_within_a_hundredth_of_the_clock_are_believed_and_others_count_with_its_time() {
+        let message = Some(50e3);
+        let right = account(10_000_000, 10.05e6, message);
+        assert!(right.is_believed());
+        assert_eq!((right.call_ns(), right.factor()), (1.25e6, 1.0));
+        for (said, wall) in [(10_000_000, 10.14e6), (10_000_000, 9.96e6)] {
+            assert!(account(said, wall, message).is_believed(), "{wall}");
+        }
+        let short = account(10_000_000, 20.05e6, message);
+        assert!(!short.is_believed());
+        assert_eq!((short.call_ns(), short.factor(), short.excess()), (2.5e6, 2.0, 1.0));
+        let long = account(10_000_000, 5.05e6, message);
+        assert_eq!((long.is_believed(), long.call_ns(), long.factor()), (false, 0.625e6, 0.5));
+        // Nothing said, and a clock that has not moved beyond a message.
+        let nothing = account(0, 8.05e6, message);
+        assert_eq!((nothing.is_believed(), nothing.call_ns()), (false, 1e6));
+        assert!(account(10_000_000, 1.0, message).call_ns() > 0.0);
+        // Kampf's own are not held against it.
+        let own = account(10_000_000, 90e6, None);
+        assert_eq!((own.is_believed(), own.call_ns(), own.factor()), (true, 1.25e6, 1.0));
+    }
+
+    #[test]
+    fn a_contradiction_has_both_figures_in_their_units() {
+        let said = |said: u64, wall: f64| account(said, wall, Some(0.0)).contradiction();
+        assert_eq!(said(8_000, 8e6), "it says that a call takes 1.00 us, and by the runner's clock it takes 1.00 ms");
+        assert_eq!(said(800, 99.6e9), "it says that a call takes 100 ns, and by the runner's clock it takes 12.4 s");
+        assert_eq!(said(98_400, 2_000.0), "it says that a call takes 12.3 us, and by the runner's clock it takes 250 ns");
+        assert_eq!([0.4, 9.99, 99.96, 123.4].map(readable), ["0.40 ns", "9.99 ns", "100.0 ns", "123 ns"]);
+    }
+
+    #[test]
+    fn rows_are_those_of_the_right_answer_or_it_is_said() {
+        assert_eq!(rows_are_right(7, 7, "timed calls"), Ok(()));
+        let Err(Trouble::NotBelieved(reason)) = rows_are_right(0, 7, "timed calls") else { panic!("it is not") };
+        assert_eq!(reason, "it reports 0 rows of its timed calls, where the checked answer has 7");
+    }
+}

@@ -80,3 +80,61 @@ impl Log {
         race
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use kampf_race::Finding;
+
+    use super::*;
+
+    /// Rounds of three contenders, the last of which fails after some.
+    fn told(fast: Option<f64>, rounds: usize) -> Log {
+        let settings = RaceSettings { rests: true, ..RaceSettings::default() };
+        let mut log = Log::new(settings, vec![false, false, false, true]);
+        for round in 0..rounds {
+            let luck = |salt: usize| 1.0 + 0.01 * ((round * 7 + salt * 3) % 11) as f64 / 11.0;
+            if round == 5 {
+                log.fails(2, round);
+            }
+            let values =
+                vec![fast.map(|fast| fast * luck(1)), Some(2.0 * luck(2)), Some(2.1 * luck(3)).filter(|_| round < 5), Some(1.9 * luck(4))];
+            log.records(Round { values, held: vec![(1, round < 3)] });
+        }
+        log
+    }
+
+    #[test]
+    fn a_log_gives_the_race_that_was_told() {
+        let log = told(Some(1.0), 20);
+        let mut race = Race::new(4, log.settings);
+        race.put_beside(3);
+        for (number, round) in log.rounds.iter().enumerate() {
+            if number == 5 {
+                race.fail(2);
+            }
+            round.held.iter().for_each(|&(at, open)| race.hold(at, open));
+            race.record(&round.values);
+        }
+        assert_eq!(log.race().standings(), race.standings());
+        assert_eq!(race.leader(), Some(0));
+        assert_eq!(race.standings()[2].finding, Finding::Failed);
+    }
+
+    #[test]
+    fn who_is_forgotten_never_was_there() {
+        let mut log = told(Some(1.0), 20);
+        assert_eq!(log.race().standings()[1].finding, Finding::Slower);
+        log.forgets(0);
+        // As if it had failed before the first round.
+        let mut without = told(None, 20);
+        without.fails(0, 0);
+        assert_eq!(log.race().standings(), without.race().standings());
+        assert_eq!((log.race().leader(), log.race().rounds()), (Some(1), 20));
+        assert_eq!(log.race().standings()[0].rounds, 0);
+        // Who was left out stays out until it is taken in again.
+        log.leaves_out(1);
+        assert_eq!((log.left_out(), log.race().standings()[1].finding), (&[1][..], Finding::Outclassed));
+        log.takes_in(1);
+        assert!(log.left_out().is_empty());
+    }
+}

@@ -9,6 +9,8 @@ mod lines;
 mod process;
 mod references;
 mod talk;
+#[cfg(test)]
+mod tests;
 
 pub use comparison::most_rows;
 pub(crate) use field::Field;
