@@ -115,6 +115,26 @@ fn a_pair() {
     insta::assert_snapshot!(shown(&document(contests)));
 }
 
+/// Programs: one whose counts are its word, one that is not believed; counts that differ between parameters; and survivors that were
+/// not asked once more.
+#[test]
+fn programs_and_parameters() {
+    let names = ["computed.database.needed.plain", "computed.database.needed.record", "lazy.database.all.managed"];
+    let mut contenders = some(&names, 30, 0.02);
+    contenders[0]["counted_range"] = json!({"statements": {"least": 12, "most": 311}, "rows": {"least": 900, "most": 1204},
+        "heap_peak_bytes": {"least": 180_000, "most": 191_000}});
+    let mut program = contender(7, made("stack", 13.0, 2, 0), 30, 0.02);
+    (program["counted"], program["by_hand"]) =
+        (json!({"statements": "reported", "rows": "reported", "heap_peak_bytes": "resident"}), Json::Null);
+    program["counted_range"] = json!({"heap_peak_bytes": {"least": 4096, "most": 409_600}});
+    let mut liar = contender(8, made("liar", 1.0, 1, 0), 0, 0.02);
+    (liar["outcome"], liar["by_hand"], liar["answer"]) = (json!("not_believed"), Json::Null, Json::Null);
+    liar["reason"] = json!("it says that a call takes 12.1 us, and by the runner's clock it takes 12.1 ms");
+    contenders.extend([program, liar]);
+    let contest = with(contest("calmest-hives", contenders, 30), "/race/not_confirmed", json!("the server went away"));
+    insta::assert_snapshot!(shown(&document(vec![contest])));
+}
+
 #[test]
 fn a_result_of_before_is_read_with_its_words_and_a_damaged_one_is_refused() {
     let folder = Folder::empty();
