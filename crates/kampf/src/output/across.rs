@@ -5,9 +5,10 @@ use kampf_verdict::Outcome;
 
 use super::legend::legend;
 use super::numbers::duration;
-use super::page::{Column, Page};
+use super::page::Page;
 use super::style::{Look, paint, quiet_words};
 use super::summary::{pair_text, summary};
+use super::table::Column;
 use crate::raced::{RacedContest, Shown};
 
 /// What is to be said of all contests together.

@@ -5,8 +5,9 @@ use kampf_race::Movement;
 
 use super::numbers::{behind, bytes, count, duration, interval};
 use super::out::one_line;
-use super::page::{Column, Page};
+use super::page::Page;
 use super::style::{Look, paint, quiet_words};
+use super::table::Column;
 use crate::comparison::{Compared, ComparedContender};
 
 /// Counts that moved and are told in the table; exact ones come first, and what got worse is told in full below it.

@@ -4,8 +4,9 @@ use kampf_contest::Measure;
 use kampf_verdict::Step;
 
 use super::numbers::{behind, bytes, count, duration, interval, share};
-use super::page::{Column, Page};
+use super::page::Page;
 use super::style::{Look, paint};
+use super::table::Column;
 use crate::raced::{RacedContest, Shown};
 
 /// The ladder from the most naive contender to the one to take.

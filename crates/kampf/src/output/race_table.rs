@@ -5,9 +5,10 @@ use kampf_verdict::{Beside, FaultKind, Keeps, Outcome, Reading, Required};
 
 use super::numbers::{behind, bytes, count, duration, interval};
 use super::out::one_line;
-use super::page::{Column, Page};
+use super::page::Page;
 use super::require_text::{miss_text, reading};
 use super::style::{Look, paint};
+use super::table::Column;
 use crate::raced::{RacedContest, Shown};
 
 /// Cells of the best contender's bar; a bar four times as long is the longest, and longer ones end in an arrow.

@@ -3,8 +3,9 @@
 use kampf_verdict::{End, PairFinding, Requirements};
 
 use super::numbers::{behind, count, duration, interval, percent};
-use super::page::{Column, Page};
+use super::page::Page;
 use super::style::{Look, paint, quiet_words};
+use super::table::Column;
 use crate::raced::RacedContest;
 
 /// What came of each contest, in a line.
