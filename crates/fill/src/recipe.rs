@@ -191,7 +191,13 @@ fn call(
         LogicalType::Real => Ok(NumberKind::Real),
         _ => wrong(format!("this makes numbers, but the column is {kind}"), format!("use {}", suitable(kind))),
     };
-    let ends = || bounds.as_ref().map(|(low, high)| Ok((real(low)?, real(high)?))).transpose();
+    let ends = || {
+        let Some((low, high)) = bounds else { return Ok(None) };
+        match (real(low)?, real(high)?) {
+            (least, most) if least <= most => Ok(Some((least, most))),
+            _ => wrong(format!("`in {low}..{high}` has nothing inside"), format!("write the smaller one first, `in {high}..{low}`")),
+        }
+    };
     let of_numbers = |from: Distribution| Ok(Maker::Numbers { from, bounds: ends()?, kind: numbers()? });
     let positive = |value: &Value, what: &str| match real(value)? {
         number if number > 0.0 => Ok(number),

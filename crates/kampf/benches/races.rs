@@ -39,6 +39,7 @@ fn main() {
     head();
     start(url);
     runs(url);
+    trips(url);
     judging();
     if asked_for("demo") {
         demo();
@@ -58,12 +59,22 @@ struct Spoken {
 
 impl Spoken {
     fn start(url: &str, sql: &str) -> Spoken {
+        Spoken::with_trips(url, sql, Duration::ZERO)
+    }
+
+    fn with_trips(url: &str, sql: &str, trip: Duration) -> Spoken {
         let mut child = Command::new(KAMPF).arg("contender").stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().expect("kampf starts");
         let stdin = child.stdin.take().expect("a pipe");
         let stdout = BufReader::new(child.stdout.take().expect("a pipe"));
         let mut spoken = Spoken { child, stdin, stdout };
         let plan = own_sql(None, sql, &[], sqlite().dialect(), Hydration::Record).expect("the SQL has no parameters");
-        let own = OwnContender { plan, is_own_sql: false, settings: Vec::new(), parameters: Vec::new(), simulated_trip_ns: 0 };
+        let own = OwnContender {
+            plan,
+            is_own_sql: false,
+            settings: Vec::new(),
+            parameters: Vec::new(),
+            simulated_trip_ns: trip.as_nanos() as u64,
+        };
         spoken.say(&Request::Hello(Box::new(Hello {
             contest: "bench".to_owned(),
             contender: "bench".to_owned(),
@@ -154,6 +165,22 @@ fn runs(url: &str) {
         let ms = |nanos: f64| format!("{:.3} ms", nanos / 1e6);
         println!("{name:<40} {:>12} {:>12} {:>7.4}  >= 0.99", ms(median(walls)), ms(median(spans)), median(ratios));
     }
+}
+
+/// What a simulated trip takes beyond what it is told to take: over many, and the middle one.
+fn trips(url: &str) {
+    const TRIP: Duration = Duration::from_micros(500);
+    if !asked_for("simulated trips") {
+        return;
+    }
+    let (mut near, mut far) = (Spoken::start(url, SHORT), Spoken::with_trips(url, SHORT, TRIP));
+    let spans = |spoken: &mut Spoken| spoken.run(400).0.spans_ns.iter().map(|&span| span as f64).collect::<Vec<f64>>();
+    let (near, far) = (spans(&mut near), spans(&mut far));
+    let told = TRIP.as_nanos() as f64;
+    let mean = |values: &[f64]| values.iter().sum::<f64>() / values.len() as f64;
+    let (all, middle) = (mean(&far) - mean(&near), median(far) - median(near));
+    let (all, middle) = (format!("{:+.1} us", (all - told) / 1e3), format!("{:+.1} us", (middle - told) / 1e3));
+    println!("{:<40} {all:>12} {middle:>12} {:>7}  published (mean, median)", "simulated trips of 500 us, beyond that", "");
 }
 
 /// What a round costs in the core, at the four hundredth round of twelve equals: entering it, how they stand, the forecast, and

@@ -51,6 +51,7 @@ fn main() {
     head();
     scan(&schema, served.url());
     relay(served.url());
+    flow();
     look_ups(served.as_ref());
     drop(served);
     postgres().remove(&place).expect("what was made can be removed");
@@ -180,6 +181,55 @@ fn relay(url: &str) {
     });
     let (floor, kampf) = (by_hand - direct, ours - direct - TRIP.as_nanos() as f64);
     println!("{:<40} {:>9.1} us {:>9.1} us {:>7.3}  <= 1.2", "what the relay adds to a trip", floor / 1e3, kampf / 1e3, kampf / floor);
+}
+
+/// Processor time of the relay while much flows through it, against one written by hand that delays nothing.
+fn flow() {
+    const PIECE: usize = 1 << 20;
+    const PIECES: usize = 512;
+    if !asked_for("relay") {
+        return;
+    }
+    let folder = tempfile::tempdir().expect("a temporary folder");
+    let far = folder.path().join("far");
+    let listener = UnixListener::bind(&far).expect("a socket");
+    std::thread::spawn(move || {
+        for mut stream in listener.incoming().map_while(Result::ok) {
+            std::thread::spawn(move || {
+                let piece = vec![7; PIECE];
+                let mut asked = [0];
+                while stream.read_exact(&mut asked).is_ok() {
+                    for _ in 0..PIECES {
+                        let _ = stream.write_all(&piece);
+                    }
+                }
+            });
+        }
+    });
+    let plain = folder.path().join("plain");
+    plain_relay(&plain, far.clone());
+    let ours = Relay::start(&Endpoint::Unix(far), Duration::from_millis(1)).expect("the relay starts");
+    let Endpoint::Unix(own) = ours.endpoint() else { return };
+    let busy = |socket: &std::path::Path| {
+        let mut stream = UnixStream::connect(socket).expect("it listens");
+        let mut piece = vec![0; PIECE];
+        let (begun, before) = (Instant::now(), processor_time());
+        stream.write_all(b"!").expect("it takes a word");
+        for _ in 0..PIECES {
+            stream.read_exact(&mut piece).expect("it all comes");
+        }
+        ((processor_time() - before) as f64, begun.elapsed().as_nanos() as f64)
+    };
+    let ((floor, plain_wall), (kampf, wall)) = (busy(&plain), busy(own));
+    let ms = |nanos: f64| format!("{:.0} ms", nanos / 1e6);
+    println!("{:<40} {:>12} {:>12} {:>7.3}  <= 2", "processor time of a relay, 512 MiB", ms(floor), ms(kampf), kampf / floor);
+    println!("{:<40} {:>12} {:>12} {:>7.3}  <= 2", "time for them", ms(plain_wall), ms(wall), wall / plain_wall);
+}
+
+/// Processor time of this process, in nanoseconds.
+fn processor_time() -> u64 {
+    let time = rustix::time::clock_gettime(rustix::time::ClockId::ProcessCPUTime);
+    u64::try_from(time.tv_sec).unwrap_or(0) * 1_000_000_000 + u64::try_from(time.tv_nsec).unwrap_or(0)
 }
 
 fn plain_relay(own: &std::path::Path, target: PathBuf) {

@@ -59,5 +59,6 @@ fn recipes_that_do_not_suit_are_refused() {
     assert_eq!(error("nromal(1, 2)", LogicalType::Real), "`nromal` is not a recipe");
     assert_eq!(error("pick('a')", LogicalType::Integer), "`a` is not integer");
     assert_eq!(error("text(0)", LogicalType::TEXT), "`text` takes a number of characters, from 1 on");
+    assert_eq!(error("normal(5.5, 1.2) in 9..1", LogicalType::Real), "`in 9..1` has nothing inside");
     assert_eq!(error("1..3 in 1..2", LogicalType::Integer), "`in` bounds only distributions of numbers");
 }

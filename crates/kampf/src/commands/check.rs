@@ -1,7 +1,7 @@
 //! `kampf check`
 
 use kampf_contest::value_to_json;
-use kampf_runner::{CheckedVerdict, Checks, Contest, Inbox, most_rows};
+use kampf_runner::{CheckedVerdict, Checks, Contest, Inbox, Trouble, most_rows};
 use kampf_schema::Value;
 use serde_json::json;
 
@@ -135,8 +135,9 @@ pub(super) fn check_text(page: &mut Page, contest: &Contest, checks: &Checks) {
             CheckedVerdict::Agrees => page.line(format!("  {}  {}", paint(Look::Good, "agrees"), entry.name)),
             CheckedVerdict::Undecided(why) => page.paragraph(&format!("  {}  {}: {why}", paint(Look::Bad, "open"), entry.name), 10),
             CheckedVerdict::Failed(trouble) => {
+                let word = if matches!(trouble, Trouble::NotBelieved(_)) { "not believed" } else { "failed" };
                 let reason = one_line(&trouble.to_string());
-                page.paragraph(&format!("  {}  {}: {reason}", paint(Look::Bad, "failed"), entry.name), 10);
+                page.paragraph(&format!("  {}  {}: {reason}", paint(Look::Bad, word), entry.name), 10);
             }
             CheckedVerdict::Disagrees(_, difference) => {
                 page.line(format!("  {} {}", paint(Look::Bad, "differs"), entry.name));

@@ -244,6 +244,7 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &C
     if general.format == Format::Text {
         if checks.entries.iter().any(|entry| entry.verdict != CheckedVerdict::Agrees) {
             check_text(&mut page, contest, &checks);
+            page.blank();
         }
         if part.facts.pair.is_none() {
             contest_text(&mut page, &part);
