@@ -2,6 +2,7 @@
 //!
 //! Nothing here knows of processes, pipes or clocks, so that all of it can be tested against a script.
 
+mod belief;
 mod check;
 mod confirm;
 mod honesty;

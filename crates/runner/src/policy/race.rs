@@ -2,7 +2,6 @@
 
 use std::time::Duration;
 
-use kampf_contest::Reference;
 use kampf_race::{Critical, Departure, Goal, LIMIT_LEVEL, Nanos, Race, RaceSettings, TimeLimits, percentile};
 use kampf_schema::Value;
 use rand::SeedableRng;
@@ -10,7 +9,7 @@ use rand::seq::SliceRandom;
 use rand_pcg::Pcg64Mcg;
 
 use super::check::{CheckedVerdict, Checks, first_call};
-use super::honesty::{Account, believe, rows_are_right, timed};
+use super::honesty::{Account, timed};
 use super::log::{Log, Round};
 use super::pace::{LONG_CALL_NS, Pace, balance, paces};
 use super::stage::Stage;
@@ -109,7 +108,7 @@ pub struct Runs {
     /// The rounds that it ran, by their numbers from 0.
     pub ran: Vec<usize>,
     /// How many of the last rounds, one after the other, the runner's clock did not bear out.
-    doubts: usize,
+    pub(super) doubts: usize,
 }
 
 impl Runs {
@@ -123,20 +122,16 @@ impl Runs {
 pub(crate) const OUTCLASSED_IN_CHECK: f64 = 20.0;
 /// Calls that a round must have for a 95th percentile of its own.
 const ENOUGH_FOR_P95: usize = 20;
-/// Rounds one after the other in which the runner's clock does not bear out what a program says, until it has to
-/// show afresh that it is to be believed.
-const DOUBTS: usize = 3;
-
 /// A race that is being run.
 pub(super) struct Track<'a> {
     pub(super) stage: &'a mut dyn Stage,
     pub(super) checks: &'a Checks,
-    options: &'a RaceOptions,
+    pub(super) options: &'a RaceOptions,
     pub(super) race: Race,
     /// All that the race was told.
-    log: Log,
+    pub(super) log: Log,
     pub(super) entrants: Vec<Entrant>,
-    paces: Vec<Option<Pace>>,
+    pub(super) paces: Vec<Option<Pace>>,
     /// How long each took in its last round.
     lasted: Vec<Duration>,
     measured_ns: Nanos,
@@ -259,7 +254,7 @@ impl Track<'_> {
     }
 
     /// The time from which on one is hopeless in the check: only one that may be chosen outclasses others.
-    fn hopeless(&self) -> Nanos {
+    pub(super) fn hopeless(&self) -> Nanos {
         let leads = |at: &usize| !self.options.is_beside(*at) && self.entrants[*at].fault.is_none();
         let calls = (0..self.entrants.len()).filter(leads).filter_map(|at| self.in_check(at));
         OUTCLASSED_IN_CHECK * calls.min_by(f64::total_cmp).unwrap_or(f64::INFINITY)
@@ -379,82 +374,6 @@ impl Track<'_> {
         })
     }
 
-    /// Holds the rows of the round's calls against the right answer's. Without parameters that is the checked one; with them Kampf's
-    /// own contenders, which cannot say what they did not do, tell how many rows are right, and where there are none of them, or they
-    /// do not agree, the right answer itself.
-    fn see_rows(&mut self, sets: &[Vec<Value>], taken: &mut [Option<Taken>], events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
-        let is_program = |at: usize| self.stage.contestants()[at].counter.is_program;
-        let rows = |references: &[Reference]| references.iter().map(|one| self.stage.rows_of(one)).collect::<Vec<u64>>();
-        let mut own = (0..taken.len()).filter(|&at| !is_program(at)).filter_map(|at| taken[at].as_ref());
-        let agreed = own.next().map(|run| (run.first_rows, run.rows / run.repeats.max(1)));
-        let all_agree = agreed.is_some_and(|(first, pass)| {
-            (0..taken.len()).filter_map(|at| taken[at].as_ref()).all(|run| run.first_rows == first && run.rows == pass * run.repeats)
-        });
-        if all_agree {
-            return Ok(());
-        }
-        let right = match self.has_parameters(sets) {
-            false => rows(&self.checks.references),
-            true => match self.stage.right(sets) {
-                Ok(right) => right.references.iter().map(|one| self.stage.rows_of(one)).collect(),
-                Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
-                // Without the right answer nobody is accused.
-                Err(_) => return Ok(()),
-            },
-        };
-        let (first, pass) = (right.first().copied().unwrap_or(0), right.iter().sum::<u64>());
-        for (at, run) in taken.iter_mut().enumerate() {
-            let Some(seen) = run.as_ref() else { continue };
-            let checked = rows_are_right(seen.first_rows, first, "first call")
-                .and_then(|()| rows_are_right(seen.rows, pass * seen.repeats, "timed calls"));
-            if let Err(trouble) = checked {
-                *run = None;
-                self.fail(at, &trouble, events);
-            }
-        }
-        Ok(())
-    }
-
-    fn has_parameters(&self, sets: &[Vec<Value>]) -> bool {
-        sets.iter().any(|set| !set.is_empty())
-    }
-
-    /// A program that the runner's clock contradicts in some rounds one after the other has to show afresh that it is to be believed.
-    /// What is recorded of such rounds is the clock's time, so that it drops nobody meanwhile. Kampf's own contenders are its own
-    /// code; what their runs last longer is the machine's doing, as one busy with other things shows.
-    fn see_clock(&mut self, taken: &mut [Option<Taken>], events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
-        for (at, run) in taken.iter_mut().enumerate() {
-            let Some(seen) = run.as_ref() else { continue };
-            let runs = &mut self.entrants[at].runs;
-            runs.doubts = if seen.is_doubtful { runs.doubts + 1 } else { 0 };
-            if runs.doubts >= DOUBTS && !self.is_borne_out(at, events)? {
-                *run = None;
-            }
-        }
-        Ok(())
-    }
-
-    /// Whether a program is believed again, started afresh. One that is not is taken out.
-    fn is_borne_out(&mut self, at: usize, events: &mut dyn FnMut(Event<'_>)) -> Result<bool, Trouble> {
-        let sets = self.stage.sets(0);
-        let rows = self.checks.references.iter().map(|one| self.stage.rows_of(one)).sum();
-        let again = self.stage.start(at).and_then(|_| timed(self.stage, &sets[..1], 1, 1)).and_then(|_| believe(self.stage, &sets, rows));
-        self.stage.end();
-        match again {
-            Ok(believed) => {
-                self.entrants[at].runs.doubts = 0;
-                // The machine is busier than it was in the check.
-                self.paces[at].iter_mut().for_each(|pace| pace.lengthen(&believed));
-                Ok(true)
-            }
-            Err(Trouble::Interrupted) => Err(Trouble::Interrupted),
-            Err(trouble) => {
-                self.fail(at, &trouble, events);
-                Ok(false)
-            }
-        }
-    }
-
     /// Whether it is known of all that may be chosen if they keep the limits on times.
     fn keeps_limits(&self) -> bool {
         let may_be_chosen = self.race.racing().into_iter().filter(|&at| !self.options.is_beside(at));
@@ -478,48 +397,20 @@ impl Track<'_> {
         let entrant = &mut self.entrants[at];
         (entrant.fault, entrant.reason, entrant.failed_after) = (Some(fault), Some(reason), Some(rounds));
     }
-
-    /// The race goes on as if one had never been there: whoever left because of it is back.
-    fn forget(&mut self, at: usize, trouble: &Trouble) {
-        self.log.forgets(at);
-        let entrant = &mut self.entrants[at];
-        (entrant.fault, entrant.reason, entrant.failed_after) = (Some(EntrantFault::NotBelieved), Some(trouble.to_string()), Some(0));
-        (entrant.runs, entrant.timed) = (Runs::default(), Timed::InRounds);
-        self.race = self.log.race();
-        let hopeless = self.hopeless();
-        for back in self.log.left_out().to_vec() {
-            if matches!(self.entrants[back].timed, Timed::InCheck(call) if call <= hopeless) {
-                self.log.takes_in(back);
-                (self.entrants[back].timed, self.entrants[back].runs) = (Timed::InRounds, Runs::default());
-            }
-        }
-        self.race = self.log.race();
-    }
-
-    /// A program that the runner's clock has contradicted in every round, however few there were, has to show it too.
-    fn look_for_contradictions(&mut self, events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
-        for at in self.race.racing() {
-            let runs = &self.entrants[at].runs;
-            if runs.doubts > 0 && runs.doubts == runs.rounds.len() {
-                self.is_borne_out(at, events)?;
-            }
-        }
-        Ok(())
-    }
 }
 
 /// What one run in a round gave.
 #[derive(Clone, Debug)]
-struct Taken {
-    call_ns: Nanos,
-    spans_ns: Nanos,
-    p95: Option<f64>,
-    cold_ns: Nanos,
-    cpu_ns: Nanos,
+pub(super) struct Taken {
+    pub(super) call_ns: Nanos,
+    pub(super) spans_ns: Nanos,
+    pub(super) p95: Option<f64>,
+    pub(super) cold_ns: Nanos,
+    pub(super) cpu_ns: Nanos,
     /// Whether the runner's clock does not bear it out.
-    is_doubtful: bool,
+    pub(super) is_doubtful: bool,
     /// Rows of the first call, and of all timed calls: of so many passes.
-    first_rows: u64,
-    rows: u64,
-    repeats: u64,
+    pub(super) first_rows: u64,
+    pub(super) rows: u64,
+    pub(super) repeats: u64,
 }
