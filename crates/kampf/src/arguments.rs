@@ -260,7 +260,8 @@ pub(crate) fn share(text: &str) -> Result<f64, String> {
     match number_and_unit(text)? {
         (number, "%") if number > 0.0 && number <= 100.0 => Ok(number / 100.0),
         (_, "%") => Err(format!("`{text}` is not between 0 % and 100 %")),
-        _ => Err(format!("`{text}` does not end in %; write it like 2%")),
+        (_, "") => Err(format!("`{text}` does not end in %; write it like 2%")),
+        (_, other) => Err(format!("`{text}` is not a share: `{other}` is not %")),
     }
 }
 

@@ -202,6 +202,43 @@ fn ctrl_c_ends_at_the_last_whole_round_with_what_is_known() {
 }
 
 #[test]
+fn ctrl_c_while_survivors_are_asked_once_more_keeps_the_rounds() {
+    // Its second answer is that after the race.
+    let slow = PYTHON.replace("LIMIT 100", "LIMIT 10").replace(
+        "            if run[\"mode\"] == \"answer\":\n",
+        "            if run[\"mode\"] == \"answer\":\n                import os\n                if os.path.exists('asked'):\n                    \
+         open('again', 'w').close()\n                    time.sleep(60)\n                open('asked', 'w').close()\n",
+    );
+    assert!(slow.contains("'again'"));
+    let folder = with_program("python", &slow);
+    let mut command = folder.command(&[
+        "race",
+        "--rounds",
+        "3",
+        "--only",
+        "python",
+        "--only",
+        "computed.database.needed.record",
+        "--format",
+        "json",
+        "-q",
+    ]);
+    let child = command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped()).spawn().unwrap();
+    wait_for("the program is asked once more", || folder.path().join("again").exists());
+    std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+    let output = child.wait_with_output().unwrap();
+    assert_eq!(output.status.code(), Some(0), "{}", String::from_utf8_lossy(&output.stderr));
+    let document: Json = serde_json::from_slice(&output.stdout).unwrap();
+    let race = &document["contests"][0]["race"];
+    assert_eq!(
+        (&race["rounds"], &race["not_confirmed"], &race["interrupted"]),
+        (&Json::from(3), &Json::from("interrupted"), &Json::from(false))
+    );
+    let text = folder.ok(&["results", &folder.read_dir(".kampf/results")[0]]);
+    assert!(text.contains("! not confirmed: the survivors were not all asked for their answers once more (interrupted)"), "{text}");
+}
+
+#[test]
 fn ctrl_c_twice_ends_at_once_and_takes_the_contender_along() {
     // It starts another process, notes it, and then neither of them answers or ends when the input does.
     let stubborn = "import os, signal, time\nsignal.signal(signal.SIGINT, signal.SIG_IGN)\nif os.fork() == 0:\n  open('pid', 'w').write(str(os.getpid()))\n\x20 \

@@ -221,4 +221,43 @@ fn the_command_line_is_checked() {
     assert!(folder.error(&["trace", "calm", "lazy.databse.all.managed"], 2).contains("did you mean `lazy.database.all.managed`?"));
     assert!(folder.error(&["new", "."], 2).contains("kampf.toml is already there"));
     assert_eq!(folder.read("kampf.toml"), TOML);
+    // Numbers beyond all bounds are refused in words.
+    let nines = "9".repeat(40);
+    for (option, value, says) in [
+        ("--timeout", "9999999999999999999s", "is too long; at most 1000 days can be waited for"),
+        ("--timeout", "1e400s", "is not a unit of time"),
+        ("--time", nines.as_str(), "is too long"),
+        ("--memory-limit", "99999999999GiB", "is too large"),
+        ("--memory-limit", nines.as_str(), "is too large"),
+        ("--rounds", nines.as_str(), "number too large"),
+        ("--seed", nines.as_str(), "number too large"),
+        ("--margin", "1e999%", "not a share"),
+        ("--margin", "999999999999999999999%", "is not between 0 % and 100 %"),
+        ("--round-trip", "9999999999999999999s", "is too long"),
+    ] {
+        let text = folder.error(&["race", option, value], 2);
+        assert!(text.contains(says), "{option} {value}: {text}");
+    }
+    // What is long and can be waited for is taken.
+    folder.ok(&["race", "--timeout", "999h".replace('h', "min").as_str(), "--time", "1s", "--rounds", "1", "-q", "--only", "computed.*"]);
+}
+
+#[test]
+fn numbers_beyond_all_bounds_in_the_project_file_are_refused_in_words() {
+    let rows = |rows: &str| in_toml("hive = 40", &format!("hive = {rows}"));
+    assert!(rows("9223372036854775807").starts_with("`hive` cannot have more than 1000000000000 rows"));
+    assert!(rows("18446744073709551616").starts_with("`hive` is a number of more than 64 bits"), "{}", rows("18446744073709551616"));
+    assert!(rows("\"9223372036854775807 per strain\"").starts_with("these would be more than four thousand million rows"));
+    assert!(in_toml("seed = 3", "seed = 18446744073709551616").starts_with("`seed` is a number of more than 64 bits"));
+    assert!(in_toml("seed = 3", "seed = -3").starts_with("`seed` must be a whole number from 0 on, not -3"));
+    assert!(rows("-1").starts_with("`hive` must be a whole number from 0 on, not -1"));
+    assert!(in_toml("limit = 10", "limit = 18446744073709551615").contains("is more than engines take"));
+    assert!(
+        in_toml("limit = 10", &format!("limit = 10\nwhere = \"{}id = 1{}\"", "(".repeat(9000), ")".repeat(9000)))
+            .contains("nested deeper than 64 levels")
+    );
+    assert!(in_toml("seed = 3", &format!("seed = {}", "[".repeat(9000))).contains("this is not TOML"));
+    assert!(in_toml("seed = 3", "[conditions]\nround_trip = \"9999999999999999999s\"").contains("is too long"));
+    assert!(in_toml("limit = 10", "[contest.calm.require]\nmemory = \"99999999999999GiB\"").contains("is too large"));
+    assert!(in_toml("limit = 10", "[contest.calm.require]\np95 = \"9999999999999999999s\"").contains("is too long"));
 }

@@ -191,6 +191,13 @@ fn two_results_are_compared_contender_by_contender() {
     let statements = document["contests"][0]["contenders"][at]["statements"].as_u64().unwrap();
     let (status, text, _) = compare(&folder, &set("computed", "statements", json!(statements + 1)), &[]);
     assert!(status == 1 && text.contains("statements 1 → 2"), "{text}");
+    // Of calls with different parameters the worst is compared, whatever the mean.
+    let worst = changed(&document, |other| {
+        let contender = &mut other["contests"][0]["contenders"][at];
+        contender["counted_range"] = json!({"statements": {"least": 0, "most": statements + 1}});
+    });
+    let (status, text, _) = compare(&folder, &worst, &[]);
+    assert!(status == 1 && text.contains("statements 1 → 2"), "{text}");
     let lazy = place(&document, "lazy.app");
     let more = document["contests"][0]["contenders"][lazy]["allocations"].as_u64().unwrap() + 1;
     let (status, text, _) = compare(&folder, &set("lazy.app", "allocations", json!(more)), &["--allow", "10%"]);

@@ -221,6 +221,32 @@ fn with_requirements_the_least_work_that_surely_meets_them_is_taken() {
 }
 
 #[test]
+fn of_calls_with_different_parameters_the_worst_has_to_meet_a_requirement() {
+    let statements = |least, most| kampf_contest::Counted { mean: 3.0, least, most, how: kampf_contest::How::Inside };
+    let mut field = required(
+        vec![with_hand(contender("varies", rounds(5.0, 20, 1)), 0), with_hand(contender("steady", rounds(9.0, 20, 2)), 1)],
+        &[(Required::Count(Measure::Statements), 4.0)],
+    );
+    for (least, most, chosen) in [(1, 4, "varies"), (1, 5, "steady"), (4, 4, "varies")] {
+        field.contenders[0].measured.set(Measure::Statements, statements(least, most));
+        let verdict = judge(&field);
+        assert_eq!(name_of(&field, verdict.choose), Some(chosen), "{least} to {most}");
+        assert_eq!(verdict.placed[0].readings[0].has, Some(most as f64));
+    }
+}
+
+#[test]
+fn who_is_not_believed_has_no_place_in_the_race() {
+    let honest = || vec![contender("fast", rounds(5.0, 30, 1)), contender("slow", rounds(9.0, 30, 2))];
+    let mut field = facts(honest());
+    field.contenders.push(failed(contender("liar", Vec::new()), FaultKind::NotBelieved));
+    let (with, without) = (judge(&field), judge(&facts(honest())));
+    assert_eq!((with.end, with.leader, with.choose), (without.end, without.leader, without.choose));
+    assert_eq!(with.placed[..2], without.placed[..]);
+    assert_eq!((outcomes(&field, &with)[2].1, with.order[2]), ("not_believed", 2));
+}
+
+#[test]
 fn a_percentile_of_too_few_calls_is_provisional_and_a_call_that_is_always_too_long_is_not() {
     let few = required(
         vec![with_p95(contender("few", rounds(5.0, 4, 1)), 6.0), contender("slow", rounds(500.0, 2, 2))],

@@ -185,6 +185,7 @@ fn pairs(top: &mut Reader<'_>, source: &Source, key: &'static str, numbers: bool
         let name = Written::new(&source.text, span(item.0.span()), item.0.get_ref());
         let value = match integer(item.1.get_ref()) {
             Some(number) if numbers => Written::new(&source.text, span(item.1.span()), &number.to_string()),
+            None if numbers && item.1.get_ref().as_integer().is_some() => return Err(table.no_number(item)),
             _ if item.1.get_ref().is_table() => {
                 return Err(Problem::wrong(format!("`{0}` must be a text, not a table", item.0.get_ref()))
                     .at(source.place(span(item.0.span())))

@@ -65,8 +65,20 @@ impl<'a> Reader<'a> {
 
     pub(crate) fn number(&mut self, key: &'static str) -> Result<Option<(u64, Span)>, Problem> {
         let Some((name, value)) = self.get(key) else { return Ok(None) };
-        let number = integer(value.get_ref()).ok_or_else(|| self.wrong_kind(name.get_ref(), value, "a whole number from 0 on"))?;
+        let number = integer(value.get_ref()).ok_or_else(|| self.no_number((name, value)))?;
         Ok(Some((number, span(value.span()))))
+    }
+
+    /// What is wrong with what should be a whole number from 0 on.
+    pub(crate) fn no_number(&self, (key, value): Item<'a>) -> Problem {
+        match value.get_ref().as_integer() {
+            Some(number) if !number.as_str().starts_with('-') => {
+                Problem::wrong(format!("`{}` is a number of more than 64 bits", key.get_ref())).at(self.source.place(span(value.span())))
+            }
+            Some(number) => Problem::wrong(format!("`{}` must be a whole number from 0 on, not {}", key.get_ref(), number.as_str()))
+                .at(self.source.place(span(value.span()))),
+            None => self.wrong_kind(key.get_ref(), value, "a whole number from 0 on"),
+        }
     }
 
     pub(crate) fn truth(&mut self, key: &'static str) -> Result<Option<bool>, Problem> {

@@ -75,6 +75,14 @@ impl Folder {
         std::fs::read_to_string(self.path().join(name)).expect("a file can be read")
     }
 
+    /// The names in a folder below, in order.
+    pub(crate) fn read_dir(&self, name: &str) -> Vec<String> {
+        let entries = std::fs::read_dir(self.path().join(name)).expect("a folder can be read");
+        let mut names: Vec<String> = entries.flatten().map(|entry| entry.file_name().to_string_lossy().into_owned()).collect();
+        names.sort_unstable();
+        names
+    }
+
     pub(crate) fn command(&self, arguments: &[&str]) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_kampf"));
         command.args(arguments).current_dir(self.path()).env_clear().stdin(Stdio::null());
