@@ -105,7 +105,7 @@ fn check_entry(
     let rows: Vec<u64> = references.iter().map(|reference| stage.rows_of(reference)).collect();
     let counter = stage.contestants()[at].counter;
     let cold = timed(stage, &sets[..1], 1, 1)?;
-    rows_are_right(cold.ran.rows, rows[0], "first call")?;
+    rows_are_right(cold.ran.rows, 1, rows[0], "first call")?;
     let measured = if started.can.contains(&Mode::Count) { counted(stage, at, sets, &rows)? } else { Measured::default() };
     let pass = rows.iter().sum();
     let probe = Probe { start: started.took, cold_ns: 0.0, call_ns: 0.0, message_ns: None, calls_per_span: 1, run_ns: 0.0, measured };
@@ -115,7 +115,7 @@ fn check_entry(
         return Ok((verdict, Some(Probe { cold_ns, call_ns, message_ns: Some(message), calls_per_span, run_ns: run, ..probe })));
     }
     let later = timed(stage, sets, 1, 1)?;
-    rows_are_right(later.ran.rows, pass, "timed calls")?;
+    rows_are_right(later.ran.rows, 1, pass, "timed pass")?;
     let call_ns = Account::of(&later, sets.len() as u64, None).call_ns();
     Ok((verdict, Some(Probe { cold_ns: first_call(&cold, None), call_ns, ..probe })))
 }
@@ -133,7 +133,7 @@ fn counted(stage: &mut dyn Stage, at: usize, sets: &[Vec<Value>], rows: &[u64]) 
     let (mut calls, mut growth) = (Vec::with_capacity(sets.len()), Vec::new());
     for (set, right) in sets.iter().zip(rows) {
         let done = stage.run(Asked { mode: Mode::Count, sets: std::slice::from_ref(set), passes: 1, calls_per_span: 1 })?;
-        rows_are_right(done.ran.rows, *right, "counted call")?;
+        rows_are_right(done.ran.rows, 1, *right, "counted call")?;
         calls.push(done.ran.counts.unwrap_or_default());
         growth.extend(done.growth);
     }

@@ -22,6 +22,8 @@ const LONGEST_SPAN_NS: Nanos = 1e6;
 /// with it; what is kept back does.
 const GROWTH: f64 = 4.0;
 const LONGEST_RUN_NS: Nanos = 1e9;
+/// By so much at most a run is made longer than one whose length is not well known.
+const LARGEST_STEP: f64 = 16.0;
 /// Runs of a size that are given a chance to be believed, where they are no longer than this; a longer one is given one.
 const TRIES: usize = 3;
 const LONG_RUN_NS: Nanos = 200e6;
@@ -98,12 +100,15 @@ pub(crate) fn timed(stage: &mut dyn Stage, sets: &[Vec<Value>], passes: u64, cal
     Ok(done)
 }
 
-/// Holds the rows that runs have delivered against the rows of the right answer.
-pub(crate) fn rows_are_right(found: u64, right: u64, what: &str) -> Result<(), Trouble> {
-    if found == right {
+/// Holds the rows that a run has delivered in so many passes against the rows of the right answer, which are those of one.
+pub(crate) fn rows_are_right(found: u64, passes: u64, right: u64, what: &str) -> Result<(), Trouble> {
+    if found == right.saturating_mul(passes) {
         return Ok(());
     }
-    Err(Trouble::NotBelieved(format!("it reports {found} rows of its {what}, where the checked answer has {right}")))
+    Err(Trouble::NotBelieved(match passes {
+        1 => format!("it reports {found} rows of its {what}, where the checked answer has {right}"),
+        _ => format!("it reports {found} rows of {passes} {what}es, where the checked answer has {right} each time"),
+    }))
 }
 
 /// What the check finds out about how a program is to be timed.
@@ -124,7 +129,7 @@ fn message_cost(stage: &mut dyn Stage, sets: &[Vec<Value>]) -> Result<Nanos, Tro
     let mut costs = Vec::with_capacity(MESSAGES);
     for _ in 0..MESSAGES {
         let done = timed(stage, sets, 0, 1)?;
-        rows_are_right(done.ran.rows, 0, "run without passes")?;
+        rows_are_right(done.ran.rows, 1, 0, "run without passes")?;
         costs.push(done.wall.as_nanos() as Nanos);
     }
     let cost = median(&costs).unwrap_or(0.0);
@@ -144,12 +149,18 @@ pub(crate) fn believe(stage: &mut dyn Stage, sets: &[Vec<Value>], rows: u64) -> 
     let calls_in = |passes: u64, calls_per_span: u64| passes.saturating_mul(calls_per_span).saturating_mul(sets.len() as u64);
     let try_once = |stage: &mut dyn Stage, passes: u64, calls_per_span: u64| {
         let done = timed(stage, sets, passes, calls_per_span)?;
-        rows_are_right(done.ran.rows, rows.saturating_mul(passes).saturating_mul(calls_per_span), "timed calls")?;
+        rows_are_right(done.ran.rows, passes.saturating_mul(calls_per_span), rows, "timed pass")?;
         Ok(Account::of(&done, calls_in(passes, calls_per_span), Some(message)))
     };
     // Runs are planned by the runner's clock alone: what a program says could make them as long as it likes.
     let mut run = SHORTEST_RUN_NS.max(message / ALLOWED);
     let mut account = try_once(stage, 1, 1)?;
+    // Of a run that is hardly longer than a message not much follows for a longer one.
+    let mut passes = 1;
+    while account.by_clock.unwrap_or(0.0) < run / 2.0 {
+        passes = (passes as f64 * (run / account.by_clock.unwrap_or(1.0)).clamp(2.0, LARGEST_STEP)) as u64;
+        account = try_once(stage, passes, 1)?;
+    }
     let mut calls_per_span = (SHORTEST_SPAN_NS / account.by_clock_a_call()).ceil().max(1.0);
     let believed = |account: &Account, calls_per_span: f64, run: Nanos| Believed {
         message,
@@ -228,8 +239,9 @@ mod tests {
 
     #[test]
     fn rows_are_those_of_the_right_answer_or_it_is_said() {
-        assert_eq!(rows_are_right(7, 7, "timed calls"), Ok(()));
-        let Err(Trouble::NotBelieved(reason)) = rows_are_right(0, 7, "timed calls") else { panic!("it is not") };
-        assert_eq!(reason, "it reports 0 rows of its timed calls, where the checked answer has 7");
+        assert_eq!((rows_are_right(7, 1, 7, "first call"), rows_are_right(21, 3, 7, "timed pass")), (Ok(()), Ok(())));
+        let said = |found, passes, what| rows_are_right(found, passes, 7, what).unwrap_err().to_string();
+        assert_eq!(said(0, 1, "first call"), "it reports 0 rows of its first call, where the checked answer has 7");
+        assert_eq!(said(7, 3, "timed pass"), "it reports 7 rows of 3 timed passes, where the checked answer has 7 each time");
     }
 }

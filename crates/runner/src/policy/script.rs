@@ -32,6 +32,8 @@ pub(super) struct Actor {
     pub(super) breaks_at: Option<usize>,
     /// From this start on its answers are wrong.
     pub(super) wrong_from: usize,
+    /// This run of the second start, after the first call, goes through without what a message costs.
+    pub(super) quick_run: Option<usize>,
     /// In the runs of this start the machine is busy with other things for so long.
     pub(super) held_up: Option<(usize, Nanos)>,
 }
@@ -65,6 +67,7 @@ pub(super) fn own(name: &'static str, milliseconds: f64) -> Actor {
         can: vec![Mode::Answer, Mode::Count, Mode::Time],
         breaks_at: None,
         wrong_from: usize::MAX,
+        quick_run: None,
         held_up: None,
     }
 }
@@ -206,7 +209,8 @@ impl Stage for Script {
         let lie = if start >= actor.lies_from { actor.lie } else { Lie::Nothing };
         let rows: u64 = asked.sets.iter().map(|set| right_rows(set)).sum();
         let mut ran = Ran { id: 1, ..Ran::default() };
-        let mut wall = actor.message;
+        let runs = self.asked.iter().filter(|(one, mode, ..)| *one == at && *mode == Mode::Time).count();
+        let mut wall = if actor.quick_run == Some(runs) { 0.0 } else { actor.message };
         if asked.mode == Mode::Count {
             wall += actor.call;
             ran.rows = rows + u64::from(lie == Lie::Counted);

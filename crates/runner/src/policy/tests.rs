@@ -124,6 +124,18 @@ fn spans_grow_until_taking_the_time_costs_little_and_runs_until_a_message_does()
 }
 
 #[test]
+fn the_length_of_runs_is_not_guessed_from_one_that_is_lost_beside_a_message() {
+    // On a busy machine messages take 2 ms, and then the first run goes through at once: it seems to have taken no time at all.
+    let quick = Actor { message: 2e6, quick_run: Some(6), ..program("quick", 0.02) };
+    let mut script = Script::new(vec![quick, own("other", 0.02)]);
+    let (checks, _) = raced(&mut script, &options(10));
+    let probe = checks.entries[0].probe.as_ref().expect("it is believed");
+    assert!((probe.call_ns / 20e3 - 1.0).abs() < 0.02, "{}", probe.call_ns);
+    let longest = script.asked.iter().map(|(_, _, passes, calls, sets)| passes * calls * *sets as u64).max();
+    assert!(longest < Some(40_000), "no run lasts much longer than 200 ms: {longest:?} calls");
+}
+
+#[test]
 fn a_busy_machine_makes_no_program_a_liar() {
     // In its sixth start a program waits for the processor for as long as it runs.
     let held = Actor { held_up: Some((6, 20e6)), ..program("held", 1.0) };
