@@ -84,6 +84,7 @@ impl Track<'_> {
                 self.entrants[at].runs.doubts = 0;
                 // The machine is busier than it was in the check.
                 self.paces[at].iter_mut().for_each(|pace| pace.lengthen(&believed));
+                self.messages[at] = Some(believed.message);
                 Ok(true)
             }
             Err(Trouble::Interrupted) => Err(Trouble::Interrupted),

@@ -132,6 +132,8 @@ pub(super) struct Track<'a> {
     pub(super) log: Log,
     pub(super) entrants: Vec<Entrant>,
     pub(super) paces: Vec<Option<Pace>>,
+    /// What a message to a program and back costs.
+    pub(super) messages: Vec<Option<Nanos>>,
     /// How long each took in its last round.
     lasted: Vec<Duration>,
     measured_ns: Nanos,
@@ -157,6 +159,7 @@ pub(crate) fn race(
     let log = Log::new(options.settings, beside);
     let mut track = Track {
         paces: paces(stage, checks, options),
+        messages: checks.entries.iter().map(|entry| entry.probe.as_ref().and_then(|probe| probe.message_ns)).collect(),
         stage,
         checks,
         options,
@@ -289,16 +292,11 @@ impl Track<'_> {
     /// Nanoseconds of a first call and of one after it, in a fresh process.
     fn once_more(&mut self, at: usize, sets: &[Vec<Value>]) -> Result<(Nanos, Nanos), Trouble> {
         self.stage.start(at)?;
-        let message = self.message(at);
+        let message = self.messages[at];
         let cold = timed(self.stage, &sets[..1], 1, 1)?;
         let later = timed(self.stage, sets, 1, 1)?;
         self.stage.end();
         Ok((first_call(&cold, message), Account::of(&later, sets.len() as u64, message).call_ns()))
-    }
-
-    /// What a message to a program and back costs.
-    fn message(&self, at: usize) -> Option<Nanos> {
-        self.checks.entries[at].probe.as_ref().and_then(|probe| probe.message_ns)
     }
 
     /// How long the next round will last, by those before.
@@ -348,7 +346,7 @@ impl Track<'_> {
     fn run_once(&mut self, at: usize, sets: &[Vec<Value>]) -> Result<Taken, Trouble> {
         let pace = self.paces[at].ok_or_else(|| Trouble::Refused("it was not probed".to_owned()))?;
         let settle = self.stage.contestants()[at].calls_to_settle;
-        let message = self.message(at);
+        let message = self.messages[at];
         self.stage.start(at)?;
         let cold = timed(self.stage, &sets[..1], 1, 1)?;
         let cold_ns = first_call(&cold, message);

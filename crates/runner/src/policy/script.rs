@@ -32,6 +32,8 @@ pub(super) struct Actor {
     pub(super) breaks_at: Option<usize>,
     /// From this start on its answers are wrong.
     pub(super) wrong_from: usize,
+    /// From this start on messages cost so much more, as on a machine that is busier than before.
+    pub(super) slower_from: Option<(usize, Nanos)>,
     /// This run of the second start, after the first call, goes through without what a message costs.
     pub(super) quick_run: Option<usize>,
     /// In the runs of this start the machine is busy with other things for so long.
@@ -67,6 +69,7 @@ pub(super) fn own(name: &'static str, milliseconds: f64) -> Actor {
         can: vec![Mode::Answer, Mode::Count, Mode::Time],
         breaks_at: None,
         wrong_from: usize::MAX,
+        slower_from: None,
         quick_run: None,
         held_up: None,
     }
@@ -211,6 +214,7 @@ impl Stage for Script {
         let mut ran = Ran { id: 1, ..Ran::default() };
         let runs = self.asked.iter().filter(|(one, mode, ..)| *one == at && *mode == Mode::Time).count();
         let mut wall = if actor.quick_run == Some(runs) { 0.0 } else { actor.message };
+        wall += actor.slower_from.filter(|(from, _)| start >= *from).map_or(0.0, |(_, more)| more);
         if asked.mode == Mode::Count {
             wall += actor.call;
             ran.rows = rows + u64::from(lie == Lie::Counted);

@@ -148,6 +148,22 @@ fn a_busy_machine_makes_no_program_a_liar() {
 }
 
 #[test]
+fn a_machine_that_becomes_busier_makes_runs_longer_and_no_program_a_liar() {
+    // From the fifth start on a message takes a millisecond more: a tenth of a run of 10 ms.
+    let slower = Actor { slower_from: Some((5, 1e6)), ..program("slower", 1.0) };
+    let mut script = Script::new(vec![slower, own("other", 1.03)]);
+    let exact = RaceSettings { goal: Goal::Exact, most_rounds: 30, margin: 0.0001, ..RaceSettings::default() };
+    let (_, report) = raced(&mut script, &RaceOptions { settings: exact, ..options(30) });
+    let runs = &report.entrants[0].runs;
+    assert_eq!((report.entrants[0].fault, runs.rounds.len()), (None, 30));
+    // Three rounds count with the clock's time; then it was tried afresh, once, and from then on its word is good.
+    let doubtful = runs.rounds.iter().filter(|nanos| **nanos > 1.05e6).count();
+    assert_eq!(doubtful, 3, "{:?}", runs.rounds);
+    // Two starts in the check, thirty rounds, one to be tried afresh, one to confirm.
+    assert_eq!(script.starts_of(0), 2 + 30 + 1 + 1);
+}
+
+#[test]
 fn a_program_that_begins_to_lie_is_taken_out_and_the_race_is_as_if_it_had_never_been_there() {
     // Twice as fast as the others, it drops them before it lies.
     let liar = Actor { lies_from: 20, ..lying(program("liar", 0.4), Lie::Spans(1e-3)) };
