@@ -56,7 +56,10 @@ fn named(contenders: &[Shown<'_>]) -> String {
     let names: Vec<String> = contenders.iter().take(NAMED).map(|one| strong(*one)).collect();
     match contenders.len() {
         few if few <= NAMED => list(&names),
-        many => format!("{} and {} others", names.join(", "), many - NAMED),
+        many => {
+            let others = if many == NAMED + 1 { "other" } else { "others" };
+            format!("{} and {} {others}", names.join(", "), many - NAMED)
+        }
     }
 }
 
