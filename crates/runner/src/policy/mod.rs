@@ -9,8 +9,6 @@ mod honesty;
 mod log;
 mod pace;
 mod race;
-#[cfg(test)]
-mod script;
 mod stage;
 #[cfg(test)]
 mod tests;

@@ -7,42 +7,42 @@ use kampf_protocol::{Counts, Mode, Ran};
 use kampf_race::Nanos;
 use kampf_schema::Value;
 
-use super::check::CheckedVerdict;
-use super::stage::{Asked, Contestant, Done, Right, Stage, Started};
+use crate::policy::check::CheckedVerdict;
+use crate::policy::stage::{Asked, Contestant, Done, Right, Stage, Started};
 use crate::trouble::Trouble;
 
 /// A contender of the script.
 #[derive(Clone)]
-pub(super) struct Actor {
-    pub(super) name: &'static str,
-    pub(super) is_program: bool,
+pub(in crate::policy) struct Actor {
+    pub(in crate::policy) name: &'static str,
+    pub(in crate::policy) is_program: bool,
     /// What really passes: at the start, for a message, for a call, beside each span.
-    pub(super) start: Duration,
-    pub(super) message: Nanos,
-    pub(super) call: Nanos,
-    pub(super) beside_span: Nanos,
+    pub(in crate::policy) start: Duration,
+    pub(in crate::policy) message: Nanos,
+    pub(in crate::policy) call: Nanos,
+    pub(in crate::policy) beside_span: Nanos,
     /// From this start on it does as `lie` says; the check starts everybody twice.
-    pub(super) lies_from: usize,
-    pub(super) lie: Lie,
+    pub(in crate::policy) lies_from: usize,
+    pub(in crate::policy) lie: Lie,
     /// What it counts of a call with a parameter.
-    pub(super) statements: fn(i64) -> u64,
-    pub(super) growth: Option<u64>,
-    pub(super) can: Vec<Mode>,
+    pub(in crate::policy) statements: fn(i64) -> u64,
+    pub(in crate::policy) growth: Option<u64>,
+    pub(in crate::policy) can: Vec<Mode>,
     /// At this start it cannot be run.
-    pub(super) breaks_at: Option<usize>,
+    pub(in crate::policy) breaks_at: Option<usize>,
     /// From this start on its answers are wrong.
-    pub(super) wrong_from: usize,
+    pub(in crate::policy) wrong_from: usize,
     /// From this start on messages cost so much more, as on a machine that is busier than before.
-    pub(super) slower_from: Option<(usize, Nanos)>,
+    pub(in crate::policy) slower_from: Option<(usize, Nanos)>,
     /// This run of the second start, after the first call, goes through without what a message costs.
-    pub(super) quick_run: Option<usize>,
+    pub(in crate::policy) quick_run: Option<usize>,
     /// In the runs of this start the machine is busy with other things for so long.
-    pub(super) held_up: Option<(usize, Nanos)>,
+    pub(in crate::policy) held_up: Option<(usize, Nanos)>,
 }
 
 /// What is untrue of what a contender says of its timed runs.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub(super) enum Lie {
+pub(in crate::policy) enum Lie {
     Nothing,
     /// Its spans, times this.
     Spans(f64),
@@ -54,7 +54,7 @@ pub(super) enum Lie {
     Counted,
 }
 
-pub(super) fn own(name: &'static str, milliseconds: f64) -> Actor {
+pub(in crate::policy) fn own(name: &'static str, milliseconds: f64) -> Actor {
     Actor {
         name,
         is_program: false,
@@ -75,15 +75,15 @@ pub(super) fn own(name: &'static str, milliseconds: f64) -> Actor {
     }
 }
 
-pub(super) fn program(name: &'static str, milliseconds: f64) -> Actor {
+pub(in crate::policy) fn program(name: &'static str, milliseconds: f64) -> Actor {
     Actor { is_program: true, growth: Some(4096), ..own(name, milliseconds) }
 }
 
-pub(super) fn lying(actor: Actor, lie: Lie) -> Actor {
+pub(in crate::policy) fn lying(actor: Actor, lie: Lie) -> Actor {
     Actor { lie, ..actor }
 }
 
-pub(super) struct Script {
+pub(in crate::policy) struct Script {
     actors: Vec<Actor>,
     contestants: Vec<Contestant>,
     starts: Vec<usize>,
@@ -92,15 +92,15 @@ pub(super) struct Script {
     clock: Nanos,
     has_parameters: bool,
     /// The user wants to stop when so many have been started.
-    pub(super) stops_after: Option<usize>,
+    pub(in crate::policy) stops_after: Option<usize>,
     /// From so many starts on, the right answers to new parameters cannot be had.
-    pub(super) no_right_after: Option<usize>,
+    pub(in crate::policy) no_right_after: Option<usize>,
     /// Everything that was asked for: who, mode, passes, calls a span, sets.
-    pub(super) asked: Vec<(usize, Mode, u64, u64, usize)>,
+    pub(in crate::policy) asked: Vec<(usize, Mode, u64, u64, usize)>,
 }
 
 impl Script {
-    pub(super) fn new(actors: Vec<Actor>) -> Script {
+    pub(in crate::policy) fn new(actors: Vec<Actor>) -> Script {
         let contestant = |actor: &Actor| Contestant {
             name: actor.name.to_owned(),
             counter: Counter { is_program: actor.is_program, trips_are_modelled: true },
@@ -121,13 +121,13 @@ impl Script {
         }
     }
 
-    pub(super) fn with_parameters(mut self) -> Script {
+    pub(in crate::policy) fn with_parameters(mut self) -> Script {
         self.has_parameters = true;
         self
     }
 
     /// How often a contender was started.
-    pub(super) fn starts_of(&self, at: usize) -> usize {
+    pub(in crate::policy) fn starts_of(&self, at: usize) -> usize {
         self.starts[at]
     }
 

@@ -1,5 +1,7 @@
 //! The policy on a stage where a script is played: no process, no clock, the same in every run.
 
+mod script;
+
 use std::time::Duration;
 
 use kampf_contest::{Counted, How, Measure};
@@ -7,10 +9,10 @@ use kampf_protocol::Mode;
 use kampf_race::{Finding, Goal, RaceSettings, TimeLimits};
 use proptest::prelude::*;
 
+use self::script::{Actor, Lie, Script, lying, own, program};
 use super::check::{CheckedVerdict, Checks, check};
 use super::pace::least_time;
 use super::race::{EntrantFault, RaceOptions, RaceReport, Timed, race};
-use super::script::{Actor, Lie, Script, lying, own, program};
 use crate::event::Event;
 use crate::trouble::Trouble;
 
