@@ -1,16 +1,17 @@
-//! What the runner and a contender say to each other: lines of JSON, each beginning with `{"kampf":1,`.
+//! What the runner and a contender say to each other: lines of JSON with `"kampf":1` and a message.
 //!
-//! docs/protocol.md specifies every field. Anything else on a contender's standard output is its log.
+//! docs/protocol.md specifies every field. Anything else on a contender's standard output is its log, but for what was meant as a line of
+//! the protocol and is none: that is answered.
 
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
-/// The protocol's version; the first thing on every line.
+/// The protocol's version, on every line.
 pub const VERSION: u32 = 1;
 
-/// How every line of the protocol begins.
+/// How every line begins that is written here; those of programs may have room between their parts, or another order.
 pub const PREFIX: &str = "{\"kampf\":1,";
 
 /// Bytes of a line at most, without its end; a contender sends more rows as more lines.

@@ -11,11 +11,11 @@ mod self_test;
 mod show;
 mod trace;
 
-pub(crate) use results::parse as parse_result;
-
 use std::process::ExitCode;
 
 use clap::Parser;
+
+pub(crate) use results::parse as parse_result;
 
 use crate::arguments::{Arguments, Task};
 use crate::output::{choose_color, complain, complain_line, keep_secret, password_of, print, print_as, print_json, say};

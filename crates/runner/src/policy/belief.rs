@@ -5,6 +5,7 @@ use kampf_schema::Value;
 
 use super::honesty::{believe, rows_are_right, timed};
 use super::race::{EntrantFault, Runs, Taken, Timed, Track};
+use super::stage::has_parameters;
 use crate::event::Event;
 use crate::trouble::Trouble;
 
@@ -32,7 +33,7 @@ impl Track<'_> {
         if all_agree {
             return Ok(());
         }
-        let right = match self.has_parameters(sets) {
+        let right = match has_parameters(sets) {
             false => rows(&self.checks.references),
             true => match self.stage.right(sets) {
                 Ok(right) => right.references.iter().map(|one| self.stage.rows_of(one)).collect(),
@@ -52,10 +53,6 @@ impl Track<'_> {
             }
         }
         Ok(())
-    }
-
-    fn has_parameters(&self, sets: &[Vec<Value>]) -> bool {
-        sets.iter().any(|set| !set.is_empty())
     }
 
     /// A program that the runner's clock contradicts in some rounds one after the other has to show afresh that it is to be believed.

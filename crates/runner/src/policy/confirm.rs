@@ -2,6 +2,7 @@
 
 use super::check::CheckedVerdict;
 use super::race::{EntrantFault, Track};
+use super::stage::has_parameters;
 use crate::event::Event;
 use crate::trouble::Trouble;
 
@@ -13,9 +14,9 @@ impl Track<'_> {
     /// that were finished are kept then.
     pub(super) fn confirm(&mut self, events: &mut dyn FnMut(Event<'_>)) -> Option<String> {
         let unseen = self.stage.sets(UNSEEN);
-        let fresh = match unseen.iter().all(Vec::is_empty) {
-            true => None,
-            false => match self.stage.right(&unseen) {
+        let fresh = match has_parameters(&unseen) {
+            false => None,
+            true => match self.stage.right(&unseen) {
                 Ok(right) => Some(right.references),
                 Err(trouble) => return Some(trouble.to_string()),
             },

@@ -43,6 +43,11 @@ pub(crate) trait Stage {
     fn reference_loop(&mut self) -> Nanos;
 }
 
+/// Whether there are parameters, so that each round has others.
+pub(crate) fn has_parameters(sets: &[Vec<Value>]) -> bool {
+    sets.iter().any(|set| !set.is_empty())
+}
+
 /// What a policy knows of a contender.
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) struct Contestant {

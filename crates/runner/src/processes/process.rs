@@ -250,7 +250,7 @@ impl<'a> Process<'a> {
         }
     }
 
-    /// Most memory that the process has held since [`Process::reset_peak`], beyond what it held then, in bytes.
+    /// Bytes that the system says of the process's memory: `VmRSS` is what it holds now, `VmHWM` the most since [`Process::reset_peak`].
     pub(crate) fn resident(&self, which: &str) -> Option<u64> {
         let status = std::fs::read_to_string(format!("/proc/{}/status", self.worker.as_raw_pid())).ok()?;
         let kib: u64 = status.lines().find(|line| line.starts_with(which))?.split_whitespace().nth(1)?.parse().ok()?;
