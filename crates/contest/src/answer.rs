@@ -2,13 +2,31 @@
 
 use std::fmt;
 
+use kampf_schema::expr::parse_uuid;
 use kampf_schema::{Decimal, LogicalType, Value, ValueRef, parse_date, parse_timestamp};
 use serde_json::Value as Json;
 
-use crate::resolve::parse_uuid;
+/// An answer: its rows, or that not so many came as are expected.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct Answer {
+    /// The rows, each with its values in `give` order.
+    pub rows: Vec<Vec<Value>>,
+    /// How many came instead of those expected; there are no rows then.
+    pub came: Option<u64>,
+}
 
-/// The rows of an answer, each with its values in `give` order.
-pub type Answer = Vec<Vec<Value>>;
+impl Answer {
+    /// So many rows came, which is not how many are expected.
+    pub fn unexpected(came: u64) -> Answer {
+        Answer { rows: Vec::new(), came: Some(came) }
+    }
+}
+
+impl From<Vec<Vec<Value>>> for Answer {
+    fn from(rows: Vec<Vec<Value>>) -> Answer {
+        Answer { rows, came: None }
+    }
+}
 
 /// Something in an answer that is not what it should be.
 #[derive(Clone, Debug, PartialEq)]
@@ -36,11 +54,12 @@ pub fn value_to_json(value: ValueRef<'_>) -> Json {
         ValueRef::Real(number) => serde_json::Number::from_f64(number).map_or_else(|| Json::from(number.to_string()), Json::Number),
         ValueRef::Boolean(truth) => Json::Bool(truth),
         ValueRef::Text(text) => Json::from(text),
+        ValueRef::List(values) => Json::Array(values.iter().map(|value| value_to_json(value.as_ref())).collect()),
         other => Json::from(other.to_string()),
     }
 }
 
-/// A value from JSON. Besides the form of [`value_to_json`] a number may stand for a decimal, 0 and 1 for a boolean, and a
+/// A value from JSON; an array is a list of such values. Besides the form of [`value_to_json`] a number may stand for a decimal, 0 and 1 for a boolean, and a
 /// timestamp may have a `T`, fewer digits and a `Z`. Without a type, numbers, texts and booleans are taken as they are.
 ///
 /// # Errors
@@ -55,6 +74,9 @@ pub fn value_from_json(json: &Json, kind: Option<LogicalType>) -> Result<Value, 
             other => Value::from(other.to_string().as_str()),
         });
     };
+    if let Json::Array(items) = json {
+        return Ok(Value::List(items.iter().map(|item| value_from_json(item, Some(kind))).collect::<Result<_, _>>()?));
+    }
     let wrong = || AnswerError { found: json.to_string(), wanted: kind.to_string() };
     let value = match (kind, json) {
         (_, Json::Null) => Some(Value::Null),
@@ -91,7 +113,12 @@ pub fn answer_row_from_json(row: &[Json], kinds: &[Option<LogicalType>]) -> Resu
     if !kinds.is_empty() && row.len() != kinds.len() {
         return Err(AnswerError { found: format!("a row of {} values", row.len()), wanted: format!("a row of {}", kinds.len()) });
     }
-    row.iter().enumerate().map(|(at, json)| value_from_json(json, kinds.get(at).copied().flatten())).collect()
+    let one = |(at, json): (usize, &Json)| match (json, kinds.get(at).copied().flatten()) {
+        // A value of an answer is no list.
+        (Json::Array(_), Some(kind)) => Err(AnswerError { found: json.to_string(), wanted: kind.to_string() }),
+        (json, kind) => value_from_json(json, kind),
+    };
+    row.iter().enumerate().map(one).collect()
 }
 
 fn hexadecimal(text: &str) -> Option<Vec<u8>> {

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::choice::{Choices, Columns, Hydration, Loading};
+use crate::dialect::Dialect;
 use crate::plan::Plan;
 
 /// What the developer writes and keeps in step with the schema. Less is more comfortable; statements weigh most, then
@@ -23,12 +24,12 @@ impl ByHand {
     /// An entity (managed or plain) with its relations loaded lazily, in batches or by a join is what a mapper does by itself.
     /// Grouped and computed values, and everything that becomes a map, a record or nothing, need their SQL written out.
     /// Columns are named one by one where only the needed ones are fetched, and mapped one by one where a row is read by position.
-    pub fn of(choices: &Choices, plan: &Plan) -> ByHand {
+    pub fn of(choices: &Choices, plan: &Plan, dialect: &Dialect) -> ByHand {
         let mapper = matches!(plan.hydration, Hydration::Managed | Hydration::Plain);
         let in_database = matches!(choices.get(), Some(Loading::Grouped | Loading::Computed));
         let listed = choices.get() == Some(Columns::Needed);
         let by_position = matches!(plan.hydration, Hydration::Record | Hydration::Raw);
-        let written = if mapper && !in_database { Vec::new() } else { plan.statements() };
+        let written = if mapper && !in_database { Vec::new() } else { plan.statements(dialect) };
         let fetched: usize = if plan.nodes.iter().any(|node| node.statement.is_some()) {
             plan.layouts.iter().map(|layout| layout.columns.len()).sum()
         } else {

@@ -11,7 +11,8 @@ use serde::ser::SerializeMap;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::nature::Nature;
-use crate::sql::Ways;
+use crate::plan::Plan;
+use crate::planner::Ways;
 
 /// Something the developer decides. In the order in which options stand in a contender's name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -24,6 +25,8 @@ pub enum Choice {
     Columns,
     /// What a row becomes.
     Hydration,
+    /// What becomes of conditions whose parameter is not given.
+    Filters,
 }
 
 /// What is known of a choice.
@@ -35,6 +38,8 @@ pub struct ChoiceEntry {
     pub about: &'static str,
     /// Its options, from the naive one on: an option's place is its rank.
     pub options: &'static [OptionEntry],
+    /// Whether its first option is what everybody has: names say only other ones, behind a plus.
+    pub is_aside: bool,
     /// When it is changed on the way from the naive end, where several ways are equally short.
     pub turn: usize,
     /// Whether it can change anything for a need.
@@ -53,7 +58,7 @@ pub struct OptionEntry {
     /// Whether it is an option for a need at all.
     pub(crate) applies: fn(&Nature) -> bool,
     /// Why it is not derived together with others; none where it is.
-    pub(crate) refusal: fn(&Nature, &Ways) -> Option<&'static str>,
+    pub(crate) refusal: fn(&Nature, &Ways, &Plan) -> Option<&'static str>,
 }
 
 /// One option of one choice.
@@ -153,20 +158,31 @@ options! {
     }
 }
 
+options! {
+    /// What becomes of conditions whose parameter is not given.
+    Filters {
+        /// They stand in the text, each with a word that it does not count then.
+        Text,
+        /// They are left out of the text, with the joins that only they need.
+        Given,
+    }
+}
+
 const fn option(word: &'static str, about: &'static str) -> OptionEntry {
-    OptionEntry { word, former: &[], about, applies: |_| true, refusal: |_, _| None }
+    OptionEntry { word, former: &[], about, applies: |_| true, refusal: |_, _, _| None }
 }
 
 static LOADING: ChoiceEntry = ChoiceEntry {
     word: "loading",
     about: "how related rows are reached",
+    is_aside: false,
     turn: 1,
     applies: |nature| nature.has_relations,
     options: &[
         option("lazy", "a statement for each parent, when it is touched"),
         option("batched", "one more statement for each relation, by a list of keys"),
         OptionEntry {
-            refusal: |nature, _| {
+            refusal: |nature, _, _| {
                 let unknown = nature.reaches_many && !nature.has_all_keys;
                 unknown.then_some("without a primary key rows that a join repeats cannot be recognised")
             },
@@ -180,6 +196,7 @@ static LOADING: ChoiceEntry = ChoiceEntry {
 static WORK: ChoiceEntry = ChoiceEntry {
     word: "work",
     about: "where rows are filtered, sorted and cut",
+    is_aside: false,
     turn: 0,
     applies: |nature| nature.has_selection,
     options: &[option("app", "in the application, after everything was fetched"), option("database", "in the database")],
@@ -188,24 +205,35 @@ static WORK: ChoiceEntry = ChoiceEntry {
 static COLUMNS: ChoiceEntry = ChoiceEntry {
     word: "columns",
     about: "which columns are fetched",
+    is_aside: false,
     turn: 2,
     applies: |nature| nature.columns_matter,
-    options: &[option("all", "all of them"), option("needed", "only those that are used")],
+    options: &[
+        OptionEntry {
+            refusal: |nature, _, plan| nature.groups_in_database(plan).then_some("a grouped statement gives only what is asked for"),
+            ..option("all", "all of them")
+        },
+        option("needed", "only those that are used"),
+    ],
 };
 
 static HYDRATION: ChoiceEntry = ChoiceEntry {
     word: "hydration",
     about: "what a row becomes",
+    is_aside: false,
     turn: 3,
     applies: |_| true,
     options: &[
         OptionEntry {
             former: &["tracked"],
-            refusal: |nature, ways| {
+            refusal: |nature, ways, plan| {
+                if nature.groups_in_database(plan) {
+                    return Some("a group has no identity, so it cannot be managed");
+                }
                 if nature.columns_matter && ways.columns == Columns::Needed {
                     return Some("an entity with some of its columns cannot be compared and saved");
                 }
-                let has_keys = if nature.is_flat(ways) { nature.has_root_key } else { nature.has_all_keys };
+                let has_keys = if plan.nodes.len() == 1 { nature.has_root_key } else { nature.has_all_keys };
                 (!has_keys).then_some("without a primary key an entity has no identity")
             },
             ..option("managed", "an entity, its place in an identity map, and a snapshot to find changes by")
@@ -214,24 +242,39 @@ static HYDRATION: ChoiceEntry = ChoiceEntry {
         option("map", "a map from name to value"),
         option("record", "a record by position"),
         OptionEntry {
-            refusal: |nature, ways| {
-                if nature.has_relations && matches!(ways.loading, Loading::Lazy | Loading::Batched) {
-                    return Some("raw keeps nothing, so there is no row to load relations for");
+            refusal: |_, ways, plan| {
+                if plan.is_plain_stream() {
+                    return None;
                 }
                 if ways.work == Work::App {
-                    return Some("raw keeps nothing, so there is nothing to filter, sort or cut in the application");
+                    return Some("raw keeps nothing, so there is nothing to filter, sort, group or cut in the application");
                 }
-                let repeats = nature.reaches_many && ways.loading == Loading::Joined;
-                repeats.then_some("raw keeps nothing, so rows that a join repeats cannot be recognised")
+                Some(match (ways.loading, plan.nodes.len()) {
+                    (Loading::Lazy | Loading::Batched, 2..) => "raw keeps nothing, so there is no row to load relations for",
+                    (Loading::Joined, 2..) => "raw keeps nothing, so rows that a join repeats cannot be recognised",
+                    _ => "raw keeps nothing, so there is nothing to do in the application what the engine cannot say",
+                })
             },
             ..option("raw", "nothing: values are used in place")
         },
     ],
 };
 
+static FILTERS: ChoiceEntry = ChoiceEntry {
+    word: "filters",
+    about: "what becomes of conditions whose parameter is not given",
+    is_aside: true,
+    turn: 4,
+    applies: |nature| nature.has_optional,
+    options: &[
+        option("one-text", "they stand in one text for all cases, and say that they do not count"),
+        option("given", "they are left out of the text, with the joins that only they need"),
+    ],
+};
+
 impl Choice {
     /// All of them, in the order of names.
-    pub const ALL: [Choice; 4] = [Choice::Loading, Choice::Work, Choice::Columns, Choice::Hydration];
+    pub const ALL: [Choice; 5] = [Choice::Loading, Choice::Work, Choice::Columns, Choice::Hydration, Choice::Filters];
 
     /// What is known of it.
     pub fn entry(self) -> &'static ChoiceEntry {
@@ -240,6 +283,7 @@ impl Choice {
             Choice::Work => &WORK,
             Choice::Columns => &COLUMNS,
             Choice::Hydration => &HYDRATION,
+            Choice::Filters => &FILTERS,
         }
     }
 
@@ -341,13 +385,15 @@ impl Choices {
     }
 }
 
-/// The contender's name: its options in fixed order, joined by points.
+/// The contender's name: its options in fixed order, joined by points; behind a plus what differs from what everybody has.
 impl fmt::Display for Choices {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        for (at, option) in self.options().enumerate() {
+        for (at, option) in self.options().filter(|option| !option.choice.entry().is_aside).enumerate() {
             write!(f, "{}{}", if at > 0 { "." } else { "" }, option.word())?;
         }
-        Ok(())
+        self.options()
+            .filter(|option| option.choice.entry().is_aside && option.rank > 0)
+            .try_for_each(|option| write!(f, "+{}", option.word()))
     }
 }
 
@@ -422,7 +468,7 @@ mod tests {
         assert_eq!(words.len(), all, "a name is read by its words alone");
         let mut turns: Vec<usize> = Choice::ALL.iter().map(|choice| choice.entry().turn).collect();
         turns.sort_unstable();
-        assert_eq!(turns, [0, 1, 2, 3]);
+        assert_eq!(turns, [0, 1, 2, 3, 4]);
     }
 
     #[test]
@@ -440,6 +486,6 @@ mod tests {
         let other = choices.with(Hydration::Raw);
         assert_eq!((choices.distance(&other), choices.difference(&other)), (1, Some((Hydration::Managed.opt(), Hydration::Raw.opt()))));
         assert_eq!(choices.difference(&other.with(Work::Database)), None);
-        assert_eq!(other.with(Loading::Computed).ranks(), [0, 4, 0, 4]);
+        assert_eq!(other.with(Loading::Computed).ranks(), [0, 4, 0, 4, 0]);
     }
 }

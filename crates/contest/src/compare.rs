@@ -4,7 +4,9 @@ use std::fmt;
 
 use kampf_schema::{Value, ValueRef};
 
+use crate::answer::Answer;
 use crate::matching::{Matched, matching};
+use crate::need::Expect;
 
 /// What all contenders must answer.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -15,6 +17,11 @@ pub struct Reference {
     pub keys: Vec<Vec<Value>>,
     /// Whether `rows` are all there are before the limit.
     pub complete: bool,
+    /// For each row whether an answer without it is right too, because a real lies within tolerance of the edge of the condition;
+    /// empty where there is none.
+    pub free: Vec<bool>,
+    /// How many rows must come.
+    pub expect: Expect,
 }
 
 /// The outcome of a comparison.
@@ -35,6 +42,8 @@ pub enum Unclear {
     AtTheLimit,
     /// So many rows are alike in all but several reals that they cannot be matched.
     TooManyAlike,
+    /// So many rows lie at the edge of the condition that it is not known which belong to the answer.
+    TooManyAtTheEdge,
 }
 
 impl fmt::Display for Unclear {
@@ -43,6 +52,9 @@ impl fmt::Display for Unclear {
             Unclear::AtTheLimit => "it cannot be decided: rows at the limit are alike in their sort keys; add an order term",
             Unclear::TooManyAlike => {
                 "it cannot be decided: more than a thousand rows are alike in all but several reals; add an order term or an exact column"
+            }
+            Unclear::TooManyAtTheEdge => {
+                "it cannot be decided: many rows have reals that lie within tolerance of the edge of the condition; move the edge"
             }
         })
     }
@@ -63,24 +75,84 @@ pub struct Difference {
     pub expected: Option<Vec<Value>>,
     /// The answer's row.
     pub found: Option<Vec<Value>>,
+    /// Where that many rows are not as expected: how many came, by the reference and by the answer.
+    pub came: Option<(u64, u64)>,
 }
 
 impl Reference {
-    /// The rows that are asked for.
-    pub fn answer(&self, limit: Option<u64>) -> &[Vec<Value>] {
-        let most = limit.map_or(usize::MAX, |limit| usize::try_from(limit).unwrap_or(usize::MAX));
+    /// The rows that are asked for, whether or not they are as many as expected.
+    fn asked(&self, limit: Option<u64>) -> &[Vec<Value>] {
+        let most = [limit, self.expect.asked()].into_iter().flatten().min();
+        let most = most.map_or(usize::MAX, |most| usize::try_from(most).unwrap_or(usize::MAX));
         &self.rows[..self.rows.len().min(most)]
+    }
+
+    /// The rows of the answer; none where they are not as many as expected.
+    pub fn answer(&self, limit: Option<u64>) -> &[Vec<Value>] {
+        if self.came(limit).is_some() { &[] } else { self.asked(limit) }
+    }
+
+    /// How many rows came, where that is not how many are expected: then this is the answer.
+    pub fn came(&self, limit: Option<u64>) -> Option<u64> {
+        let came = self.asked(limit).len() as u64;
+        (!self.expect.holds(came)).then_some(came)
     }
 
     /// Whether the order matters.
     pub fn is_ordered(&self) -> bool {
         !self.keys.is_empty()
     }
+
+    /// The same without some of the rows.
+    fn without(&self, left_out: &[usize]) -> Reference {
+        let keep = |at: &usize| !left_out.contains(at);
+        let rows = (0..self.rows.len()).filter(keep).map(|at| self.rows[at].clone()).collect();
+        let keys = (0..self.keys.len()).filter(keep).map(|at| self.keys[at].clone()).collect();
+        Reference { rows, keys, free: Vec::new(), ..*self }
+    }
 }
 
+/// Rows at the edge of a condition that are tried both ways.
+const MOST_AT_THE_EDGE: usize = 8;
+
 /// Compares an answer with the reference, value by value. Rows whose sort keys agree form a run, inside which order is free:
-/// keys agree where all are equal, or where all before a real are equal and that real agrees within tolerance.
-pub fn compare(reference: &Reference, limit: Option<u64>, answer: &[Vec<Value>]) -> Agreement {
+/// keys agree where all are equal, or where all before a real are equal and that real agrees within tolerance. A row at the edge of
+/// the condition may be there or not.
+pub fn compare(reference: &Reference, limit: Option<u64>, answer: &Answer) -> Agreement {
+    let free: Vec<usize> = (0..reference.free.len()).filter(|&at| reference.free[at]).collect();
+    let whole = compare_whole(reference, limit, answer);
+    if free.is_empty() || whole == Agreement::Same {
+        return whole;
+    }
+    if free.len() > MOST_AT_THE_EDGE {
+        return Agreement::Undecided(Unclear::TooManyAtTheEdge);
+    }
+    let some = (1_usize..1 << free.len()).map(|set| {
+        let left_out = free.iter().enumerate().filter(|(at, _)| set >> at & 1 == 1).map(|(_, &row)| row);
+        reference.without(&left_out.collect::<Vec<_>>())
+    });
+    let same = some.into_iter().any(|reference| compare_whole(&reference, limit, answer) == Agreement::Same);
+    if same { Agreement::Same } else { whole }
+}
+
+fn compare_whole(reference: &Reference, limit: Option<u64>, answer: &Answer) -> Agreement {
+    let expected = reference.came(limit);
+    if expected.is_some() || answer.came.is_some() {
+        if expected == answer.came {
+            return Agreement::Same;
+        }
+        let wanted = reference.asked(limit);
+        return Agreement::Differs(Difference {
+            expected_rows: wanted.len(),
+            found_rows: answer.rows.len(),
+            row: 0,
+            column: None,
+            expected: wanted.first().cloned(),
+            found: answer.rows.first().cloned(),
+            came: Some((wanted.len() as u64, answer.came.unwrap_or(answer.rows.len() as u64))),
+        });
+    }
+    let answer = answer.rows.as_slice();
     let wanted = reference.answer(limit);
     let differs = |row: usize, expected: Option<&Vec<Value>>, found: Option<&Vec<Value>>| {
         let column = expected.zip(found).and_then(|(expected, found)| first_difference(expected, found));
@@ -91,6 +163,7 @@ pub fn compare(reference: &Reference, limit: Option<u64>, answer: &[Vec<Value>])
             column,
             expected: expected.cloned(),
             found: found.cloned(),
+            came: None,
         })
     };
     if !reference.is_ordered() {
@@ -163,7 +236,11 @@ fn first_difference(left: &[Value], right: &[Value]) -> Option<usize> {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
+    use super::{Answer, *};
+
+    fn compare(reference: &Reference, limit: Option<u64>, rows: &[Vec<Value>]) -> Agreement {
+        super::compare(reference, limit, &Answer::from(rows.to_vec()))
+    }
 
     fn row(id: i64, real: f64) -> Vec<Value> {
         vec![Value::Integer(id), Value::Real(real)]
@@ -174,7 +251,7 @@ mod tests {
     }
 
     fn reference(rows: &[Vec<Value>], complete: bool) -> Reference {
-        Reference { rows: rows.to_vec(), keys: keys(rows), complete }
+        Reference { rows: rows.to_vec(), keys: keys(rows), complete, ..Reference::default() }
     }
 
     #[test]
@@ -205,11 +282,41 @@ mod tests {
     #[test]
     fn without_order_rows_are_a_bag() {
         let rows = [row(1, 5.0), row(1, 5.0), row(2, 7.0)];
-        let reference = Reference { rows: rows.to_vec(), keys: Vec::new(), complete: true };
+        let reference = Reference { rows: rows.to_vec(), complete: true, ..Reference::default() };
         assert_eq!(compare(&reference, None, &[rows[2].clone(), rows[0].clone(), rows[1].clone()]), Agreement::Same);
         let twice = [rows[2].clone(), rows[2].clone(), rows[1].clone()];
         assert!(matches!(compare(&reference, None, &twice), Agreement::Differs(_)));
         let Agreement::Differs(difference) = compare(&reference, None, &rows[..2]) else { panic!("one is missing") };
         assert_eq!((difference.row, difference.expected.as_ref(), difference.found), (2, Some(&rows[2]), None));
+    }
+
+    #[test]
+    fn a_row_at_the_edge_of_the_condition_may_be_there_or_not() {
+        let rows = [row(1, 4.0), row(2, 5.0), row(3, 6.0)];
+        let edge = Reference { free: vec![false, true, false], ..reference(&rows, true) };
+        assert_eq!(compare(&edge, None, &rows), Agreement::Same);
+        assert_eq!(compare(&edge, None, &[rows[0].clone(), rows[2].clone()]), Agreement::Same);
+        assert!(matches!(compare(&edge, None, &[rows[0].clone(), rows[1].clone()]), Agreement::Differs(_)));
+        assert_eq!(compare(&edge, Some(2), &[rows[0].clone(), rows[2].clone()]), Agreement::Same);
+        let many: Vec<Vec<Value>> = (0..20).map(|id| row(id, 5.0)).collect();
+        let edge = Reference { free: vec![true; 20], ..reference(&many, true) };
+        assert_eq!(compare(&edge, None, &many[..3]), Agreement::Undecided(Unclear::TooManyAtTheEdge));
+    }
+
+    #[test]
+    fn how_many_rows_came_is_the_answer_where_it_is_not_as_expected() {
+        let rows = [row(1, 4.0), row(2, 5.0)];
+        let of =
+            |expect, many: usize, answer: Answer| super::compare(&Reference { expect, ..reference(&rows[..many], true) }, None, &answer);
+        let (one, two) = (Answer::from(rows[..1].to_vec()), Answer::unexpected(2));
+        assert_eq!(of(Expect::One, 1, one.clone()), Agreement::Same);
+        assert_eq!(of(Expect::One, 2, two.clone()), Agreement::Same);
+        assert_eq!(of(Expect::One, 0, Answer::unexpected(0)), Agreement::Same);
+        assert_eq!(of(Expect::OneOfMany, 2, one.clone()), Agreement::Same);
+        assert_eq!(of(Expect::ZeroOrOne, 0, Answer::default()), Agreement::Same);
+        let Agreement::Differs(difference) = of(Expect::ZeroOrOne, 2, one) else { panic!("the second was not seen") };
+        assert_eq!(difference.came, Some((2, 1)));
+        assert!(matches!(of(Expect::One, 1, two), Agreement::Differs(_)));
+        assert_eq!(Expect::One.failure(2), "expected exactly one, 2 came");
     }
 }

@@ -1,6 +1,9 @@
 //! How an engine's SQL is written: data, so that nothing that makes SQL asks for an engine's name.
+//!
+//! In templates `{0}`, `{1}` and `{2}` stand for what a form is made of.
 
-use kampf_schema::{LogicalType, Spelling};
+use kampf_schema::LogicalType;
+use kampf_schema::expr::Part;
 
 /// How several columns are compared with a list of rows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -11,12 +14,12 @@ pub enum RowList {
     Tuples,
 }
 
-/// How one column is compared with a list of keys.
+/// How one column is compared with a list of values.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum KeyList {
-    /// `a in (1, 2, 3)`, a parameter for each key.
+    /// `a in (1, 2, 3)`, a parameter for each value.
     Placeholders,
-    /// `a = any(keys)`, one parameter for all keys; the session must know [`crate::Session::run_list`].
+    /// `a = any(values)`, one parameter for all values; the session takes [`kampf_schema::ValueRef::List`].
     Array,
 }
 
@@ -38,7 +41,7 @@ pub struct Dialect {
     pub name: &'static str,
     /// Most parameters of one statement.
     pub max_parameters: usize,
-    /// The placeholder of the n-th parameter, from 1.
+    /// The placeholder of the n-th parameter, from 1. The same one may stand in several places.
     pub placeholder: fn(usize) -> String,
     /// A name in quotes.
     pub quote: fn(&str) -> String,
@@ -48,22 +51,60 @@ pub struct Dialect {
     pub nulls_first: bool,
     /// Whether `avg` of whole numbers and decimals is a real by itself.
     pub avg_is_real: bool,
+    /// Whether decimals are kept as reals, so that reckoning with them goes over scaled whole numbers.
+    pub decimals_are_reals: bool,
+    /// Digits of a decimal that come back as they were.
+    pub most_digits: u8,
     /// How several columns are compared with a list of rows.
     pub row_list: RowList,
-    /// How one column is compared with a list of keys.
+    /// How one column is compared with a list of values.
     pub key_list: KeyList,
-    /// `text like pattern`, upper and lower case told apart, with `{text}` and `{value}` for the two sides.
-    pub like: &'static str,
-    /// The pattern as the engine wants it, from one with `%` and `_`.
-    pub like_pattern: fn(&str) -> String,
-    /// `text contains value`, likewise.
-    pub contains: &'static str,
-    /// `text starts value`, likewise.
-    pub starts: &'static str,
-    /// `text ends value`, likewise.
-    pub ends: &'static str,
-    /// How conditions of the schema are written.
-    pub spelling: Spelling,
+    /// A bound value that must say its type, which `{1}` stands for where there are types to say; as it is where none need to.
+    pub typed: Option<fn(LogicalType) -> &'static str>,
     /// The column type for a logical type, and how truly it keeps the values.
     pub column_type: fn(LogicalType) -> (String, Fidelity),
+    /// Whether there are true and false to write; else they are 1 and 0.
+    pub has_booleans: bool,
+    /// Whether dates and times are written with their type; else they are texts.
+    pub has_dates: bool,
+    /// `{0}` like `{1}`, upper and lower case told apart.
+    pub like: &'static str,
+    /// The pattern of `like` as the engine wants it, from one with `%` and `_`.
+    pub like_pattern: fn(&str) -> String,
+    /// `{0}` contains `{1}`.
+    pub contains: &'static str,
+    /// `{0}` starts with `{1}`.
+    pub starts: &'static str,
+    /// `{0}` ends with `{1}`.
+    pub ends: &'static str,
+    /// `{0}` fits the regular expression `{1}`: case told apart, and not.
+    pub matches: Option<(&'static str, &'static str)>,
+    /// `{0}` fits the pattern `{1}` with `%` and `_` as a schema writes it: case told apart, and not.
+    pub schema_like: (Option<&'static str>, Option<&'static str>),
+    /// A to Z of `{0}` as small letters.
+    pub lower: &'static str,
+    /// a to z of `{0}` as capital letters.
+    pub upper: &'static str,
+    /// Code points of `{0}`.
+    pub length: &'static str,
+    /// `{0}` without spaces around it.
+    pub trim: &'static str,
+    /// `{2}` code points of `{0}` from `{1}`, as the language means it.
+    pub substring: &'static str,
+    /// `{0}` divided by `{1}`, both reals; null where that is zero.
+    pub divide: &'static str,
+    /// What is left of `{0}` when divided by `{1}`; null where that is zero.
+    pub remainder: &'static str,
+    /// A part of the date or time `{0}`, as a whole number.
+    pub extract: fn(Part) -> Option<&'static str>,
+    /// The first day of the part that the date or time `{0}` lies in.
+    pub start_of: fn(Part) -> Option<&'static str>,
+    /// Days from the date of `{0}` to that of `{1}`.
+    pub days_between: &'static str,
+    /// The number `{0}` as a real.
+    pub to_real: &'static str,
+    /// The date `{0}` as a time.
+    pub to_timestamp: &'static str,
+    /// Whether there are `floor` and `ceil`.
+    pub has_floor: bool,
 }

@@ -97,6 +97,18 @@ pub struct EngineError {
     pub cause: Option<Arc<dyn std::error::Error + Send + Sync>>,
 }
 
+impl EngineError {
+    /// A number in the application that 64 bits, or the digits of a decimal, do not hold.
+    pub(crate) fn too_large() -> EngineError {
+        EngineError {
+            kind: EngineErrorKind::Value,
+            message: "a number computed in the application is too large for its type".to_owned(),
+            sql: None,
+            cause: None,
+        }
+    }
+}
+
 impl PartialEq for EngineError {
     fn eq(&self, other: &EngineError) -> bool {
         (self.kind, &self.message, &self.sql) == (other.kind, &other.message, &other.sql)
@@ -124,12 +136,9 @@ pub trait Session {
     /// The names of a prepared statement's result columns.
     fn columns(&self, statement: StatementId) -> Vec<String>;
 
-    /// Carries out a prepared statement and hands its rows to the sink until it has enough.
+    /// Carries out a prepared statement and hands its rows to the sink until it has enough. A parameter may be a list
+    /// ([`ValueRef::List`]) where the engine's dialect has such lists ([`crate::KeyList::Array`]); another engine refuses.
     fn run(&mut self, statement: StatementId, parameters: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<(), EngineError>;
-
-    /// The same for a statement whose one parameter is a list ([`crate::KeyList::Array`]). An engine whose dialect has no such
-    /// lists refuses.
-    fn run_list(&mut self, statement: StatementId, list: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<(), EngineError>;
 
     /// Begins a transaction.
     fn begin(&mut self) -> Result<(), EngineError>;

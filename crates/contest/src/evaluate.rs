@@ -1,15 +1,18 @@
-//! The plain evaluation: a need answered from rows in memory, by its meaning alone, without statements or layers.
+//! The plain evaluation: a need answered from rows in memory, by its meaning alone, without statements or layers. It shares the
+//! evaluator of expressions with them and nothing else.
 
+use std::cell::Cell;
 use std::collections::HashMap;
+use std::fmt;
 
-use kampf_schema::{ColumnId, Decimal, Hop, TableId, Value};
+use kampf_schema::expr::{Expr, Node, Operator, Scope};
+use kampf_schema::{ColumnId, Decimal, Hop, LogicalType, Schema, Span, TableId, Value};
 
 use crate::compare::Reference;
 use crate::key::Key;
-use crate::layers::truth;
-use crate::need::{Aggregate, Need, Term};
+use crate::need::{Aggregate, Fold, Leaf, Need};
 
-/// RowSource to evaluate over.
+/// Rows to evaluate over.
 pub trait RowSource {
     /// How many rows a table has.
     fn count(&self, table: TableId) -> u64;
@@ -17,44 +20,121 @@ pub trait RowSource {
     fn value(&self, table: TableId, row: u64, column: ColumnId) -> Value;
 }
 
-/// RowSource of a table by the columns a hop leads to.
+/// A number that is too large for its type.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Overflow {
+    /// What was computed, in the language of needs.
+    pub what: String,
+}
+
+impl fmt::Display for Overflow {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "`{}` becomes too large for its type", self.what)
+    }
+}
+
+impl std::error::Error for Overflow {}
+
+/// Rows of a table by the columns a hop leads to.
 type Index = HashMap<Key, Vec<u64>>;
 
 struct Evaluation<'a> {
     need: &'a Need,
+    schema: &'a Schema,
     rows: &'a dyn RowSource,
+    parameters: &'a [Value],
     indexes: HashMap<(TableId, Vec<ColumnId>), Index>,
+    /// Whether reals were compared that agree within tolerance, since this was last looked at.
+    near: Cell<bool>,
+}
+
+/// What is at hand: a row of a source, or a group.
+struct Here<'e, 'a> {
+    evaluation: &'e Evaluation<'a>,
+    source: usize,
+    row: u64,
+    /// The group's terms and the rows in it.
+    group: Option<(&'e [Value], &'e [u64])>,
+}
+
+impl Scope<Leaf> for Here<'_, '_> {
+    type Error = Span;
+
+    fn leaf(&mut self, leaf: &Leaf) -> Result<Value, Span> {
+        let evaluation = self.evaluation;
+        match leaf {
+            Leaf::Column { source, column } => {
+                let rows = evaluation.reach(self.source, self.row, *source)?;
+                let table = evaluation.need.sources[*source].table;
+                Ok(rows.first().map_or(Value::Null, |&row| evaluation.rows.value(table, row, *column)))
+            }
+            Leaf::Parameter(at) => Ok(evaluation.parameters.get(*at).cloned().unwrap_or(Value::Null)),
+            Leaf::Aggregate(at) => {
+                let aggregate = &evaluation.need.aggregates[*at];
+                let rows = evaluation.reach(self.source, self.row, aggregate.over)?;
+                evaluation.fold(&aggregate.fold, aggregate.over, &rows)
+            }
+            Leaf::Key(at) => Ok(self.group.and_then(|(keys, _)| keys.get(*at)).cloned().unwrap_or(Value::Null)),
+            Leaf::Total(at) => match (self.group, &evaluation.need.group) {
+                (Some((_, rows)), Some(group)) => evaluation.fold(&group.totals[*at], 0, rows),
+                _ => Ok(Value::Null),
+            },
+        }
+    }
+
+    fn overflow(&mut self, place: Span, _: Option<f64>) -> Result<Value, Span> {
+        Err(place)
+    }
+
+    fn near_an_edge(&mut self) {
+        self.evaluation.near.set(true);
+    }
+}
+
+/// A row of the answer before it is sorted.
+struct Found {
+    keys: Vec<Value>,
+    values: Vec<Value>,
+    free: bool,
 }
 
 /// All rows that the need asks for, in its order, before the limit.
-pub fn evaluate(need: &Need, rows: &dyn RowSource, parameters: &[Value]) -> Reference {
-    let mut evaluation = Evaluation { need, rows, indexes: HashMap::new() };
-    for term in need.terms() {
-        term.path().iter().for_each(|hop| evaluation.index(hop));
+///
+/// # Errors
+/// A number that becomes too large for its type: engines do not agree on what it is then.
+pub fn evaluate(schema: &Schema, need: &Need, rows: &dyn RowSource, parameters: &[Value]) -> Result<Reference, Overflow> {
+    let mut evaluation = Evaluation { need, schema, rows, parameters, indexes: HashMap::new(), near: Cell::new(false) };
+    for source in need.sources.iter().filter_map(|source| source.hop.as_ref()) {
+        evaluation.index(source);
     }
     let evaluation = evaluation;
-    let mut found: Vec<(Vec<Value>, Vec<Value>)> = Vec::new();
-    for root in 0..rows.count(need.root) {
-        if let Some(filter) = &need.filter {
-            let holds = truth(filter, parameters, &mut |term| Ok::<_, std::convert::Infallible>(evaluation.value(root, term)));
-            let Ok(holds) = holds;
-            if holds != Some(true) {
-                continue;
-            }
+    let fuzzy: Vec<bool> = need.filter.iter().map(|part| evaluation.is_fuzzy(&part.condition)).collect();
+    let mut roots = Vec::new();
+    for row in 0..rows.count(need.root()) {
+        if let Some(free) = evaluation.takes(row, &fuzzy)? {
+            roots.push((row, free));
         }
-        let keys = need.order.iter().map(|by| evaluation.value(root, &by.term)).collect();
-        found.push((keys, need.give.iter().map(|given| evaluation.value(root, &given.term)).collect()));
     }
-    found.sort_by(|(left, _), (right, _)| {
-        let orders = left.iter().zip(right).zip(&need.order).map(|((left, right), by)| {
+    let mut found = match &need.group {
+        None => roots.into_iter().map(|(row, free)| evaluation.row(row, free)).collect::<Result<Vec<_>, _>>()?,
+        Some(_) => evaluation.groups(&roots)?,
+    };
+    found.sort_by(|left, right| {
+        let orders = left.keys.iter().zip(&right.keys).zip(&need.order).map(|((left, right), by)| {
             let order = left.as_ref().order(right.as_ref());
             if by.descending { order.reverse() } else { order }
         });
         orders.into_iter().find(|order| order.is_ne()).unwrap_or(std::cmp::Ordering::Equal)
     });
-    let (keys, rows) = found.into_iter().unzip();
-    let keys = if need.order.is_empty() { Vec::new() } else { keys };
-    Reference { rows, keys, complete: true }
+    let mut reference = Reference { complete: true, expect: need.expect, ..Reference::default() };
+    for row in found {
+        reference.rows.push(row.values);
+        reference.free.push(row.free);
+        if !need.order.is_empty() {
+            reference.keys.push(row.keys);
+        }
+    }
+    Ok(reference)
 }
 
 impl Evaluation<'_> {
@@ -77,27 +157,138 @@ impl Evaluation<'_> {
         Key::of(values.iter().map(Value::as_ref))
     }
 
-    /// The rows that a path leads to.
-    fn reach(&self, root: u64, path: &[Hop]) -> Vec<u64> {
-        let mut rows = vec![root];
-        for hop in path {
+    /// The rows of a source that hang on a row of another above it.
+    fn reach(&self, from: usize, row: u64, to: usize) -> Result<Vec<u64>, Span> {
+        let mut rows = vec![row];
+        for step in self.need.way(from, to) {
+            let source = &self.need.sources[step];
+            let Some(hop) = &source.hop else { continue };
             let index = &self.indexes[&(hop.to, hop.to_columns.clone())];
             let next = rows.iter().filter_map(|&row| index.get(&self.key(hop.from, &hop.from_columns, row)?));
-            rows = next.flatten().copied().collect();
+            let reached: Vec<u64> = next.flatten().copied().collect();
+            rows = match &source.filter {
+                None => reached,
+                Some(filter) => {
+                    let mut taken = Vec::new();
+                    for row in reached {
+                        if filter.truth(&mut Here { evaluation: self, source: step, row, group: None })? == Some(true) {
+                            taken.push(row);
+                        }
+                    }
+                    taken
+                }
+            };
         }
-        rows
+        Ok(rows)
     }
 
-    fn value(&self, root: u64, term: &Term) -> Value {
-        let table = term.table(self.need.root);
-        let rows = self.reach(root, term.path());
-        match term {
-            Term::Column { column, .. } => rows.first().map_or(Value::Null, |&row| self.rows.value(table, row, *column)),
-            Term::Aggregate { function, column, .. } => {
-                let Some(column) = column else { return Value::Integer(rows.len() as i64) };
-                let values = rows.into_iter().map(|row| self.rows.value(table, row, *column)).filter(|value| *value != Value::Null);
-                aggregate(*function, values.collect())
+    fn fold(&self, fold: &Fold, source: usize, rows: &[u64]) -> Result<Value, Span> {
+        let Some(of) = &fold.of else {
+            let many = rows.len() as i64;
+            return Ok(if fold.function == Aggregate::Exists { Value::Boolean(many > 0) } else { Value::Integer(many) });
+        };
+        let mut values = Vec::with_capacity(rows.len());
+        for &row in rows {
+            values.push(of.value(&mut Here { evaluation: self, source, row, group: None })?);
+        }
+        values.retain(|value| *value != Value::Null);
+        if fold.distinct {
+            values.sort_by(|left, right| left.as_ref().order(right.as_ref()));
+            values.dedup_by(|left, right| left.as_ref().order(right.as_ref()).is_eq());
+        }
+        let result = aggregate(fold.function, values);
+        let too_large = matches!((&result, fold.kind), (Value::Decimal(..), LogicalType::Integer));
+        let too_large = too_large || matches!(result, Value::Real(number) if !number.is_finite());
+        if too_large { Err(of.span) } else { Ok(result) }
+    }
+
+    /// Whether the condition takes a root row, and if it does, whether leaving it out would be right too.
+    fn takes(&self, row: u64, fuzzy: &[bool]) -> Result<Option<bool>, Overflow> {
+        let mut free = false;
+        for (part, fuzzy) in self.need.filter.iter().zip(fuzzy) {
+            if part.only_if.is_some_and(|at| self.parameters.get(at).is_none_or(|value| *value == Value::Null)) {
+                continue;
             }
+            self.near.set(false);
+            let truth = part.condition.truth(&mut Here { evaluation: self, source: 0, row, group: None });
+            let truth = truth.map_err(|_| self.overflow(&part.condition))?;
+            let near = *fuzzy && self.near.get();
+            if truth != Some(true) && !near {
+                return Ok(None);
+            }
+            free |= near;
+        }
+        Ok(Some(free))
+    }
+
+    fn row(&self, row: u64, free: bool) -> Result<Found, Overflow> {
+        let of =
+            |value: &Expr<Leaf>| value.value(&mut Here { evaluation: self, source: 0, row, group: None }).map_err(|_| self.overflow(value));
+        Ok(Found {
+            keys: self.need.order.iter().map(|by| of(&by.value)).collect::<Result<_, _>>()?,
+            values: self.need.give.iter().map(|given| of(&given.value)).collect::<Result<_, _>>()?,
+            free,
+        })
+    }
+
+    fn groups(&self, roots: &[(u64, bool)]) -> Result<Vec<Found>, Overflow> {
+        let Some(group) = &self.need.group else { return Ok(Vec::new()) };
+        let mut places: HashMap<Key, usize> = HashMap::new();
+        let mut groups: Vec<(Vec<Value>, Vec<u64>, bool)> = Vec::new();
+        if group.keys.is_empty() {
+            groups.push((Vec::new(), Vec::new(), false));
+            places.insert(Key::of_group(std::iter::empty()), 0);
+        }
+        for &(row, free) in roots {
+            let mut keys = Vec::with_capacity(group.keys.len());
+            for key in &group.keys {
+                let value = key.value.value(&mut Here { evaluation: self, source: 0, row, group: None });
+                keys.push(value.map_err(|_| self.overflow(&key.value))?);
+            }
+            let place = *places.entry(Key::of_group(keys.iter().map(Value::as_ref))).or_insert_with(|| {
+                groups.push((keys, Vec::new(), false));
+                groups.len() - 1
+            });
+            groups[place].1.push(row);
+            groups[place].2 |= free;
+        }
+        let mut found = Vec::with_capacity(groups.len());
+        for (keys, rows, free) in &groups {
+            let of = |value: &Expr<Leaf>| {
+                value.value(&mut Here { evaluation: self, source: 0, row: 0, group: Some((keys, rows)) }).map_err(|_| self.overflow(value))
+            };
+            found.push(Found {
+                keys: self.need.order.iter().map(|by| of(&by.value)).collect::<Result<_, _>>()?,
+                values: self.need.give.iter().map(|given| of(&given.value)).collect::<Result<_, _>>()?,
+                free: *free,
+            });
+        }
+        Ok(found)
+    }
+
+    fn overflow(&self, value: &Expr<Leaf>) -> Overflow {
+        Overflow { what: self.need.said(self.schema, value) }
+    }
+
+    /// Whether the last digits of a real in an expression depend on who computes it: sums and means of reals and decimals, and what
+    /// is reckoned with reals.
+    fn is_fuzzy(&self, value: &Expr<Leaf>) -> bool {
+        let kind = |value: &Expr<Leaf>| self.need.kind_of(self.schema, value);
+        match &value.node {
+            Node::Leaf(Leaf::Aggregate(at)) => {
+                let fold = &self.need.aggregates[*at].fold;
+                let of = fold.of.as_ref().map(kind);
+                let adds = matches!(fold.function, Aggregate::Sum | Aggregate::Avg);
+                let inexact =
+                    matches!((fold.function, of), (_, Some(LogicalType::Real)) | (Aggregate::Avg, Some(LogicalType::Decimal { .. })));
+                (adds && inexact) || fold.of.as_ref().is_some_and(|of| self.is_fuzzy(of))
+            }
+            Node::Leaf(_) | Node::Literal(_) => false,
+            Node::Arithmetic(operator, left, right) => {
+                let inexact = kind(left) == LogicalType::Real || kind(right) == LogicalType::Real;
+                inexact || (*operator == Operator::Divide && (self.is_fuzzy(left) || self.is_fuzzy(right)))
+            }
+            _ => value.parts().into_iter().any(|part| self.is_fuzzy(part)),
         }
     }
 }
@@ -108,6 +299,7 @@ fn aggregate(function: Aggregate, mut values: Vec<Value>) -> Value {
     let many = values.len();
     match function {
         Aggregate::Count => Value::Integer(many as i64),
+        Aggregate::Exists => Value::Boolean(many > 0),
         _ if many == 0 => Value::Null,
         Aggregate::Min | Aggregate::Max => {
             values.sort_by(|left, right| left.as_ref().order(right.as_ref()));

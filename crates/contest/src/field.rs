@@ -1,15 +1,16 @@
 //! Which contenders enter, and why others do not.
 
-use std::collections::BTreeSet;
+use std::collections::BTreeMap;
 use std::fmt;
 
 use kampf_schema::Schema;
 
-use crate::choice::{Choice, ChoiceOption, Choices, Columns, Loading, Opt, Restriction};
+use crate::choice::{Choice, ChoiceOption, Choices, Hydration, Loading, Opt, Restriction};
 use crate::dialect::Dialect;
 use crate::nature::Nature;
 use crate::need::Need;
-use crate::sql::{Ways, kept};
+use crate::plan::Plan;
+use crate::planner::{Ways, plan};
 
 /// A combination that is not derived.
 #[derive(Clone, Debug, PartialEq)]
@@ -52,31 +53,28 @@ impl Field {
         let nature = Nature::of(schema, need, dialect);
         let axes = Axes::of(&nature, restriction);
         let mut field = Field::default();
-        let mut known = BTreeSet::new();
+        let mut known: Vec<(Choices, Plan)> = Vec::new();
+        let mut same = BTreeMap::new();
         for choices in axes.combinations() {
             let ways = Ways::of(&choices);
-            let refusal = choices.options().find_map(|option| (option.entry().refusal)(&nature, &ways));
-            let refusal = refusal.or_else(|| {
-                let is_new = known.insert(effective(schema, need, dialect, &choices));
-                (!is_new).then_some("it does the very same as another contender")
-            });
-            match refusal {
-                Some(reason) => field.not_derived.push(NotDerived { choices, reason }),
-                None => field.valid.push(choices),
+            let plan = plan(schema, need, dialect, ways);
+            let refusal = choices.options().find_map(|option| (option.entry().refusal)(&nature, &ways, &plan));
+            let twin = known.iter().find(|(_, other)| *other == plan).map(|(choices, _)| *choices);
+            match (refusal, twin) {
+                (Some(reason), _) => field.not_derived.push(NotDerived { choices, reason }),
+                (None, Some(twin)) => {
+                    same.insert(choices, twin);
+                    field.not_derived.push(NotDerived { choices, reason: "it does the very same as another contender" });
+                }
+                (None, None) => {
+                    known.push((choices, plan));
+                    field.valid.push(choices);
+                }
             }
         }
-        field.entered = axes.default_entry(&nature, &field.valid);
+        field.entered = axes.default_entry(&nature, &field.valid, &same);
         field
     }
-}
-
-/// The options that a combination comes to for a need: where leaving columns out leaves none out, all are fetched. Combinations
-/// that come to the same send the same statements and do the same with what comes back.
-pub fn effective(schema: &Schema, need: &Need, dialect: &Dialect, choices: &Choices) -> Choices {
-    let ways = Ways::of(choices);
-    let kept = |columns| kept(schema, need, dialect, Ways { columns, ..ways });
-    let leaves_none_out = choices.get() == Some(Columns::Needed) && kept(Columns::Needed) == kept(Columns::All);
-    if leaves_none_out { choices.with(Columns::All) } else { *choices }
 }
 
 impl Axes {
@@ -107,14 +105,21 @@ impl Axes {
         self.axes.iter().find(|options| options.first().is_some_and(|first| first.choice() == choice)).map_or(&[], Vec::as_slice)
     }
 
-    fn default_entry(&self, nature: &Nature, valid: &[Choices]) -> Vec<Choices> {
+    fn default_entry(&self, nature: &Nature, valid: &[Choices], same: &BTreeMap<Choices, Choices>) -> Vec<Choices> {
         let mut entered: Vec<Choices> = Vec::new();
+        // What does the very same as another enters as that.
+        let known = |choices: Choices| same.get(&choices).copied().unwrap_or(choices);
         let mut enter = |choices: Choices| {
-            let enters = valid.contains(&choices);
-            if enters && !entered.contains(&choices) {
+            let choices = known(choices);
+            if !valid.contains(&choices) {
+                return false;
+            }
+            if !entered.contains(&choices) {
+                let between = bridge(&entered, choices, valid);
+                entered.extend(between);
                 entered.push(choices);
             }
-            enters
+            true
         };
         if self.axes.iter().any(Vec::is_empty) {
             return entered;
@@ -135,18 +140,29 @@ impl Axes {
         enter(at);
         let needed = last(at, Choice::Columns).of(Choice::Columns);
         let first = hydrations.iter().position(|&hydration| Some(hydration) == at.of(Choice::Hydration)).unwrap_or(0);
+        let mut comfortable = None;
         for &hydration in &hydrations[first..] {
             let next = at.with_opt(hydration);
             let lean = needed.map_or(next, |needed| next.with_opt(needed));
             if at.of(Choice::Columns) != needed {
                 enter(next);
             }
-            at = if valid.contains(&lean) {
-                enter(lean);
-                lean
+            if enter(lean) {
+                at = lean;
+                if hydration != Hydration::Managed.opt() {
+                    comfortable = comfortable.or(Some(lean));
+                }
             } else {
-                next
-            };
+                at = next;
+            }
+        }
+        // What everybody has is tried in its other options at one comfortable member.
+        for choice in Choice::ALL.into_iter().filter(|choice| choice.entry().is_aside) {
+            for &option in self.options(choice).iter().skip(1) {
+                comfortable.iter().for_each(|member| {
+                    enter(member.with_opt(option));
+                });
+            }
         }
         entered
     }
@@ -157,4 +173,32 @@ impl Axes {
         let joined = options.iter().find(|&&loading| !nature.has_aggregates && loading == Loading::Joined.opt());
         joined.or(options.last()).copied()
     }
+}
+
+/// The members between those that have entered and one that differs from all of them in more than one choice, so that each step is
+/// one choice; none where there is no such way.
+fn bridge(entered: &[Choices], to: Choices, valid: &[Choices]) -> Vec<Choices> {
+    if entered.is_empty() || entered.iter().any(|member| member.distance(&to) <= 1) {
+        return Vec::new();
+    }
+    // Breadth first, from the member to those that have entered.
+    let mut ways: Vec<Vec<Choices>> = vec![vec![to]];
+    let mut seen = vec![to];
+    while !ways.is_empty() {
+        let mut longer = Vec::new();
+        for way in &ways {
+            let at = way[way.len() - 1];
+            if entered.iter().any(|member| member.distance(&at) == 1) {
+                return way[1..].iter().rev().copied().collect();
+            }
+            for &next in valid.iter().filter(|next| next.distance(&at) == 1) {
+                if !seen.contains(&next) {
+                    seen.push(next);
+                    longer.push(way.iter().copied().chain([next]).collect());
+                }
+            }
+        }
+        ways = longer;
+    }
+    Vec::new()
 }

@@ -16,6 +16,8 @@ pub(crate) enum Key {
 /// A value of a key, as what it is.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(crate) enum Part {
+    /// No value; only keys of groups have such parts.
+    Null,
     Integer(i64),
     /// Without zeros at its end, so that equal ones are the same.
     Decimal(i128, u8),
@@ -42,10 +44,18 @@ impl Key {
     }
 }
 
+impl Key {
+    /// The key of a group: nulls are alike.
+    pub(crate) fn of_group<'a>(values: impl Iterator<Item = ValueRef<'a>>) -> Key {
+        Key::Several(values.map(|value| Part::of(value).unwrap_or(Part::Null)).collect())
+    }
+}
+
 impl Part {
     fn of(value: ValueRef<'_>) -> Option<Part> {
         Some(match value {
-            ValueRef::Null => return None,
+            // Lists are no keys.
+            ValueRef::Null | ValueRef::List(_) => return None,
             ValueRef::Integer(number) => Part::Integer(number),
             ValueRef::Decimal(units, scale) => Part::of_decimal(Decimal { units: units.get(), scale }),
             // Databases join a real with the whole number that it equals.

@@ -20,20 +20,28 @@ mod measure;
 mod nature;
 mod need;
 mod plan;
+mod planner;
 mod resolve;
 mod sql;
+mod statement;
+mod words;
 
 pub use answer::{Answer, AnswerError, answer_row_from_json, digest, value_from_json, value_to_json};
 pub use by_hand::ByHand;
-pub use choice::{Choice, ChoiceEntry, ChoiceOption, Choices, Columns, Hydration, Loading, Opt, OptionEntry, Restriction, Work};
+pub use choice::{Choice, ChoiceEntry, ChoiceOption, Choices, Columns, Filters, Hydration, Loading, Opt, OptionEntry, Restriction, Work};
 pub use compare::{Agreement, Difference, Reference, Unclear, compare};
 pub use dialect::{Dialect, Fidelity, KeyList, RowList};
 pub use engine::{EngineError, EngineErrorKind, Flow, Observed, Session, Sink, StatementId, Traffic};
-pub use evaluate::{RowSource, evaluate};
-pub use field::{Field, NotDerived, effective};
+pub use evaluate::{Overflow, RowSource, evaluate};
+pub use field::{Field, NotDerived};
 pub use layers::{Collect, Consumer, Execution, Touch};
 pub use measure::{Counted, Counter, Grain, How, Measure, MeasureEntry, Measured, Unit};
-pub use need::{Aggregate, Condition, Given, Need, Operand, OrderBy, Parameter, Term};
-pub use plan::{AppTerm, Bind, Layout, LayoutColumn, Link, Plan, PlanNode, Reach, RelationStatement, ResultColumn, RootStatement};
+pub use need::{Aggregate, AggregateOver, Expect, Fold, Given, Group, Leaf, Need, OrderBy, Parameter, Part, Source};
+pub use plan::{
+    AppAggregate, AppFold, AppGroup, AppLeaf, Body, Layout, LayoutColumn, LeftToApp, Link, Plan, PlanNode, Reach, RelationStatement,
+    ResultColumn, RootStatement,
+};
+pub use planner::derive;
 pub use resolve::{NeedError, NeedPart, NeedText, resolve};
-pub use sql::{OwnSqlError, derive, own_sql};
+pub use sql::{Bind, OwnSqlError, Printed, Shape, literal, own_sql, print_select, rule_sql};
+pub use statement::{Condition, Join, Keys, Select, Selected, SortKey, Table, Term};

@@ -1,19 +1,24 @@
 //! What of a need decides which choices and options there are for it.
 
-use kampf_schema::{HopKind, Schema};
+use kampf_schema::Schema;
 
-use crate::choice::{ChoiceOption, Columns, Hydration, Loading, Work};
+use crate::choice::{ChoiceOption, Columns, Filters, Hydration, Loading, Work};
 use crate::dialect::Dialect;
 use crate::need::Need;
-use crate::sql::{Ways, is_flat, kept};
+use crate::plan::Plan;
+use crate::planner::{Ways, plan};
 
 /// What of a need decides which choices and options there are for it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Nature {
     pub(crate) has_relations: bool,
     pub(crate) has_aggregates: bool,
-    /// Whether anything filters, sorts or limits the rows.
+    /// Whether anything filters, sorts, groups or limits the rows.
     pub(crate) has_selection: bool,
+    /// Whether rows are grouped.
+    pub(crate) has_group: bool,
+    /// Whether any part of the condition counts only with its parameter.
+    pub(crate) has_optional: bool,
     /// Whether any value comes over a relation to many.
     pub(crate) reaches_many: bool,
     /// Whether fetching only what is needed differs from fetching everything, in any way of loading and wherever the work is done.
@@ -30,16 +35,18 @@ impl Nature {
             has_relations: need.has_relations(),
             has_aggregates: need.has_aggregates(),
             has_selection: need.has_selection(),
-            reaches_many: need.terms().any(|term| term.path().iter().any(|hop| hop.kind == HopKind::Many)),
+            has_group: need.group.is_some(),
+            has_optional: need.filter.iter().any(|part| part.only_if.is_some()),
+            reaches_many: need.reaches_many(),
             columns_matter: columns_matter(schema, need, dialect),
-            has_root_key: has_key(need.root),
+            has_root_key: has_key(need.root()),
             has_all_keys: need.tables().into_iter().all(has_key),
         }
     }
 
-    /// Whether every value comes with the root's own row, so that nothing else is kept.
-    pub(crate) fn is_flat(&self, ways: &Ways) -> bool {
-        is_flat(self.has_relations, self.has_aggregates, ways)
+    /// Whether the database makes the groups, so that what comes back are no rows of a table.
+    pub(crate) fn groups_in_database(&self, plan: &Plan) -> bool {
+        self.has_group && plan.group.is_none()
     }
 }
 
@@ -49,7 +56,10 @@ fn columns_matter(schema: &Schema, need: &Need, dialect: &Dialect) -> bool {
     let loadings = if need.has_relations() { &[Loading::Batched, Loading::Joined, Loading::Computed][..] } else { &[Loading::Joined] };
     let works = if need.has_selection() { Work::ALL } else { &[Work::Database] };
     loadings.iter().flat_map(|&loading| works.iter().map(move |&work| (loading, work))).any(|(loading, work)| {
-        let columns = |columns| kept(schema, need, dialect, Ways { loading, work, columns, hydration: Hydration::Record }).columns();
-        columns(Columns::All) != columns(Columns::Needed)
+        let layouts = |columns| {
+            let ways = Ways { loading, work, columns, hydration: Hydration::Record, filters: Filters::Text };
+            plan(schema, need, dialect, ways).layouts
+        };
+        layouts(Columns::All) != layouts(Columns::Needed)
     })
 }

@@ -1,24 +1,102 @@
 //! The need: what must come back, resolved against a schema.
 
-use kampf_schema::expr::{Comparison, TextMatch};
-use kampf_schema::{ColumnId, Hop, LogicalType, Schema, TableId, Value};
+use kampf_schema::expr::Expr;
+use kampf_schema::{ColumnId, Hop, HopKind, LogicalType, Schema, TableId};
 use serde::{Deserialize, Serialize};
 
-/// What a contest asks for.
+/// What a contest asks for: a tree of sources, and values that hang on them.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Need {
-    /// The table whose rows are given back.
-    pub root: TableId,
-    /// The values of each row.
+    /// Where values come from: the table whose rows are asked for, then related rows, parents before children.
+    pub sources: Vec<Source>,
+    /// Aggregates over related rows; one value for each row that they stand at.
+    pub aggregates: Vec<AggregateOver>,
+    /// The values of each row of the answer.
     pub give: Vec<Given>,
-    /// Which rows.
-    pub filter: Option<Condition<Term>>,
+    /// Which rows; all parts must hold.
+    pub filter: Vec<Part>,
+    /// What rows are grouped by, where they are: each group is a row of the answer.
+    pub group: Option<Group>,
+    /// Equal rows of the answer count once; they are groups of all that is given.
+    pub distinct: bool,
     /// In which order; empty for any.
-    pub order: Vec<OrderBy<Term>>,
+    pub order: Vec<OrderBy<Leaf>>,
     /// At most how many rows.
     pub limit: Option<u64>,
+    /// How many rows must come.
+    pub expect: Expect,
     /// Its named parameters.
     pub parameters: Vec<Parameter>,
+}
+
+/// Rows of one table: the root's, or those that a relation leads to from the rows of another source, and of them those that a
+/// condition is fulfilled by. Two uses under different conditions are two sources, equal ones are one.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Source {
+    /// The source that it starts from; itself for the root.
+    pub parent: usize,
+    /// The step from there; none for the root.
+    pub hop: Option<Hop>,
+    /// Its table.
+    pub table: TableId,
+    /// What it is called where it starts: its relation, or for the steps of one through a junction their tables.
+    pub name: String,
+    /// Which of the rows, over this source and those to one behind it.
+    pub filter: Option<Expr<Leaf>>,
+}
+
+/// What only the data knows.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Leaf {
+    /// A column of the one row at a source, seen from the row at hand.
+    Column {
+        /// The source.
+        source: usize,
+        /// The column.
+        column: ColumnId,
+    },
+    /// The aggregate at a place, for the row at hand.
+    Aggregate(usize),
+    /// The parameter at a place in the need's list.
+    Parameter(usize),
+    /// The group's term at a place.
+    Key(usize),
+    /// The aggregate over the rows of a group at a place.
+    Total(usize),
+}
+
+/// An aggregate over related rows.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct AggregateOver {
+    /// The source at whose rows it stands.
+    pub at: usize,
+    /// The source that it goes over; behind `at`.
+    pub over: usize,
+    /// What is computed.
+    pub fold: Fold,
+}
+
+/// What is computed of several rows.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Fold {
+    /// The function.
+    pub function: Aggregate,
+    /// Whether equal values count once.
+    pub distinct: bool,
+    /// Of what, seen from each row; none where rows are counted.
+    pub of: Option<Expr<Leaf>>,
+    /// The type of the result.
+    pub kind: LogicalType,
+}
+
+/// What rows are grouped by, and what is computed of each group.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Group {
+    /// The terms; without any, all rows are one group, which is there even when there are no rows.
+    pub keys: Vec<Given>,
+    /// The aggregates over a group's rows.
+    pub totals: Vec<Fold>,
 }
 
 /// One value of each row.
@@ -27,31 +105,18 @@ pub struct Given {
     /// Its name in the answer.
     pub name: String,
     /// What it is.
-    pub term: Term,
+    pub value: Expr<Leaf>,
     /// Its type.
     pub kind: LogicalType,
 }
 
-/// A value that a root row has: a column of it or of a related row, or an aggregate over related rows.
+/// A part of the condition.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Term {
-    /// A column, reached by hops that each lead to one row at most; no hops for the root's own.
-    Column {
-        /// The way there.
-        path: Vec<Hop>,
-        /// The column.
-        column: ColumnId,
-    },
-    /// An aggregate over the rows that a path leads to; at least one hop leads to many.
-    Aggregate {
-        /// What is computed.
-        function: Aggregate,
-        /// The way there.
-        path: Vec<Hop>,
-        /// Of which column; none where rows are counted.
-        column: Option<ColumnId>,
-    },
+pub struct Part {
+    /// What must hold.
+    pub condition: Expr<Leaf>,
+    /// The parameter without which this part does not count.
+    pub only_if: Option<usize>,
 }
 
 /// What an aggregate computes.
@@ -68,11 +133,13 @@ pub enum Aggregate {
     Min,
     /// The largest.
     Max,
+    /// Whether there is any row.
+    Exists,
 }
 
 impl Aggregate {
-    /// All of them.
-    pub const ALL: [Aggregate; 5] = [Aggregate::Count, Aggregate::Sum, Aggregate::Avg, Aggregate::Min, Aggregate::Max];
+    /// Those with a name in needs and in SQL.
+    pub const NAMED: [Aggregate; 5] = [Aggregate::Count, Aggregate::Sum, Aggregate::Avg, Aggregate::Min, Aggregate::Max];
 
     /// The word of the grammar and of SQL.
     pub fn word(self) -> &'static str {
@@ -82,51 +149,36 @@ impl Aggregate {
             Aggregate::Avg => "avg",
             Aggregate::Min => "min",
             Aggregate::Max => "max",
+            Aggregate::Exists => "exists",
         }
     }
-}
 
-/// A condition over terms of some form.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Condition<T> {
-    /// Two operands compared.
-    Compare(Comparison, Operand<T>, Operand<T>),
-    /// Whether an operand is one of several.
-    In(Operand<T>, Vec<Operand<T>>),
-    /// Whether an operand lies between two others, both included.
-    Between(Operand<T>, Operand<T>, Operand<T>),
-    /// Whether an operand is null.
-    IsNull(Operand<T>),
-    /// Whether a text fits another.
-    Match(TextMatch, Operand<T>, Operand<T>),
-    /// Whether a boolean operand is true.
-    Truth(Operand<T>),
-    /// The opposite.
-    Not(Box<Condition<T>>),
-    /// All of them.
-    And(Vec<Condition<T>>),
-    /// Any of them.
-    Or(Vec<Condition<T>>),
-}
+    /// The type of its result, from that of its values; none where rows are counted.
+    pub fn kind(self, of: Option<LogicalType>) -> LogicalType {
+        match (self, of) {
+            (Aggregate::Exists, _) => LogicalType::Boolean,
+            (Aggregate::Avg, _) => LogicalType::Real,
+            (Aggregate::Count, _) | (_, None) => LogicalType::Integer,
+            // Of many rows, yet with digits that every engine keeps as long as one value's are.
+            (Aggregate::Sum, Some(LogicalType::Decimal { precision, scale })) => {
+                let most = precision.max(15);
+                LogicalType::Decimal { precision: precision.saturating_add(5).min(most), scale }
+            }
+            (_, Some(kind)) => kind,
+        }
+    }
 
-/// One side of a comparison.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Operand<T> {
-    /// A value of the row.
-    Term(T),
-    /// A fixed value.
-    Literal(Value),
-    /// The parameter at a place in the need's list.
-    Parameter(usize),
+    /// Whether it is null where there is no value.
+    pub fn can_be_null(self) -> bool {
+        !matches!(self, Aggregate::Count | Aggregate::Exists)
+    }
 }
 
 /// One term to sort by.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-pub struct OrderBy<T> {
+pub struct OrderBy<L> {
     /// What to sort by.
-    pub term: T,
+    pub value: Expr<L>,
     /// Largest first.
     pub descending: bool,
     /// Not written by the user, but added so that the order is total.
@@ -139,125 +191,191 @@ pub struct OrderBy<T> {
 pub struct Parameter {
     /// Its name, without the colon.
     pub name: String,
-    /// Its type, taken from what it is first compared with.
+    /// Its type, taken from what it stands beside.
     pub kind: LogicalType,
+    /// Whether it is a list of such values.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub is_list: bool,
 }
 
-impl Term {
-    /// The hops to where the value comes from.
-    pub fn path(&self) -> &[Hop] {
-        match self {
-            Term::Column { path, .. } | Term::Aggregate { path, .. } => path,
-        }
-    }
-
-    /// The column, where there is one.
-    pub fn column(&self) -> Option<ColumnId> {
-        match self {
-            Term::Column { column, .. } => Some(*column),
-            Term::Aggregate { column, .. } => *column,
-        }
-    }
-
-    /// Whether it is an aggregate.
-    pub fn is_aggregate(&self) -> bool {
-        matches!(self, Term::Aggregate { .. })
-    }
-
-    /// The table its value comes from, for a need that starts at `root`.
-    pub fn table(&self, root: TableId) -> TableId {
-        self.path().last().map_or(root, |hop| hop.to)
-    }
-
-    /// The type of its value.
-    pub fn kind(&self, schema: &Schema, root: TableId) -> LogicalType {
-        let table = schema.table(self.table(root));
-        let column = self.column().map(|column| table.columns[column].kind);
-        match self {
-            Term::Column { .. } => column.unwrap_or(LogicalType::TEXT),
-            Term::Aggregate { function: Aggregate::Count, .. } => LogicalType::Integer,
-            Term::Aggregate { function: Aggregate::Avg, .. } => LogicalType::Real,
-            Term::Aggregate { .. } => column.unwrap_or(LogicalType::Integer),
-        }
-    }
+/// How many rows must come.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Expect {
+    /// Any number.
+    #[default]
+    Many,
+    /// Exactly one.
+    One,
+    /// One, or none.
+    ZeroOrOne,
+    /// The first; there is one at least.
+    OneOfMany,
+    /// The first, where there is any.
+    ZeroOrOneOfMany,
 }
 
-impl<T> Condition<T> {
-    /// All operands, from left to right.
-    pub fn operands(&self) -> Vec<&Operand<T>> {
+impl Expect {
+    /// All of them.
+    pub const ALL: [Expect; 5] = [Expect::Many, Expect::One, Expect::ZeroOrOne, Expect::OneOfMany, Expect::ZeroOrOneOfMany];
+
+    /// As it is written.
+    pub fn word(self) -> &'static str {
         match self {
-            Condition::Compare(_, left, right) | Condition::Match(_, left, right) => vec![left, right],
-            Condition::In(value, list) => std::iter::once(value).chain(list).collect(),
-            Condition::Between(value, low, high) => vec![value, low, high],
-            Condition::IsNull(value) | Condition::Truth(value) => vec![value],
-            Condition::Not(inner) => inner.operands(),
-            Condition::And(parts) | Condition::Or(parts) => parts.iter().flat_map(Condition::operands).collect(),
+            Expect::Many => "many",
+            Expect::One => "1",
+            Expect::ZeroOrOne => "0..1",
+            Expect::OneOfMany => "1 of many",
+            Expect::ZeroOrOneOfMany => "0..1 of many",
         }
     }
 
-    /// All terms, from left to right.
-    pub fn terms(&self) -> impl Iterator<Item = &T> {
-        self.operands().into_iter().filter_map(|operand| match operand {
-            Operand::Term(term) => Some(term),
-            _ => None,
-        })
+    /// How many rows the database is asked for: one more than may come, so that it is seen; of many only the first.
+    pub fn asked(self) -> Option<u64> {
+        match self {
+            Expect::Many => None,
+            Expect::One | Expect::ZeroOrOne => Some(2),
+            Expect::OneOfMany | Expect::ZeroOrOneOfMany => Some(1),
+        }
     }
 
-    /// The same condition over other terms.
-    pub fn map<U>(&self, of: &mut impl FnMut(&T) -> U) -> Condition<U> {
-        fn operand<T, U>(operand: &Operand<T>, of: &mut impl FnMut(&T) -> U) -> Operand<U> {
-            match operand {
-                Operand::Term(term) => Operand::Term(of(term)),
-                Operand::Literal(value) => Operand::Literal(value.clone()),
-                Operand::Parameter(at) => Operand::Parameter(*at),
-            }
-        }
+    /// Whether so many rows are as expected.
+    pub fn holds(self, came: u64) -> bool {
         match self {
-            Condition::Compare(comparison, left, right) => Condition::Compare(*comparison, operand(left, of), operand(right, of)),
-            Condition::In(value, list) => Condition::In(operand(value, of), list.iter().map(|item| operand(item, of)).collect()),
-            Condition::Between(value, low, high) => Condition::Between(operand(value, of), operand(low, of), operand(high, of)),
-            Condition::IsNull(value) => Condition::IsNull(operand(value, of)),
-            Condition::Match(kind, text, pattern) => Condition::Match(*kind, operand(text, of), operand(pattern, of)),
-            Condition::Truth(value) => Condition::Truth(operand(value, of)),
-            Condition::Not(inner) => Condition::Not(Box::new(inner.map(of))),
-            Condition::And(parts) => Condition::And(parts.iter().map(|part| part.map(of)).collect()),
-            Condition::Or(parts) => Condition::Or(parts.iter().map(|part| part.map(of)).collect()),
+            Expect::Many | Expect::ZeroOrOneOfMany => true,
+            Expect::One | Expect::OneOfMany => came == 1,
+            Expect::ZeroOrOne => came <= 1,
         }
+    }
+
+    /// What is wrong with so many rows, in words.
+    pub fn failure(self, came: u64) -> String {
+        let wanted = match self {
+            Expect::One => "exactly one",
+            Expect::ZeroOrOne => "one at most",
+            _ => "one at least",
+        };
+        let came = if came > 1 {
+            format!("{came} came")
+        } else if came == 1 {
+            "one came".to_owned()
+        } else {
+            "none came".to_owned()
+        };
+        format!("expected {wanted}, {came}")
     }
 }
 
 impl Need {
-    /// Every term: given, filtered by, sorted by.
-    pub fn terms(&self) -> impl Iterator<Item = &Term> {
-        self.give.iter().map(|given| &given.term).chain(self.selection_terms())
+    /// The table whose rows are asked for.
+    pub fn root(&self) -> TableId {
+        self.sources[0].table
     }
 
-    /// The terms that decide which rows come back, and in which order.
-    pub fn selection_terms(&self) -> impl Iterator<Item = &Term> {
-        self.filter.iter().flat_map(Condition::terms).chain(self.order.iter().map(|order| &order.term))
+    /// The type of a leaf.
+    pub fn kind(&self, schema: &Schema, leaf: &Leaf) -> LogicalType {
+        match leaf {
+            Leaf::Column { source, column } => schema.table(self.sources[*source].table).columns[*column].kind,
+            Leaf::Aggregate(at) => self.aggregates[*at].fold.kind,
+            Leaf::Parameter(at) => self.parameters[*at].kind,
+            Leaf::Key(at) => self.group.as_ref().map_or(LogicalType::TEXT, |group| group.keys[*at].kind),
+            Leaf::Total(at) => self.group.as_ref().map_or(LogicalType::TEXT, |group| group.totals[*at].kind),
+        }
+    }
+
+    /// The type of an expression.
+    pub fn kind_of(&self, schema: &Schema, value: &Expr<Leaf>) -> LogicalType {
+        value.kind(&|leaf| Some(self.kind(schema, leaf))).unwrap_or(LogicalType::TEXT)
+    }
+
+    /// The most rows that are asked of the database: the limit, or what is expected.
+    pub fn most(&self) -> Option<u64> {
+        match (self.limit, self.expect.asked()) {
+            (Some(limit), Some(asked)) => Some(limit.min(asked)),
+            (limit, asked) => limit.or(asked),
+        }
+    }
+
+    /// What is asked of each root row: what is given, or what groups are made of.
+    pub fn per_row(&self) -> Vec<&Expr<Leaf>> {
+        match &self.group {
+            Some(group) => {
+                let totals = group.totals.iter().filter_map(|total| total.of.as_ref());
+                group.keys.iter().map(|key| &key.value).chain(totals).collect()
+            }
+            None => self.give.iter().map(|given| &given.value).collect(),
+        }
+    }
+
+    /// What decides which rows come back, and in which order.
+    pub fn selection(&self) -> Vec<&Expr<Leaf>> {
+        let order = self.order.iter().filter(|_| self.group.is_none()).map(|by| &by.value);
+        self.filter.iter().map(|part| &part.condition).chain(order).collect()
     }
 
     /// Whether any value comes from a related row.
     pub fn has_relations(&self) -> bool {
-        self.terms().any(|term| !term.path().is_empty())
+        self.sources.len() > 1
     }
 
-    /// Whether any aggregate is asked for.
+    /// Whether any aggregate over related rows is asked for.
     pub fn has_aggregates(&self) -> bool {
-        self.terms().any(Term::is_aggregate)
+        !self.aggregates.is_empty()
     }
 
-    /// Whether anything filters, sorts or limits the rows.
+    /// Whether anything filters, sorts, groups or limits the rows.
     pub fn has_selection(&self) -> bool {
-        self.filter.is_some() || !self.order.is_empty() || self.limit.is_some()
+        !self.filter.is_empty() || !self.order.is_empty() || self.limit.is_some() || self.group.is_some() || self.expect != Expect::Many
+    }
+
+    /// Whether several rows may hang on one root row.
+    pub fn reaches_many(&self) -> bool {
+        self.sources.iter().filter_map(|source| source.hop.as_ref()).any(|hop| hop.kind == HopKind::Many)
+    }
+
+    /// The sources from below `from` down to `to`.
+    pub fn way(&self, from: usize, to: usize) -> Vec<usize> {
+        let mut way = Vec::new();
+        let mut at = to;
+        while at != from && at != 0 {
+            way.push(at);
+            at = self.sources[at].parent;
+        }
+        way.reverse();
+        way
     }
 
     /// The tables that are read.
     pub fn tables(&self) -> Vec<TableId> {
-        let mut tables: Vec<TableId> =
-            std::iter::once(self.root).chain(self.terms().flat_map(|term| term.path().iter().map(|hop| hop.to))).collect();
+        let mut tables: Vec<TableId> = self.sources.iter().map(|source| source.table).collect();
         tables.sort_unstable();
         tables.dedup();
         tables
+    }
+
+    /// Whether a value can be null.
+    pub fn can_be_null(&self, schema: &Schema, value: &Expr<Leaf>) -> bool {
+        use kampf_schema::expr::{Function, Node, Operator};
+        let any = |parts: Vec<&Expr<Leaf>>| parts.into_iter().any(|part| self.can_be_null(schema, part));
+        match &value.node {
+            Node::Leaf(Leaf::Column { source, column }) => {
+                let nullable = |source: usize, column: ColumnId| schema.table(self.sources[source].table).columns[column].nullable;
+                nullable(*source, *column)
+                    || self.way(0, *source).into_iter().any(|at| {
+                        let Source { parent, hop, filter, .. } = &self.sources[at];
+                        filter.is_some() || hop.iter().any(|hop| hop.from_columns.iter().any(|&column| nullable(*parent, column)))
+                    })
+            }
+            Node::Leaf(Leaf::Aggregate(at)) => self.aggregates[*at].fold.function.can_be_null(),
+            Node::Leaf(Leaf::Total(at)) => self.group.as_ref().is_none_or(|group| group.totals[*at].function.can_be_null()),
+            Node::Leaf(Leaf::Key(at)) => self.group.as_ref().is_none_or(|group| self.can_be_null(schema, &group.keys[*at].value)),
+            Node::Leaf(Leaf::Parameter(_)) => true,
+            Node::Literal(literal) => *literal == kampf_schema::Value::Null,
+            Node::IsNull(_) | Node::Same(..) => false,
+            Node::Call(Function::Coalesce, parts) => parts.iter().all(|part| self.can_be_null(schema, part)),
+            Node::Call(Function::NullIf | Function::Substring, _) | Node::Arithmetic(Operator::Divide | Operator::Remainder, ..) => true,
+            Node::Case(_, None) => true,
+            _ => any(value.parts()),
+        }
     }
 }

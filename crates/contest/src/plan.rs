@@ -1,32 +1,42 @@
 //! A contender as plain data: what it sends, and what it does with what comes back.
 
+use kampf_schema::expr::Expr;
 use kampf_schema::{HopKind, LogicalType, Value};
 use serde::{Deserialize, Serialize};
 
 use crate::choice::Hydration;
-use crate::need::{Aggregate, Condition, OrderBy};
+use crate::dialect::Dialect;
+use crate::need::{Aggregate, Expect, OrderBy};
+use crate::sql::{Printed, Shape, print_select};
+use crate::statement::Select;
 
 /// Everything a process needs to carry out a contender.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Plan {
     /// What a row becomes.
     pub hydration: Hydration,
-    /// How the rows of the other nodes are reached.
-    pub reach: Reach,
-    /// The statement that fetches the root rows, and with [`Reach::Joined`] all others too.
+    /// The statement that fetches the root rows, and those of all joined nodes.
     pub root: RootStatement,
     /// One per table that rows are kept of.
     pub layouts: Vec<Layout>,
     /// The root, then every related set of rows, parents before children.
     pub nodes: Vec<PlanNode>,
-    /// The values of the answer.
-    pub give: Vec<AppTerm>,
+    /// Aggregates computed in the application.
+    pub aggregates: Vec<AppAggregate>,
     /// Filter left to the application.
-    pub filter: Option<Condition<AppTerm>>,
+    pub filter: Option<Expr<AppLeaf>>,
+    /// Grouping left to the application.
+    pub group: Option<AppGroup>,
+    /// The values of the answer.
+    pub give: Vec<Expr<AppLeaf>>,
     /// Sorting left to the application.
-    pub order: Vec<OrderBy<AppTerm>>,
+    pub order: Vec<OrderBy<AppLeaf>>,
     /// Limit left to the application.
     pub limit: Option<u64>,
+    /// How many rows must come.
+    pub expect: Expect,
+    /// What the engine was meant to do and cannot say.
+    pub left: Vec<LeftToApp>,
     /// Whether a call is wrapped in a transaction.
     #[serde(default)]
     pub transaction: bool,
@@ -35,39 +45,44 @@ pub struct Plan {
     pub open_columns: bool,
 }
 
-/// How the rows of nodes behind the root are reached.
+/// How the rows of a node are reached.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Reach {
-    /// There is only the root.
-    Root,
+    /// In the root's statement.
+    Joined,
+    /// One statement for a list of keys.
+    Batched,
     /// One statement per parent, when it is touched.
     Lazy,
-    /// One statement per node and list of keys.
-    Batched,
-    /// All in the root's statement; repeated rows are recognised by their keys.
-    Joined,
 }
 
 /// The statement for the root.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct RootStatement {
-    /// Its text.
-    pub sql: String,
-    /// What is bound to its placeholders, in order.
-    pub binds: Vec<Bind>,
+    /// The statement.
+    pub body: Body,
     /// Its result columns.
     pub columns: Vec<ResultColumn>,
 }
 
-/// What is bound to a placeholder.
+/// A statement, not yet printed.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Bind {
-    /// A fixed value.
-    Value(Value),
-    /// The need's parameter at a place.
-    Parameter(usize),
+pub enum Body {
+    /// Made by Kampf.
+    Select(Box<Select>),
+    /// Written by a developer: texts, and behind each but the last the parameter that stands there.
+    Written(Vec<String>, Vec<WrittenParameter>),
+}
+
+/// A parameter in a developer's SQL.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct WrittenParameter {
+    /// Its place among the contest's.
+    pub at: usize,
+    /// Whether it is a list.
+    pub is_list: bool,
 }
 
 /// A result column.
@@ -110,6 +125,8 @@ pub struct PlanNode {
     pub path: Vec<usize>,
     /// Whether filter or order need its rows, for all roots; else only the rows of the answer need them.
     pub for_selection: bool,
+    /// Which of its rows count, as far as their statement does not say it.
+    pub filter: Option<Expr<AppLeaf>>,
     /// Its own statement, where it has one.
     pub statement: Option<RelationStatement>,
     /// Place of its first column in the joined row.
@@ -119,6 +136,8 @@ pub struct PlanNode {
 /// How a node hangs on its parent.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Link {
+    /// How its rows are reached.
+    pub reach: Reach,
     /// The parent's node.
     pub parent: usize,
     /// The slot of the parent's rows.
@@ -136,106 +155,138 @@ pub struct Link {
 /// A statement that fetches related rows for one key, or for a list of keys.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct RelationStatement {
-    /// Text up to the keys.
-    pub before: String,
-    /// Text between two keys.
-    pub between: String,
-    /// Text behind the keys.
-    pub after: String,
-    /// Whether the columns of one key stand in parentheses.
-    pub parentheses: bool,
-    /// Most keys of one statement.
-    pub most_keys: usize,
-    /// Whether all keys are one parameter, a list.
-    #[serde(default)]
-    pub is_list: bool,
-    /// The placeholder style: a text in which `#` stands for the number.
-    pub placeholder: String,
+    /// The statement; its keys say for how many it is.
+    pub select: Select,
     /// Its result columns.
     pub columns: Vec<ResultColumn>,
 }
 
 impl RelationStatement {
-    /// The text for a number of keys of `width` columns.
-    pub fn sql(&self, keys: usize, width: usize) -> String {
-        // A list is one parameter, however many keys there are in it.
-        let keys = if self.is_list { 1 } else { keys };
-        let mut sql = String::with_capacity(self.before.len() + self.after.len() + keys * width * 6);
-        sql.push_str(&self.before);
-        let mut number = 0;
-        for key in 0..keys {
-            if key > 0 {
-                sql.push_str(&self.between);
-            }
-            if self.parentheses {
-                sql.push('(');
-            }
-            for column in 0..width {
-                number += 1;
-                if column > 0 {
-                    sql.push_str(", ");
-                }
-                match self.placeholder.split_once('#') {
-                    Some((head, tail)) => {
-                        sql.push_str(head);
-                        sql.push_str(&number.to_string());
-                        sql.push_str(tail);
-                    }
-                    None => sql.push_str(&self.placeholder),
-                }
-            }
-            if self.parentheses {
-                sql.push(')');
-            }
-        }
-        sql.push_str(&self.after);
-        sql
+    /// Most keys of one statement.
+    pub fn most_keys(&self) -> usize {
+        self.select.keys.as_ref().map_or(1, |keys| keys.most)
+    }
+
+    /// Whether all keys are one parameter.
+    pub fn is_list(&self) -> bool {
+        self.select.keys.as_ref().is_some_and(|keys| keys.is_list)
+    }
+
+    /// The text for a number of keys and some parameters.
+    pub fn print(&self, dialect: &Dialect, keys: usize, parameters: &[Value]) -> Printed {
+        let length = |at: usize| length_of(parameters, at);
+        print_select(dialect, &self.select, &Shape { keys, length: &length, abridged: false })
     }
 }
 
-/// A value computed in the application from the rows that are there.
+/// What the application knows of the rows that are there.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum AppTerm {
-    /// A kept column of the one row at a node.
+pub enum AppLeaf {
+    /// A kept column of the one row at a node, seen from the row at hand.
     Column {
         /// The node; 0 for the root.
         node: usize,
         /// The column's place in the node's layout.
         column: usize,
     },
-    /// An aggregate over the rows at a node.
-    Aggregate {
-        /// What is computed.
-        function: Aggregate,
-        /// The node.
-        node: usize,
-        /// The column's place; none where rows are counted.
-        column: Option<usize>,
-    },
+    /// The aggregate at a place.
+    Aggregate(usize),
+    /// The parameter at a place.
+    Parameter(usize),
+    /// The group's term at a place.
+    Key(usize),
+    /// The group's aggregate at a place.
+    Total(usize),
+}
+
+/// An aggregate over the rows at a node.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct AppAggregate {
+    /// The node at whose rows it stands.
+    pub at: usize,
+    /// The node that it goes over.
+    pub over: usize,
+    /// What is computed.
+    pub fold: AppFold,
+}
+
+/// What is computed of several rows.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct AppFold {
+    /// The function.
+    pub function: Aggregate,
+    /// Whether equal values count once.
+    pub distinct: bool,
+    /// Of what; none where rows are counted.
+    pub of: Option<Expr<AppLeaf>>,
+}
+
+/// What root rows are grouped by, and what is computed of each group.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct AppGroup {
+    /// The terms; without any, all rows are one group.
+    pub keys: Vec<Expr<AppLeaf>>,
+    /// The aggregates over a group's rows.
+    pub totals: Vec<AppFold>,
+}
+
+/// Something that the engine was meant to do and cannot say.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct LeftToApp {
+    /// Which part of the condition it is; none where it is something else.
+    pub part: Option<usize>,
+    /// What it is, where it is no part of the condition.
+    pub what: String,
+    /// Why, in words that follow on the engine's name.
+    pub why: String,
 }
 
 impl Plan {
     /// Whether any of its statements has parameters.
-    pub fn has_parameters(&self) -> bool {
-        !self.root.binds.is_empty() || self.nodes.iter().any(|node| node.statement.is_some())
+    pub fn has_parameters(&self, dialect: &Dialect) -> bool {
+        !self.root.print(dialect, &Shape::PLAIN).binds.is_empty() || self.nodes.iter().any(|node| node.statement.is_some())
+    }
+
+    /// Whether the root's rows come one by one as they are, so that values can be used in place.
+    pub fn is_plain_stream(&self) -> bool {
+        self.nodes.len() == 1 && self.filter.is_none() && self.group.is_none() && self.order.is_empty() && self.limit.is_none()
     }
 
     /// The texts a call sends, each once: the root's, then the one of each relation as it is for one key (lazy) or several (batched).
-    pub fn statements(&self) -> Vec<String> {
-        let mut statements = vec![self.root.sql.clone()];
+    pub fn statements(&self, dialect: &Dialect) -> Vec<String> {
+        let mut statements = vec![self.root.print(dialect, &Shape::PLAIN).sql];
         for node in &self.nodes {
-            if let (Some(statement), Some(link)) = (&node.statement, &node.link) {
-                let text = if statement.most_keys == 1 || statement.is_list {
-                    statement.sql(1, link.to.len())
-                } else {
-                    format!("{}{}{}", statement.before, "…", statement.after)
-                };
-                if !statements.contains(&text) {
-                    statements.push(text);
-                }
+            let Some(statement) = &node.statement else { continue };
+            let text = print_select(dialect, &statement.select, &Shape { abridged: true, ..Shape::PLAIN }).sql;
+            if !statements.contains(&text) {
+                statements.push(text);
             }
         }
         statements
+    }
+}
+
+impl RootStatement {
+    /// The text for a shape.
+    pub fn print(&self, dialect: &Dialect, shape: &Shape<'_>) -> Printed {
+        self.body.print(dialect, shape)
+    }
+
+    /// Whether its text depends on which parameters are given, or on how many values a list has.
+    pub fn varies(&self) -> bool {
+        match &self.body {
+            Body::Select(select) => select.varies(),
+            Body::Written(_, parameters) => parameters.iter().any(|parameter| parameter.is_list),
+        }
+    }
+}
+
+/// How many values a parameter has, for the shape of a statement.
+pub(crate) fn length_of(parameters: &[Value], at: usize) -> Option<usize> {
+    match parameters.get(at) {
+        None | Some(Value::Null) => None,
+        Some(Value::List(values)) => Some(values.len()),
+        Some(_) => Some(1),
     }
 }

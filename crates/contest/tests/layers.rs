@@ -72,10 +72,6 @@ impl Session for Scripted {
         Ok(())
     }
 
-    fn run_list(&mut self, statement: StatementId, list: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<(), EngineError> {
-        self.run(statement, list, sink)
-    }
-
     fn begin(&mut self) -> Result<(), EngineError> {
         self.sent.push(("BEGIN".to_owned(), Vec::new()));
         Ok(())
@@ -129,8 +125,8 @@ fn a_null_reference_sends_no_statement_and_gives_null() {
     let answer = |name: &str| {
         let mut session = Scripted::default().table("hive", 0, rows.clone());
         let mut collect = Collect::default();
-        Execution::new(plan(&schema, &mothers(), name)).call(&mut session, &[], &mut collect).unwrap();
-        (collect.rows, session)
+        Execution::new(plan(&schema, &mothers(), name), &OTHER).call(&mut session, &[], &mut collect).unwrap();
+        (collect.answer.rows, session)
     };
     let expected = vec![vec![word("A"), Value::Null], vec![word("B"), word("A")], vec![word("C"), word("A")]];
     let (found, session) = answer("lazy.needed.record");
@@ -154,10 +150,13 @@ fn the_identity_map_answers_for_parents_it_knows() {
     let hives = vec![hive(1, 7), hive(2, 7), hive(3, 8), hive(4, 7)];
     let sent = |name: &str| {
         let mut session = Scripted::default().table("hive", 0, hives.clone()).table("apiary", 0, apiaries.clone());
-        let mut execution = Execution::new(plan(&schema, &text, name));
+        let mut execution = Execution::new(plan(&schema, &text, name), &OTHER);
         let mut collect = Collect::default();
         execution.call(&mut session, &[], &mut collect).unwrap();
-        assert_eq!(collect.rows.iter().map(|row| row[1].clone()).collect::<Vec<_>>(), ["Talva", "Talva", "Morrin", "Talva"].map(word));
+        assert_eq!(
+            collect.answer.rows.iter().map(|row| row[1].clone()).collect::<Vec<_>>(),
+            ["Talva", "Talva", "Morrin", "Talva"].map(word)
+        );
         (session.of_table("apiary"), execution.objects())
     };
     assert_eq!(sent("lazy.all.managed"), (2, 4 + 2), "a managed parent is asked for once");
@@ -173,12 +172,12 @@ fn lists_stay_within_the_parameter_limit() {
     let hives: Vec<Vec<Value>> = (0..500).map(|id| vec![integer(id % 250)]).collect();
     let mut session = Scripted::default().table("apiary", 0, apiaries).table("hive", 0, hives);
     let mut collect = Collect::default();
-    let mut execution = Execution::new(plan(&schema, &text, "batched.needed.record"));
+    let mut execution = Execution::new(plan(&schema, &text, "batched.needed.record"), &OTHER);
     execution.call(&mut session, &[], &mut collect).unwrap();
     let sizes: Vec<usize> =
         session.sent.iter().filter(|(sql, _)| first_table(sql) == "hive").map(|(_, parameters)| parameters.len()).collect();
     assert_eq!(sizes, [100, 100, 50], "the dialect allows 100 parameters");
-    assert!(collect.rows.iter().all(|row| row[1] == integer(2)));
+    assert!(collect.answer.rows.iter().all(|row| row[1] == integer(2)));
     // Statements are prepared once for each length and kept for the next call.
     let prepared = session.prepared.len();
     execution.call(&mut session, &[], &mut Collect::default()).unwrap();
@@ -225,9 +224,9 @@ fn rows_that_a_join_repeats_are_recognised() {
     assert!(rows.iter().all(|row| row.len() == width));
     let mut session = Scripted::default().table("apiary", 0, rows);
     let mut collect = Collect::default();
-    let mut execution = Execution::new(plan);
+    let mut execution = Execution::new(plan, &OTHER);
     execution.call(&mut session, &[], &mut collect).unwrap();
-    assert_eq!(collect.rows, [vec![word("A"), integer(2), integer(9)], vec![word("A"), integer(0), Value::Null]]);
+    assert_eq!(collect.answer.rows, [vec![word("A"), integer(2), integer(9)], vec![word("A"), integer(0), Value::Null]]);
     assert_eq!(execution.objects(), 2 + 2 + 2);
     assert_eq!(session.sent.len(), 1);
 }
@@ -250,9 +249,9 @@ fn conditions_left_to_the_application_know_unknown() {
         });
         let mut session = Scripted::default().table("apiary", 0, rows.into());
         let mut collect = Collect::default();
-        Execution::new(plan).call(&mut session, &[], &mut collect).unwrap();
+        Execution::new(plan, &OTHER).call(&mut session, &[], &mut collect).unwrap();
         assert_eq!(session.rows, 4, "everything is fetched first");
-        collect.rows.into_iter().map(|row| row[0].to_string()).collect::<Vec<_>>().join(" ")
+        collect.answer.rows.into_iter().map(|row| row[0].to_string()).collect::<Vec<_>>().join(" ")
     };
     assert_eq!(answer("altitude > 300", &[], None), "Süd");
     assert_eq!(answer("not altitude > 300", &[], None), "Ost nord");
@@ -272,7 +271,7 @@ fn a_transaction_stands_around_the_whole_call() {
     let plan = Plan { transaction: true, ..derive(&schema, &need(&schema, &text), &OTHER, &choices) };
     let mut session = Scripted::default().table("region", 0, vec![vec![integer(1), word("Ost")]]);
     let mut touch = Touch::default();
-    Execution::new(plan).call(&mut session, &[], &mut touch).unwrap();
+    Execution::new(plan, &OTHER).call(&mut session, &[], &mut touch).unwrap();
     let sent: Vec<&str> = session.sent.iter().map(|(sql, _)| sql.split('\n').next().unwrap_or_default()).collect();
     assert_eq!(sent, ["BEGIN", "SELECT [region].[id],", "COMMIT"]);
     assert_eq!(touch.rows(), 1);
@@ -286,7 +285,7 @@ fn an_engines_error_ends_the_call_wherever_it_comes() {
         let mut session = Scripted::default().table("hive", 0, vec![hive(2), hive(3)]);
         session.fails_at = Some(at);
         let plan = plan(&schema, &mothers(), "lazy.needed.record");
-        let error = Execution::new(plan).call(&mut session, &[], &mut Touch::default()).unwrap_err();
+        let error = Execution::new(plan, &OTHER).call(&mut session, &[], &mut Touch::default()).unwrap_err();
         assert_eq!((error.kind, session.sent.len()), (EngineErrorKind::Unreachable, at));
     }
 }

@@ -2,7 +2,7 @@
 
 mod common;
 
-use kampf_contest::{Field, NeedText, Restriction, derive, resolve};
+use kampf_contest::{Expect, Field, NeedText, Restriction, derive, resolve};
 use kampf_mangle::{Mangler, cases, try_all};
 use kampf_schema::{Relations, ddl};
 
@@ -11,14 +11,18 @@ const SQL: &str = "CREATE TABLE strain (id INTEGER PRIMARY KEY, name VARCHAR(80)
       frames INTEGER NOT NULL, weight DECIMAL(8,2), seen TIMESTAMP, alive BOOLEAN NOT NULL);
     CREATE TABLE inspection (id INTEGER PRIMARY KEY, hive_id INTEGER NOT NULL REFERENCES hive, temper INTEGER, grams REAL);";
 
-/// Needs as lines: from, then the values to give, the condition, the order, the limit.
-const NEEDS: [&str; 6] = [
+/// Needs as lines: from, then the values to give, the condition, the order, the limit, what is grouped by.
+const NEEDS: [&str; 10] = [
     "hive\nlabel; strain.name; avg(inspection.temper) as calm; count(inspection) as visits\nframes > 8\ncalm desc; label\n100",
     "hive\nlabel; mother_id.label; sum(inspection.grams)\nstrain.name = 'x' or weight >= 1.5 and not alive\nweight desc\n5",
     "inspection\nid; hive.strain.name; hive.label as home\nhive.frames between 8 and :most and temper is not null\nhive.label; id desc\n",
     "strain\nname; count(hive); max(hive.weight) as most; min(hive.inspection.temper)\nsince > '2020-01-01'\n\n",
     "hive\nid\nid in (1, 2, 3) and seen < '2024-01-01 00:00:00' and label like 'a%'\n\n18446744073709551615",
     "hive\nlabel as a; frames as b\n\nb desc; a\n7",
+    "inspection\nmonth; count() as visits; avg(temper); sum(grams * 2)\ntemper > 3\nvisits desc\n9\nstart_of(month, hive.seen) as month",
+    "hive\ncount(inspection where temper > 3 and hive.strain.name = 'x') as bad; exists(inspection where grams > 1)\nif(:most, frames < :most)\nbad desc\n9",
+    "hive\ncount(); sum(case when alive then frames else 0 end); max(coalesce(weight, 0))\nlabel matches 'H[0-9]+' and frames in :most\n\n",
+    "hive\nupper(label) || '-' || substring(label, 2, 3) as x; round(weight * 1.5, 1); extract(year from seen)\nnot (frames + 1) % 2 = 0\nx\n3",
 ];
 
 #[test]
@@ -46,6 +50,18 @@ fn any_need_is_resolved_or_refused() {
         "= true",
         "'2020-02-30'",
         "like '%'",
+        " from inspection",
+        " where ",
+        "distinct ",
+        "exists(",
+        "case when alive then ",
+        " else 1 end",
+        " * 2",
+        " || ",
+        "if(:most, ",
+        "round(weight, 1)",
+        "start_of(week, ",
+        "in :most",
         "in ()",
         "label",
         "id",
@@ -60,6 +76,9 @@ fn any_need_is_resolved_or_refused() {
             filter: Some(next().to_owned()).filter(|filter| !filter.trim().is_empty()),
             order: list(next()),
             limit: next().trim().parse().ok(),
+            group: Some(list(next())).filter(|terms| !terms.is_empty()),
+            distinct: text.contains("distinct "),
+            expect: if text.len() % 3 == 0 { Expect::ZeroOrOne } else { Expect::Many },
             parameters: if text.contains(":most") { vec!["most".to_owned()] } else { Vec::new() },
         };
         match resolve(&schema, &relations, &need) {
@@ -67,7 +86,7 @@ fn any_need_is_resolved_or_refused() {
                 let field = Field::of(&schema, &resolved, &common::OTHER, &Restriction::default());
                 for choices in field.valid.iter().take(40) {
                     let plan = derive(&schema, &resolved, &common::OTHER, choices);
-                    assert!(!plan.statements().is_empty(), "{choices}");
+                    assert!(!plan.statements(&common::OTHER).is_empty(), "{choices}");
                 }
                 true
             }

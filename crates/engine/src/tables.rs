@@ -2,9 +2,9 @@
 
 use std::collections::HashSet;
 
-use kampf_contest::{Dialect, EngineError, EngineErrorKind, Fidelity};
+use kampf_contest::{Dialect, EngineError, EngineErrorKind, Fidelity, literal, rule_sql};
 use kampf_schema::ddl::SqlDialect;
-use kampf_schema::{ColumnId, Default, LogicalType, Reference, Scalar, Schema, Table};
+use kampf_schema::{ColumnId, Default, LogicalType, Reference, Rule, Schema, Table};
 
 /// The names that indexes of a schema cannot have.
 pub(crate) fn taken_names(schema: &Schema) -> HashSet<String> {
@@ -32,7 +32,7 @@ pub(crate) fn create_table(dialect: &Dialect, schema: &Schema, table: &Table, wi
         }
         let default = match &column.default {
             // Bytes are written differently everywhere, and defaults of them are next to unheard of.
-            Some(Default::Value(value)) if column.kind != LogicalType::Blob => format!(" DEFAULT {}", dialect.spelling.literal(value)),
+            Some(Default::Value(value)) if column.kind != LogicalType::Blob => format!(" DEFAULT {}", literal(dialect, value)),
             _ => String::new(),
         };
         parts.push(format!("{} {kind}{default}{}", quote(&column.name), if column.nullable { "" } else { " NOT NULL" }));
@@ -46,7 +46,7 @@ pub(crate) fn create_table(dialect: &Dialect, schema: &Schema, table: &Table, wi
     // What the engine cannot say holds all the same: the rows are made so.
     let own = schema.dialect == SqlDialect::Standard || schema.dialect.word() == dialect.name;
     let said = table.checks.iter().filter_map(|check| match &check.rule {
-        Ok(rule) => rule.sql(table, &dialect.spelling),
+        Ok(rule) => rule_sql(dialect, rule, table),
         // What is not known here, the engine that it was written for knows.
         Err(_) => own.then(|| check.sql.clone()),
     });
@@ -85,12 +85,12 @@ pub(crate) fn indexes(dialect: &Dialect, table: &Table, names: &mut HashSet<Stri
         add(true, None, "unique", &column_list(dialect, table, &unique.columns), "");
     }
     for index in &table.unique_indexes {
-        let term = |term: &Scalar| match term {
-            Scalar::Column(_) => term.sql(table, &dialect.spelling),
-            other => other.sql(table, &dialect.spelling).map(|sql| format!("({sql})")),
+        let term = |term: &Rule| {
+            let sql = rule_sql(dialect, term, table)?;
+            Some(if term.as_leaf().is_some() { sql } else { format!("({sql})") })
         };
         let terms: Option<Vec<String>> = index.terms.iter().map(term).collect();
-        let among = index.among.as_ref().map(|rule| rule.sql(table, &dialect.spelling));
+        let among = index.among.as_ref().map(|rule| rule_sql(dialect, rule, table));
         // A rule that the engine cannot say holds all the same.
         if let (Some(terms), None | Some(Some(_))) = (terms, &among) {
             let among = among.flatten().map_or_else(String::new, |sql| format!(" WHERE {sql}"));

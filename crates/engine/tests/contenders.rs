@@ -86,7 +86,7 @@ fn a_lazy_tracked_relation_is_fetched_once_and_a_plain_one_each_time() {
     let statements = |name: &str| {
         let choices = field.valid.iter().find(|choices| choices.to_string() == name).unwrap_or_else(|| panic!("no {name}"));
         let mut session = connection.session();
-        let mut execution = Execution::new(derive(&schema, &need, sqlite().dialect(), choices));
+        let mut execution = Execution::new(derive(&schema, &need, sqlite().dialect(), choices), sqlite().dialect());
         session.count();
         execution.call(session.as_mut(), &[], &mut Touch::default()).unwrap();
         (session.counted().statements, execution.objects())
@@ -122,7 +122,7 @@ fn statements_counted_are_those_that_sqlite_sees() {
             let mut session = kampf_engine::sqlite_session(&raw);
             session.count();
             SEEN.set(0);
-            Execution::new(plan).call(session.as_mut(), &[], &mut Touch::default()).unwrap();
+            Execution::new(plan, sqlite().dialect()).call(session.as_mut(), &[], &mut Touch::default()).unwrap();
             assert_eq!(session.counted().statements, SEEN.get(), "{choices}");
         }
     }
@@ -142,14 +142,16 @@ fn parameters_are_bound_wherever_the_work_is_done() {
     };
     let need = resolve(&schema, &Relations::of(&schema), &text).unwrap();
     let parameters = [Value::Integer(7), Value::Integer(9)];
-    let reference = evaluate(&need, &GeneratedRows(&blueprint), &parameters);
+    let reference = evaluate(&schema, &need, &GeneratedRows(&blueprint), &parameters).unwrap();
     assert!(!reference.rows.is_empty());
     let connection = loaded.connect();
     for choices in Field::of(&schema, &need, sqlite().dialect(), &Restriction::default()).valid {
         let mut collect = Collect::default();
         let mut session = connection.session();
-        Execution::new(derive(&schema, &need, sqlite().dialect(), &choices)).call(session.as_mut(), &parameters, &mut collect).unwrap();
-        assert_eq!(compare(&reference, None, &collect.rows), Agreement::Same, "{choices}");
+        Execution::new(derive(&schema, &need, sqlite().dialect(), &choices), sqlite().dialect())
+            .call(session.as_mut(), &parameters, &mut collect)
+            .unwrap();
+        assert_eq!(compare(&reference, None, &collect.answer), Agreement::Same, "{choices}");
     }
 }
 

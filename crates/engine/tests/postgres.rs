@@ -127,7 +127,7 @@ fn statements_counted_at_the_wire_are_those_in_the_servers_log_for_every_contend
             let transaction = contenders % 3 == 0;
             let connection = loaded.connect();
             let plan = Plan { transaction, ..derive(&schema, &need, postgres().dialect(), &choices) };
-            let mut execution = Execution::new(plan);
+            let mut execution = Execution::new(plan, postgres().dialect());
             let mut session = connection.session();
             let before = logged();
             session.count();
@@ -186,12 +186,16 @@ fn a_list_of_keys_is_one_parameter_and_one_prepared_statement() {
     let field = Field::of(&schema, &need, postgres().dialect(), &Restriction::default());
     let choices = field.valid.iter().find(|choices| choices.to_string() == "batched.all.plain").unwrap();
     let plan = derive(&schema, &need, postgres().dialect(), choices);
-    assert!(plan.statements()[1].ends_with("WHERE \"hive_id\" = ANY($1)"), "{:?}", plan.statements());
+    assert!(
+        plan.statements(postgres().dialect())[1].ends_with("WHERE \"hive_id\" = ANY($1)"),
+        "{:?}",
+        plan.statements(postgres().dialect())
+    );
     let connection = loaded.connect();
     let mut session = connection.session();
     let mut collect = Collect::default();
-    Execution::new(plan).call(session.as_mut(), &[], &mut collect).unwrap();
-    assert_eq!(collect.rows.len() as u64, blueprint.rows(schema.find("hive").unwrap()));
+    Execution::new(plan, postgres().dialect()).call(session.as_mut(), &[], &mut collect).unwrap();
+    assert_eq!(collect.answer.rows.len() as u64, blueprint.rows(schema.find("hive").unwrap()));
 }
 
 #[test]

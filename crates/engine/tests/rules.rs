@@ -3,6 +3,7 @@
 mod common;
 
 use common::Dice;
+use kampf_contest::rule_sql;
 use kampf_engine::{Engine, Ground, engine};
 use kampf_fill::{Blueprint, Order};
 use kampf_schema::expr::{read_recipe, read_row_count};
@@ -123,7 +124,7 @@ fn rules(schema: &Schema) -> Vec<&Rule> {
 fn said(engine: &dyn Engine, schema: &Schema) -> Vec<(usize, String)> {
     let table = &schema.tables[0];
     let each = rules(schema).into_iter().enumerate();
-    each.filter_map(|(at, rule)| Some((at, rule.sql(table, &engine.dialect().spelling)?))).collect()
+    each.filter_map(|(at, rule)| Some((at, rule_sql(engine.dialect(), rule, table)?))).collect()
 }
 
 /// Holds what the database found, a row of answers a row, against the evaluation here.

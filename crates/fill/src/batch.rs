@@ -107,7 +107,8 @@ impl Batch {
     #[inline]
     pub(crate) fn push(&mut self, value: ValueRef<'_>) {
         let cell = match value {
-            ValueRef::Null => Cell::Null,
+            // No column holds lists.
+            ValueRef::Null | ValueRef::List(_) => Cell::Null,
             ValueRef::Integer(number) => Cell::Integer(number),
             ValueRef::Decimal(units, scale) => Cell::Decimal(units, scale),
             ValueRef::Real(number) => Cell::Real(number),
@@ -180,7 +181,7 @@ fn digest_of(value: ValueRef<'_>) -> u64 {
         chunks.fold(bytes.len() as u64 ^ 0x5bd1_e995, |hash, word| mix(hash ^ word).rotate_left(11))
     };
     match value {
-        ValueRef::Null => 1,
+        ValueRef::Null | ValueRef::List(_) => 1,
         ValueRef::Integer(number) => mix(number as u64),
         ValueRef::Decimal(units, scale) => mix(units.get() as u64 ^ mix((units.get() >> 64) as u64 ^ u64::from(scale))),
         ValueRef::Real(number) => mix(number.to_bits() ^ 3),

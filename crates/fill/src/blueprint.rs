@@ -361,7 +361,7 @@ impl Blueprint {
             }
             Source::Computed(term) => {
                 let value = |column: ColumnId| others.value(Origin::Own(column));
-                out.push(as_kind(term.value(&value), of.kind).as_ref());
+                out.push(as_kind(term.value_on(&value), of.kind).as_ref());
                 self.fit(of, out);
             }
         }

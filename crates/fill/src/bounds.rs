@@ -1,7 +1,7 @@
 //! What checks say about single columns, so that values can be made to hold them.
 
-use kampf_schema::expr::Comparison;
-use kampf_schema::{ColumnId, Decimal, Function, LogicalType, Rule, Scalar, Table, Value};
+use kampf_schema::expr::{Comparison, Function, Node};
+use kampf_schema::{ColumnId, Decimal, LogicalType, Rule, Table, Value};
 
 use crate::shape::Shape;
 
@@ -62,28 +62,24 @@ fn take_all(table: &Table, rule: &Rule, bounds: &mut [Bounds]) -> bool {
 
 /// Takes a rule into the bounds; false where it says more.
 fn take(table: &Table, rule: &Rule, bounds: &mut [Bounds]) -> bool {
-    match rule {
-        Rule::In(Scalar::Column(column), list) => match literals(list) {
-            Some(values) => one_of(&mut bounds[*column], values),
-            None => false,
-        },
-        Rule::Compare(comparison, left, right) => match (left, right) {
-            (Scalar::Literal(value), term) => compare(table, turned(*comparison), term, value, bounds),
-            (term, Scalar::Literal(value)) => compare(table, *comparison, term, value, bounds),
-            (Scalar::Column(own), Scalar::Call(function @ (Function::Lower | Function::Upper), of))
-            | (Scalar::Call(function @ (Function::Lower | Function::Upper), of), Scalar::Column(own))
-                if *comparison == Comparison::Equal && of.as_slice() == [Scalar::Column(*own)] =>
-            {
-                if *function == Function::Lower {
-                    bounds[*own].lower = true;
-                } else {
-                    bounds[*own].upper = true;
-                }
-                true
-            }
+    match &rule.node {
+        Node::Leaf(column) => one_of(&mut bounds[*column], vec![Value::Boolean(true)]),
+        Node::Call(Function::IsJson, _) => true,
+        Node::In(term, list) => match (term.as_leaf(), literals(list)) {
+            (Some(column), Some(values)) => one_of(&mut bounds[*column], values),
             _ => false,
         },
-        Rule::Matches(Scalar::Column(column), pattern) => {
+        Node::Compare(comparison, left, right) => {
+            if let Some(value) = left.as_literal() {
+                return compare(table, turned(*comparison), right, value, bounds);
+            }
+            if let Some(value) = right.as_literal() {
+                return compare(table, *comparison, left, value, bounds);
+            }
+            *comparison == Comparison::Equal && (one_case(left, right, bounds) || one_case(right, left, bounds))
+        }
+        Node::Fits(term, pattern) => {
+            let Some(column) = term.as_leaf() else { return false };
             let bounds = &mut bounds[*column];
             let shape = if pattern.any_case { format!("(?i){}", pattern.text) } else { pattern.text.clone() };
             let fits = bounds.shape.is_none() && Shape::regex(&shape).is_some();
@@ -92,33 +88,41 @@ fn take(table: &Table, rule: &Rule, bounds: &mut [Bounds]) -> bool {
             }
             fits
         }
-        Rule::IsNull(Scalar::Column(column)) => {
-            bounds[*column].unknown = true;
-            true
-        }
-        Rule::Not(inner) => match &**inner {
-            Rule::IsNull(Scalar::Column(column)) => {
-                bounds[*column].known = true;
+        Node::IsNull(term) => match term.as_leaf() {
+            Some(column) => {
+                bounds[*column].unknown = true;
                 true
             }
-            Rule::Truth(Scalar::Column(column)) => one_of(&mut bounds[*column], vec![Value::Boolean(false)]),
+            None => false,
+        },
+        Node::Not(inner) => match &inner.node {
+            Node::IsNull(term) => match term.as_leaf() {
+                Some(column) => {
+                    bounds[*column].known = true;
+                    true
+                }
+                None => false,
+            },
+            Node::Leaf(column) => one_of(&mut bounds[*column], vec![Value::Boolean(false)]),
             _ => false,
         },
-        Rule::Truth(Scalar::Column(column)) => one_of(&mut bounds[*column], vec![Value::Boolean(true)]),
-        Rule::Truth(Scalar::Call(Function::IsJson, _)) => true,
-        Rule::Or(rules) => {
+        Node::Or(rules) => {
             let columns = rule.column_set();
             let [column] = columns.as_slice() else { return false };
             // Null, or else something: what is not null must be that.
-            let rest: Vec<&Rule> = rules.iter().filter(|rule| !matches!(rule, Rule::IsNull(Scalar::Column(_)))).collect();
+            let is_null = |rule: &&Rule| matches!(&rule.node, Node::IsNull(term) if term.as_leaf().is_some());
+            let rest: Vec<&Rule> = rules.iter().filter(|rule| !is_null(rule)).collect();
             if let [one] = rest.as_slice() {
                 return take_all(table, one, bounds);
             }
             let mut values = Vec::new();
             for rule in rest {
-                match rule {
-                    Rule::Compare(Comparison::Equal, Scalar::Column(_), Scalar::Literal(value)) => values.push(value.clone()),
-                    Rule::In(Scalar::Column(_), list) => match literals(list) {
+                match &rule.node {
+                    Node::Compare(Comparison::Equal, term, value) if term.as_leaf().is_some() => match value.as_literal() {
+                        Some(value) => values.push(value.clone()),
+                        None => return false,
+                    },
+                    Node::In(term, list) if term.as_leaf().is_some() => match literals(list) {
                         Some(list) => values.extend(list),
                         None => return false,
                     },
@@ -131,8 +135,22 @@ fn take(table: &Table, rule: &Rule, bounds: &mut [Bounds]) -> bool {
     }
 }
 
-fn literals(terms: &[Scalar]) -> Option<Vec<Value>> {
-    terms.iter().map(|term| if let Scalar::Literal(value) = term { Some(value.clone()) } else { None }).collect()
+/// `column = lower(column)`, or likewise with capital letters.
+fn one_case(own: &Rule, other: &Rule, bounds: &mut [Bounds]) -> bool {
+    let (Some(column), Node::Call(function, of)) = (own.as_leaf(), &other.node) else { return false };
+    if of.as_slice() != std::slice::from_ref(own) {
+        return false;
+    }
+    match function {
+        Function::LowerAll => bounds[*column].lower = true,
+        Function::UpperAll => bounds[*column].upper = true,
+        _ => return false,
+    }
+    true
+}
+
+fn literals(terms: &[Rule]) -> Option<Vec<Value>> {
+    terms.iter().map(|term| term.as_literal().cloned()).collect()
 }
 
 fn one_of(bounds: &mut Bounds, mut values: Vec<Value>) -> bool {
@@ -155,16 +173,18 @@ fn turned(comparison: Comparison) -> Comparison {
     }
 }
 
-fn compare(table: &Table, comparison: Comparison, term: &Scalar, value: &Value, bounds: &mut [Bounds]) -> bool {
-    let length = match term {
-        Scalar::Call(Function::Length | Function::Octets, of) => match of.as_slice() {
-            [Scalar::Column(column)] => Some(*column),
-            [Scalar::Call(Function::Trim, of)] => match of.as_slice() {
-                [Scalar::Column(column)] => Some(*column),
-                _ => None,
-            },
-            _ => None,
-        },
+/// The column whose value, spaces around it taken off or not, a term is.
+fn trimmed(term: &Rule) -> Option<ColumnId> {
+    match &term.node {
+        Node::Leaf(column) => Some(*column),
+        Node::Call(Function::Trim, of) => of.first()?.as_leaf().copied(),
+        _ => None,
+    }
+}
+
+fn compare(table: &Table, comparison: Comparison, term: &Rule, value: &Value, bounds: &mut [Bounds]) -> bool {
+    let length = match &term.node {
+        Node::Call(Function::Length | Function::Octets, of) => of.first().and_then(trimmed),
         _ => None,
     };
     if let Some(column) = length {
@@ -187,12 +207,7 @@ fn compare(table: &Table, comparison: Comparison, term: &Scalar, value: &Value, 
         }
         return true;
     }
-    let trimmed = |of: &[Scalar]| if let [Scalar::Column(column)] = of { Some(*column) } else { None };
-    let column = match term {
-        Scalar::Column(column) => Some(*column),
-        Scalar::Call(Function::Trim, of) if comparison == Comparison::Unequal => trimmed(of),
-        _ => None,
-    };
+    let column = if comparison == Comparison::Unequal { trimmed(term) } else { term.as_leaf().copied() };
     let Some(column) = column else { return false };
     let kind = table.columns[column].kind;
     if *value == Value::Null {
@@ -263,18 +278,18 @@ fn shifted(value: &Value, kind: LogicalType, by: i64, up: bool) -> Option<Value>
 
 /// The column and the value where a rule is about one column being one value, or being true.
 pub(crate) fn single(rule: &Rule) -> Option<(ColumnId, Option<Value>)> {
-    match rule {
-        Rule::Truth(Scalar::Column(column)) => Some((*column, Some(Value::Boolean(true)))),
-        Rule::Compare(Comparison::Equal, Scalar::Column(column), Scalar::Literal(value)) => Some((*column, Some(value.clone()))),
-        Rule::In(Scalar::Column(column), list) => match list.as_slice() {
-            [Scalar::Literal(value)] => Some((*column, Some(value.clone()))),
+    let column = |term: &Rule| term.as_leaf().copied();
+    match &rule.node {
+        Node::Leaf(column) => Some((*column, Some(Value::Boolean(true)))),
+        Node::Compare(Comparison::Equal, term, value) | Node::Same(term, value) => Some((column(term)?, Some(value.as_literal()?.clone()))),
+        Node::In(term, list) => match list.as_slice() {
+            [value] => Some((column(term)?, Some(value.as_literal()?.clone()))),
             _ => None,
         },
-        Rule::Same(Scalar::Column(column), Scalar::Literal(value)) => Some((*column, Some(value.clone()))),
-        Rule::IsNull(Scalar::Column(column)) => Some((*column, Some(Value::Null))),
-        Rule::Not(inner) => match &**inner {
-            Rule::IsNull(Scalar::Column(column)) => Some((*column, None)),
-            Rule::Truth(Scalar::Column(column)) => Some((*column, Some(Value::Boolean(false)))),
+        Node::IsNull(term) => Some((column(term)?, Some(Value::Null))),
+        Node::Not(inner) => match &inner.node {
+            Node::IsNull(term) => Some((column(term)?, None)),
+            Node::Leaf(column) => Some((*column, Some(Value::Boolean(false)))),
             _ => None,
         },
         _ => None,

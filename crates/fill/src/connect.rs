@@ -294,9 +294,9 @@ impl Connecting<'_> {
         }
         for index in &table.unique_indexes {
             // Children are counted where a rule over a part of them is about one parent's.
-            let at = index.terms.iter().find_map(|term| match term {
-                kampf_schema::Scalar::Column(column) => (0..table.references.len()).find(|&at| table.references[at].columns == [*column]),
-                _ => None,
+            let at = index.terms.iter().find_map(|term| {
+                let column = term.as_leaf()?;
+                (0..table.references.len()).find(|&at| table.references[at].columns == [*column])
             });
             if let Some(at) = at
                 && matches!(links[at].how, How::Scatter)

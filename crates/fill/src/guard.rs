@@ -3,7 +3,8 @@
 use std::cell::RefCell;
 use std::collections::{BTreeSet, HashMap};
 
-use kampf_schema::{ColumnId, LogicalType, Rule, Scalar, Schema, Table, TableId, Value};
+use kampf_schema::expr::Node;
+use kampf_schema::{ColumnId, LogicalType, Rule, Schema, Table, TableId, Value};
 
 use crate::blueprint::{Blueprint, FillError, FillSubject, Order, TablePlan, as_kind};
 use crate::bounds::{Bounds, bounds};
@@ -26,7 +27,7 @@ pub(crate) struct Guard {
     /// Values that the checks speak of, for each column in order.
     pub(crate) hints: Vec<Vec<Value>>,
     /// What the checks compare each of them with on the same row.
-    pub(crate) beside: Vec<Vec<Scalar>>,
+    pub(crate) beside: Vec<Vec<Rule>>,
     /// The least and the largest value of each of them.
     pub(crate) within: Vec<(Option<Value>, Option<Value>)>,
     /// Other checks about them, which hold of themselves where values are made as the columns are meant to be.
@@ -58,7 +59,8 @@ impl Guard {
         let beside: Vec<Value>;
         let mut hints = self.hints[at].as_slice();
         if attempt >= 16 && !self.beside[at].is_empty() && (hints.is_empty() || random.below(2) == 0) {
-            beside = self.beside[at].iter().map(|term| as_kind(term.value(&others), kind)).filter(|value| *value != Value::Null).collect();
+            beside =
+                self.beside[at].iter().map(|term| as_kind(term.value_on(&others), kind)).filter(|value| *value != Value::Null).collect();
             hints = &beside;
         }
         if hints.is_empty() {
@@ -175,19 +177,15 @@ fn changeable(schema: &Schema, id: TableId, plan: &TablePlan, columns: BTreeSet<
 /// The fixed values that rules compare a column with.
 fn hints(table: &Table, column: ColumnId, rules: &[Rule]) -> Vec<Value> {
     fn walk(rule: &Rule, column: ColumnId, found: &mut Vec<Value>) {
-        let mut pair = |terms: &[&Scalar]| {
-            let names = terms.iter().any(|term| term.column_set().contains(&column));
-            let literals = terms.iter().filter_map(|term| if let Scalar::Literal(value) = term { Some(value.clone()) } else { None });
-            if names {
-                found.extend(literals);
+        match &rule.node {
+            Node::Compare(..) | Node::Same(..) | Node::In(..) => {
+                let terms = rule.parts();
+                if terms.iter().any(|term| term.column_set().contains(&column)) {
+                    found.extend(terms.into_iter().filter_map(Rule::as_literal).cloned());
+                }
             }
-        };
-        match rule {
-            Rule::Compare(_, left, right) | Rule::Same(left, right) => pair(&[left, right]),
-            Rule::In(term, list) => pair(&std::iter::once(term).chain(list).collect::<Vec<_>>()),
-            Rule::Not(inner) => walk(inner, column, found),
-            Rule::And(rules) | Rule::Or(rules) => rules.iter().for_each(|rule| walk(rule, column, found)),
-            Rule::IsNull(_) | Rule::Matches(..) | Rule::Truth(_) => {}
+            Node::Not(_) | Node::And(_) | Node::Or(_) => rule.parts().into_iter().for_each(|rule| walk(rule, column, found)),
+            _ => {}
         }
     }
     let mut found = Vec::new();
@@ -215,20 +213,19 @@ fn within(kind: LogicalType, bounds: &Bounds) -> (Option<Value>, Option<Value>) 
 }
 
 /// The terms of other columns that rules compare a column with.
-fn beside(column: ColumnId, rules: &[Rule]) -> Vec<Scalar> {
-    fn walk(rule: &Rule, column: ColumnId, found: &mut Vec<Scalar>) {
-        match rule {
-            Rule::Compare(_, left, right) | Rule::Same(left, right) => {
+fn beside(column: ColumnId, rules: &[Rule]) -> Vec<Rule> {
+    fn walk(rule: &Rule, column: ColumnId, found: &mut Vec<Rule>) {
+        match &rule.node {
+            Node::Compare(_, left, right) | Node::Same(left, right) => {
                 for (one, other) in [(left, right), (right, left)] {
                     let columns = other.column_set();
-                    if *one == Scalar::Column(column) && !columns.is_empty() && !columns.contains(&column) {
-                        found.push(other.clone());
+                    if one.as_leaf() == Some(&column) && !columns.is_empty() && !columns.contains(&column) {
+                        found.push((**other).clone());
                     }
                 }
             }
-            Rule::Not(inner) => walk(inner, column, found),
-            Rule::And(rules) | Rule::Or(rules) => rules.iter().for_each(|rule| walk(rule, column, found)),
-            Rule::In(..) | Rule::IsNull(_) | Rule::Matches(..) | Rule::Truth(_) => {}
+            Node::Not(_) | Node::And(_) | Node::Or(_) => rule.parts().into_iter().for_each(|rule| walk(rule, column, found)),
+            _ => {}
         }
     }
     let mut found = Vec::new();

@@ -265,7 +265,7 @@ mod tests {
             "^[A-Z]{2}-[0-9]{4}$", "^[^@\\s]+@[^@\\s]+\\.[a-z]{2,}$", "^(calm|lively)?$", "^#[0-9a-fA-F]{6}$", "^\\w+$", "^v\\d+(\\.\\d+)*$", "x",
         ])) {
             let drawn = text(|out| Shape::regex(pattern).unwrap().draw(&mut Random::at(1, row), out));
-            let compiled = kampf_schema::Pattern::regex(pattern, false).unwrap();
+            let compiled = kampf_schema::expr::Pattern::regex(pattern, false).unwrap();
             proptest::prop_assert!(compiled.fits(&drawn), "{} does not fit {}", drawn, pattern);
         }
     }

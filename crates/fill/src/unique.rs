@@ -1,6 +1,7 @@
 //! Making rows differ where a unique rule wants it.
 
-use kampf_schema::{ColumnId, Function, LogicalType, Rule, Scalar, Table, UniqueIndex, Value};
+use kampf_schema::expr::{Function, Node};
+use kampf_schema::{ColumnId, LogicalType, Rule, Table, UniqueIndex, Value};
 
 use crate::bounds::single;
 use crate::link::{How, Link};
@@ -32,7 +33,7 @@ pub(crate) enum Source {
     /// One value for the first row of each parent, another one for all others.
     Once { link: usize, inside: Option<Value>, outside: Option<Value> },
     /// What other columns of the row give.
-    Computed(Scalar),
+    Computed(Rule),
 }
 
 impl Source {
@@ -80,19 +81,20 @@ pub(crate) fn faithful(index: &UniqueIndex, drafts: &mut [Draft]) -> Vec<ColumnI
     for term in &index.terms {
         let mut term = term;
         loop {
-            match term {
-                Scalar::Column(column) => {
+            match &term.node {
+                Node::Leaf(column) => {
                     columns.push(*column);
                     break;
                 }
                 // Generated texts differ whatever the size of their letters and the spaces around them.
-                Scalar::Call(Function::Lower | Function::Upper | Function::Trim | Function::FirstKnown, terms) => match terms.first() {
+                Node::Call(Function::LowerAll | Function::UpperAll | Function::Trim | Function::Coalesce, terms) => match terms.first() {
                     Some(inner) => term = inner,
                     None => break,
                 },
-                Scalar::Call(Function::Part, terms) => {
-                    if let [Scalar::Column(column), Scalar::Literal(Value::Integer(1)), Scalar::Literal(Value::Integer(length @ 1..))] =
-                        terms.as_slice()
+                Node::Call(Function::Substring, terms) => {
+                    if let [text, from, length] = terms.as_slice()
+                        && let (Some(column), Some(Value::Integer(1)), Some(Value::Integer(length @ 1..))) =
+                            (text.as_leaf(), from.as_literal(), length.as_literal())
                     {
                         let length = length.unsigned_abs();
                         let longest = &mut drafts[*column].longest;

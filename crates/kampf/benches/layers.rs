@@ -125,7 +125,7 @@ fn scans(connection: &Connection) {
     ] {
         let plan = plan_of(&schema, &need, hydration);
         let mut session = sqlite_session(connection);
-        let mut execution = Execution::new(plan);
+        let mut execution = Execution::new(plan, sqlite.dialect());
         let kampf = || {
             let mut touch = Touch::default();
             execution.call(session.as_mut(), &[], &mut touch).expect("the call succeeds");
@@ -137,9 +137,9 @@ fn scans(connection: &Connection) {
             _ => compare(&name, goal, 21, &mut floor_record, kampf),
         }
     }
-    let own = own_sql(Some(&need), SCAN, &[], sqlite.dialect(), Hydration::Raw).expect("there are no parameters");
+    let own = own_sql(Some(&need), SCAN, &[], Hydration::Raw).expect("there are no parameters");
     let mut session = sqlite_session(connection);
-    let mut execution = Execution::new(own);
+    let mut execution = Execution::new(own, sqlite.dialect());
     compare("scan, own SQL, raw", Some(1.05), 31, &mut floor_raw, || {
         execution.call(session.as_mut(), &[], &mut Touch::default()).expect("the call succeeds");
     });
@@ -166,7 +166,7 @@ fn lazy(schema: &Schema, connection: &Connection) {
     let field = Field::of(schema, &need, dialect, &Restriction::default());
     let named = |name: &str| {
         let choices = field.valid.iter().find(|choices| choices.to_string() == name).expect("the contender is valid");
-        Execution::new(derive(schema, &need, dialect, choices))
+        Execution::new(derive(schema, &need, dialect, choices), dialect)
     };
     let mut hives = connection
         .prepare("SELECT id, strain_id, label, frames, weight, remarks FROM hive WHERE id <= ?1")

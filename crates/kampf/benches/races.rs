@@ -67,7 +67,7 @@ impl Spoken {
         let stdin = child.stdin.take().expect("a pipe");
         let stdout = BufReader::new(child.stdout.take().expect("a pipe"));
         let mut spoken = Spoken { child, stdin, stdout };
-        let plan = own_sql(None, sql, &[], sqlite().dialect(), Hydration::Record).expect("the SQL has no parameters");
+        let plan = own_sql(None, sql, &[], Hydration::Record).expect("the SQL has no parameters");
         let own = OwnContender {
             plan,
             is_own_sql: false,

@@ -105,7 +105,7 @@ fn scan(schema: &Schema, url: &str) {
     let choices = Choices::default().with(Hydration::Raw);
     let connection = postgres().connect(url, &[]).expect("the server answers");
     let mut session = connection.session();
-    let mut execution = Execution::new(derive(schema, &need, postgres().dialect(), &choices));
+    let mut execution = Execution::new(derive(schema, &need, postgres().dialect(), &choices), postgres().dialect());
     compare(&format!("scan {HIVES} rows, raw"), Some(1.05), 21, floor, || {
         let mut touch = Touch::default();
         execution.call(session.as_mut(), &[], &mut touch).expect("the call succeeds");

@@ -132,7 +132,11 @@ pub struct Rows {
     /// Place of the parameter set, from 0.
     pub set: usize,
     /// The rows, each with its values in `give` order.
+    #[serde(default)]
     pub rows: Vec<Vec<Json>>,
+    /// How many rows came, where the need expects another number: that is the answer, without rows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub came: Option<u64>,
 }
 
 /// The end of a run.

@@ -71,7 +71,7 @@ pub fn serve(mut input: impl BufRead, mut output: impl Write) -> std::io::Result
             0 => connection.session(),
             trip => Box::new(Delayed::new(connection.session(), Duration::from_nanos(trip))),
         },
-        execution: Execution::new(own.plan),
+        execution: Execution::new(own.plan, engine.dialect()),
         is_own_sql: own.is_own_sql,
         kinds: own.parameters,
         output: &mut output,
@@ -145,7 +145,7 @@ impl Contender<'_> {
             {
                 return self.refuse(&error);
             }
-            let mut lines = Lines { id, set, rows: Vec::new(), bytes: 0, count: 0, output: &mut *self.output, written: Ok(()) };
+            let mut lines = Lines { id, set, rows: Vec::new(), bytes: 0, count: 0, came: None, output: &mut *self.output, written: Ok(()) };
             let called = self.execution.call(self.session.as_mut(), parameters, &mut lines);
             lines.flush();
             let Lines { count: rows, written, .. } = lines;
@@ -214,6 +214,8 @@ struct Lines<'a> {
     rows: Vec<Vec<Json>>,
     bytes: u64,
     count: u64,
+    /// How many came, where that is not as expected.
+    came: Option<u64>,
     output: &'a mut dyn Write,
     /// The first failure to write; nothing is written after it.
     written: std::io::Result<()>,
@@ -223,8 +225,8 @@ impl Lines<'_> {
     fn flush(&mut self) {
         let rows = std::mem::take(&mut self.rows);
         self.bytes = 0;
-        if self.written.is_ok() && !rows.is_empty() {
-            let line = reply_line(&Reply::Rows(Rows { id: self.id, set: self.set, rows }));
+        if self.written.is_ok() && (!rows.is_empty() || self.came.is_some()) {
+            let line = reply_line(&Reply::Rows(Rows { id: self.id, set: self.set, rows, came: self.came }));
             self.written = self.output.write_all(line.as_bytes()).and_then(|()| self.output.flush());
         }
     }
@@ -244,6 +246,13 @@ impl Consumer for Lines<'_> {
         if let Some(row) = self.rows.last_mut() {
             row.push(value_to_json(value));
         }
+    }
+
+    fn came(&mut self, rows: u64) {
+        // There are never more than fit one line, so none has been sent.
+        self.rows.clear();
+        self.count = 0;
+        self.came = Some(rows);
     }
 }
 

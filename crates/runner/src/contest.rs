@@ -6,7 +6,7 @@ use std::time::Duration;
 use kampf_contest::{ByHand, Choices, Hydration, Need, Plan};
 use kampf_engine::{Engine, Setting};
 use kampf_fill::{Blueprint, RecipeMaker};
-use kampf_schema::{ColumnId, LogicalType, TableId, Value};
+use kampf_schema::{ColumnId, LogicalType, Schema, TableId, Value};
 use serde_json::Value as Json;
 
 /// One contest with its field.
@@ -45,8 +45,107 @@ pub struct DrawnParameter {
 pub enum ParameterSource {
     /// A recipe; a fixed value is one too.
     Recipe(RecipeMaker),
-    /// A column's value of any row.
-    Any(TableId, ColumnId),
+    /// Values of a column.
+    Drawn(Drawn),
+}
+
+/// Values of a column, drawn anew for each call.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Drawn {
+    /// The table.
+    pub table: TableId,
+    /// The column.
+    pub column: ColumnId,
+    /// What is drawn.
+    pub what: Draw,
+    /// Share of nulls in thousandths of a percent, 0 to 100,000.
+    pub null_share: u32,
+}
+
+/// What is drawn of a column.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Draw {
+    /// The value of any row.
+    Any,
+    /// The value of a row, few rows far more often than others: the n-th one of them in proportion to n to the minus `exponent`.
+    Zipf {
+        /// The exponent, above 0.
+        exponent: f64,
+    },
+    /// So many values of different rows, as a list.
+    Some(u64),
+    /// A value that is not there, from the largest one on.
+    Missing(Value),
+}
+
+impl Drawn {
+    /// The value for the n-th drawing, under a name that no other parameter has.
+    fn value(&self, blueprint: &Blueprint, seed: u64, name: &str, drawing: u64) -> Value {
+        if self.null_share > 0 && RecipeMaker::row(seed, &format!("{name} null"), drawing, 100_000) < u64::from(self.null_share) {
+            return Value::Null;
+        }
+        let rows = blueprint.rows(self.table);
+        let of_row = |row| blueprint.value(self.table, row, self.column);
+        match &self.what {
+            Draw::Any => of_row(RecipeMaker::row(seed, name, drawing, rows)),
+            Draw::Zipf { exponent } => {
+                let rank = zipf_rank(RecipeMaker::row(seed, name, drawing, 1 << 53) as f64 / (1_u64 << 53) as f64, *exponent, rows);
+                // The same rank is the same row for all drawings.
+                of_row(RecipeMaker::row(seed, &format!("{name} rank"), rank, rows))
+            }
+            Draw::Some(many) => {
+                let most = (*many).min(rows);
+                let mut taken = std::collections::BTreeSet::new();
+                let mut values = Vec::new();
+                let mut attempt = 0;
+                while (values.len() as u64) < most {
+                    let row = RecipeMaker::row(seed, &format!("{name} {attempt}"), drawing, rows);
+                    attempt += 1;
+                    if taken.insert(row) {
+                        values.push(of_row(row));
+                    }
+                }
+                Value::List(values.into())
+            }
+            Draw::Missing(largest) => beyond(largest, 1 + RecipeMaker::row(seed, name, drawing, 1_000)),
+        }
+    }
+}
+
+/// The rank, from 0, that a number from 0 to 1 stands for where ranks are as frequent as (rank + 1) to the minus `exponent`: by the
+/// inverse of the continuous distribution's integral.
+fn zipf_rank(share: f64, exponent: f64, ranks: u64) -> u64 {
+    let most = ranks.max(1) as f64;
+    let rank = if (exponent - 1.0).abs() < 1e-9 {
+        (share * (most + 1.0).ln()).exp()
+    } else {
+        let power = 1.0 - exponent;
+        (share * ((most + 1.0).powf(power) - 1.0) + 1.0).powf(1.0 / power)
+    };
+    ((rank - 1.0).max(0.0) as u64).min(ranks.saturating_sub(1))
+}
+
+/// A value behind the largest one there is.
+fn beyond(largest: &Value, by: u64) -> Value {
+    let step = i64::try_from(by).unwrap_or(1);
+    match largest {
+        Value::Integer(number) => Value::Integer(number.checked_add(step).unwrap_or(i64::MAX)),
+        Value::Decimal(units, scale) => Value::Decimal(units.get().saturating_add(step.into()).into(), *scale),
+        Value::Real(number) => Value::Real(number + step as f64 * number.abs().max(1.0)),
+        Value::Date(days) => Value::Date(days.saturating_add(i32::try_from(step).unwrap_or(1))),
+        Value::Timestamp(micros) => Value::Timestamp(micros.saturating_add(step * 1_000_000)),
+        // Texts that begin with another come behind it.
+        Value::Text(text) => Value::from(format!("{text}~{by}").as_str()),
+        // As good as never drawn twice.
+        Value::Uuid(_) | Value::Null => {
+            let half = |salt: u64| (by ^ salt).wrapping_mul(0x9e37_79b9_7f4a_7c15).rotate_left(29).to_be_bytes();
+            let mut bytes = [0; 16];
+            bytes[..8].copy_from_slice(&half(0x5bd1_e995));
+            bytes[8..].copy_from_slice(&half(0xc2b2_ae35));
+            Value::Uuid(bytes)
+        }
+        other => other.clone(),
+    }
 }
 
 /// One contender.
@@ -92,7 +191,7 @@ impl Entry {
     /// look for a better plan while it gets to know the parameters.
     pub(crate) fn calls_to_settle(&self, setup: &Setup<'_>) -> u64 {
         match &self.way {
-            EntryWay::Plan(plan) if !plan.has_parameters() => 0,
+            EntryWay::Plan(plan) if !plan.has_parameters(setup.engine.dialect()) => 0,
             _ => setup.engine.calls_to_settle(),
         }
     }
@@ -110,6 +209,8 @@ pub struct Setup<'a> {
     pub url: String,
     /// The same over TCP, where that is another URL.
     pub tcp_url: Option<String>,
+    /// The schema of the data.
+    pub schema: &'a Schema,
     /// The rows that were loaded.
     pub blueprint: &'a Blueprint,
     /// Seed of everything drawn.
@@ -143,11 +244,7 @@ impl Contest {
                 let drawing = round * SETS as u64 + set;
                 let value = |parameter: &DrawnParameter| match &parameter.source {
                     ParameterSource::Recipe(maker) => maker.value(drawing),
-                    ParameterSource::Any(table, column) => {
-                        let name = format!("{}:{}", self.name, parameter.name);
-                        let row = RecipeMaker::row(seed, &name, drawing, blueprint.rows(*table));
-                        blueprint.value(*table, row, *column)
-                    }
+                    ParameterSource::Drawn(drawn) => drawn.value(blueprint, seed, &format!("{}:{}", self.name, parameter.name), drawing),
                 };
                 self.parameters.iter().map(value).collect()
             })
@@ -157,5 +254,31 @@ impl Contest {
     /// At most how many rows are asked for.
     pub fn limit(&self) -> Option<u64> {
         self.need.as_ref().and_then(|need| need.limit)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ranks_follow_the_exponent_and_stay_within_the_rows() {
+        for exponent in [0.5, 1.0, 1.1, 2.0] {
+            let ranks: Vec<u64> = (0..10_000).map(|at| zipf_rank(f64::from(at) / 10_000.0, exponent, 1_000)).collect();
+            let of_rank = |rank: u64| ranks.iter().filter(|&&one| one == rank).count() as f64;
+            assert!(ranks.iter().all(|&rank| rank < 1_000) && ranks.is_sorted());
+            // Twice the rank is 2 to the exponent times as rare, about: over ranges, as single ones are coarse.
+            let (near, far) = ((4..8).map(of_rank).sum::<f64>(), (8..16).map(of_rank).sum::<f64>());
+            assert!((far / near / 2.0_f64.powf(1.0 - exponent) - 1.0).abs() < 0.2, "{exponent}: {near} {far}");
+        }
+    }
+
+    #[test]
+    fn what_is_missing_comes_behind_the_largest() {
+        for value in [Value::Integer(7), Value::from("hive-9"), Value::Date(20_000), Value::Decimal(725.into(), 2), Value::Real(1e9)] {
+            let (one, other) = (beyond(&value, 1), beyond(&value, 2));
+            assert!(one.as_ref().order(value.as_ref()).is_gt() && one != other, "{value}: {one} {other}");
+        }
+        assert_ne!(beyond(&Value::Uuid([7; 16]), 1), beyond(&Value::Uuid([7; 16]), 2));
     }
 }

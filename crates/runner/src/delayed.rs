@@ -65,11 +65,6 @@ impl Session for Delayed<'_> {
         self.inner.run(statement, parameters, sink)
     }
 
-    fn run_list(&mut self, statement: StatementId, list: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<(), EngineError> {
-        self.wait();
-        self.inner.run_list(statement, list, sink)
-    }
-
     fn begin(&mut self) -> Result<(), EngineError> {
         self.wait();
         self.inner.begin()

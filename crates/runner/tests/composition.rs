@@ -29,7 +29,7 @@ fn allocations(schema: &Schema, url: &str, give: &[&str], hives: u64, contender:
     let choices = field.valid.iter().find(|choices| choices.to_string() == contender).expect("the contender is derived");
     let connection = sqlite.connect(url, &[]).expect("the file opens");
     let mut session = connection.session();
-    let mut execution = Execution::new(derive(schema, &need, sqlite.dialect(), choices));
+    let mut execution = Execution::new(derive(schema, &need, sqlite.dialect(), choices), sqlite.dialect());
     let mut call = || {
         let mut touch = Touch::default();
         execution.call(session.as_mut(), &[], &mut touch).expect("the call succeeds");

@@ -11,15 +11,14 @@ mod model;
 mod names;
 mod place;
 mod relations;
-mod rule;
 mod types;
 mod value;
 
 pub use calendar::{TimeText, civil_from_days, days_from_civil, format_date, format_timestamp, parse_date, parse_timestamp};
+pub use expr::{Row, Rule};
 pub use model::{Check, Column, ColumnId, Default, Form, Index, Reference, Schema, Table, TableId, Unique, UniqueIndex};
 pub use names::{did_you_mean, nearest};
 pub use place::{LineColumn, Span};
 pub use relations::{Hop, HopKind, NamedRelation, RelationError, Relations};
-pub use rule::{Function, Operator, Pattern, Row, Rule, Scalar, Spelling};
 pub use types::LogicalType;
 pub use value::{Decimal, Units, Value, ValueRef};

@@ -3,8 +3,8 @@
 use serde::{Deserialize, Serialize};
 
 use crate::ddl::SqlDialect;
+use crate::expr::Rule;
 use crate::place::Span;
-use crate::rule::{Rule, Scalar};
 use crate::types::LogicalType;
 use crate::value::Value;
 
@@ -164,7 +164,7 @@ pub struct Column {
     /// Whether the database numbers its values: serial, identity, auto-increment.
     pub numbered: bool,
     /// What it is computed from; or what is not known there, in words, where that cannot be evaluated here.
-    pub computed: Option<Result<Scalar, String>>,
+    pub computed: Option<Result<Rule, String>>,
     /// Place of its definition in the DDL file.
     #[serde(skip)]
     pub span: Span,
@@ -224,7 +224,7 @@ pub struct Unique {
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct UniqueIndex {
     /// What is unique.
-    pub terms: Vec<Scalar>,
+    pub terms: Vec<Rule>,
     /// Among which rows; all where there is none.
     pub among: Option<Rule>,
     /// Place in the DDL file.

@@ -156,6 +156,8 @@ pub enum Value {
     Uuid([u8; 16]),
     /// Bytes.
     Blob(Box<[u8]>),
+    /// Several values, of a parameter that is a list.
+    List(Box<[Value]>),
 }
 
 /// One value, borrowing its text or bytes from where it lies.
@@ -181,6 +183,8 @@ pub enum ValueRef<'a> {
     Uuid([u8; 16]),
     /// Bytes.
     Blob(&'a [u8]),
+    /// Several values, of a parameter that is a list.
+    List(&'a [Value]),
 }
 
 impl From<Decimal> for Value {
@@ -210,6 +214,7 @@ impl Value {
             Value::Timestamp(micros) => ValueRef::Timestamp(*micros),
             Value::Uuid(bytes) => ValueRef::Uuid(*bytes),
             Value::Blob(bytes) => ValueRef::Blob(bytes),
+            Value::List(values) => ValueRef::List(values),
         }
     }
 }
@@ -229,6 +234,7 @@ impl<'a> ValueRef<'a> {
             ValueRef::Timestamp(micros) => Value::Timestamp(micros),
             ValueRef::Uuid(bytes) => Value::Uuid(bytes),
             ValueRef::Blob(bytes) => Value::Blob(bytes.into()),
+            ValueRef::List(values) => Value::List(values.into()),
         }
     }
 
@@ -262,6 +268,7 @@ impl<'a> ValueRef<'a> {
             ValueRef::Text(text) => text.len() as u64,
             ValueRef::Blob(bytes) => bytes.len() as u64,
             ValueRef::Uuid(_) => 16,
+            ValueRef::List(values) => values.iter().map(|value| value.as_ref().size()).sum(),
             _ => 8,
         }
     }
@@ -269,7 +276,7 @@ impl<'a> ValueRef<'a> {
     /// Order of two values, nulls first: numbers by size whatever their kind, text by code point, dates by time.
     /// Values of kinds that cannot be compared are ordered by kind, so that sorting is total.
     pub fn order(self, other: ValueRef<'_>) -> Ordering {
-        use ValueRef::{Blob, Boolean, Date, Integer, Null, Text, Timestamp, Uuid};
+        use ValueRef::{Blob, Boolean, Date, Integer, List, Null, Text, Timestamp, Uuid};
         match (self, other) {
             (Null, Null) => Ordering::Equal,
             (Null, _) => Ordering::Less,
@@ -283,6 +290,10 @@ impl<'a> ValueRef<'a> {
             (Timestamp(left), Date(right)) => left.cmp(&(i64::from(right) * 86_400_000_000)),
             (Uuid(left), Uuid(right)) => left.cmp(&right),
             (Blob(left), Blob(right)) => left.cmp(right),
+            (List(left), List(right)) => {
+                let pairs = left.iter().zip(right).map(|(left, right)| left.as_ref().order(right.as_ref()));
+                pairs.into_iter().find(|order| order.is_ne()).unwrap_or_else(|| left.len().cmp(&right.len()))
+            }
             (left, right) => match (left.as_decimal(), right.as_decimal()) {
                 (Some(left), Some(right)) => left.cmp(&right),
                 _ => match (left.as_real(), right.as_real()) {
@@ -317,6 +328,7 @@ impl<'a> ValueRef<'a> {
             ValueRef::Text(_) => 4,
             ValueRef::Uuid(_) => 5,
             ValueRef::Blob(_) => 6,
+            ValueRef::List(_) => 7,
         }
     }
 }
@@ -335,6 +347,13 @@ impl fmt::Display for ValueRef<'_> {
             ValueRef::Timestamp(micros) => f.write_str(&format_timestamp(micros)),
             ValueRef::Uuid(bytes) => uuid::Uuid::from_bytes(bytes).fmt(f),
             ValueRef::Blob(bytes) => bytes.iter().try_for_each(|byte| write!(f, "{byte:02x}")),
+            ValueRef::List(values) => {
+                f.write_str("(")?;
+                for (at, value) in values.iter().enumerate() {
+                    write!(f, "{}{value}", if at == 0 { "" } else { ", " })?;
+                }
+                f.write_str(")")
+            }
         }
     }
 }

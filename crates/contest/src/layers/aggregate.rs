@@ -1,10 +1,13 @@
 //! Aggregates computed in the application.
 
 use std::cmp::Ordering;
+use std::collections::HashSet;
 
 use kampf_schema::{Decimal, Value, ValueRef};
 
+use crate::key::Key;
 use crate::need::Aggregate;
+use crate::plan::AppFold;
 
 /// Takes values one by one. Whole numbers and decimals are added exactly, reals with compensation (Neumaier 1974).
 pub(crate) struct Accumulator {
@@ -16,11 +19,18 @@ pub(crate) struct Accumulator {
     lost: f64,
     is_real: bool,
     extreme: Option<Value>,
+    /// Values seen, where equal ones count once.
+    seen: Option<HashSet<Key>>,
 }
 
 impl Accumulator {
     pub(crate) fn new(function: Aggregate) -> Accumulator {
-        Accumulator { function, count: 0, exact: 0, scale: 0, real: 0.0, lost: 0.0, is_real: false, extreme: None }
+        Accumulator { function, count: 0, exact: 0, scale: 0, real: 0.0, lost: 0.0, is_real: false, extreme: None, seen: None }
+    }
+
+    /// One for what a plan computes.
+    pub(crate) fn of(fold: &AppFold) -> Accumulator {
+        Accumulator { seen: fold.distinct.then(HashSet::new), ..Accumulator::new(fold.function) }
     }
 
     /// Counts a row of which no value is asked.
@@ -33,9 +43,14 @@ impl Accumulator {
         if value.is_null() {
             return;
         }
+        if let Some(seen) = &mut self.seen
+            && Key::of(std::iter::once(value)).is_some_and(|key| !seen.insert(key))
+        {
+            return;
+        }
         self.count += 1;
         match self.function {
-            Aggregate::Count => {}
+            Aggregate::Count | Aggregate::Exists => {}
             Aggregate::Sum | Aggregate::Avg => self.add(value),
             Aggregate::Min | Aggregate::Max => {
                 let wanted = if self.function == Aggregate::Min { Ordering::Less } else { Ordering::Greater };
@@ -73,6 +88,7 @@ impl Accumulator {
     pub(crate) fn finish(self) -> Value {
         match self.function {
             Aggregate::Count => Value::Integer(i64::try_from(self.count).unwrap_or(i64::MAX)),
+            Aggregate::Exists => Value::Boolean(self.count > 0),
             _ if self.count == 0 => Value::Null,
             Aggregate::Sum if self.is_real => Value::Real(self.total()),
             Aggregate::Sum if self.scale == 0 => {

@@ -1,22 +1,33 @@
 //! Carrying out a plan, call after call.
 
-use kampf_schema::{Value, ValueRef};
+use std::collections::HashMap;
+
+use kampf_schema::expr::Scope;
+use kampf_schema::{Span, Value, ValueRef};
 
 use super::entity::{Managed, Plain};
-use super::graph::{Graph, Prepared};
+use super::graph::{Call, Graph, Prepared, Ready, bound, in_order};
+use super::group::OfGroup;
 use super::map::Maps;
 use super::record::Records;
 use super::store::Store;
+use crate::answer::Answer;
 use crate::choice::Hydration;
-use crate::engine::{EngineError, EngineErrorKind, Flow, Session, StatementId};
-use crate::plan::{AppTerm, Bind, LayoutColumn, Plan};
+use crate::dialect::Dialect;
+use crate::engine::{EngineError, EngineErrorKind, Flow, Session};
+use crate::plan::{AppLeaf, LayoutColumn, Plan, length_of};
+use crate::sql::{Shape, column};
 
 /// Takes an answer, value by value.
 pub trait Consumer {
+    /// A call begins.
+    fn begin(&mut self) {}
     /// A row begins.
     fn row(&mut self);
     /// The next value of the row.
     fn value(&mut self, value: ValueRef<'_>);
+    /// So many rows came, which is not how many are expected: that is the answer, and what was taken in this call is void.
+    fn came(&mut self, rows: u64);
 }
 
 /// Touches every value once, so that none can be left out, and keeps nothing.
@@ -24,6 +35,8 @@ pub trait Consumer {
 pub struct Touch {
     mixed: u64,
     rows: u64,
+    /// Rows taken before the current call.
+    before: u64,
 }
 
 impl Touch {
@@ -39,6 +52,10 @@ impl Touch {
 }
 
 impl Consumer for Touch {
+    fn begin(&mut self) {
+        self.before = self.rows;
+    }
+
     #[inline]
     fn row(&mut self) {
         self.rows += 1;
@@ -56,8 +73,14 @@ impl Consumer for Touch {
             ValueRef::Date(days) => days as u64,
             ValueRef::Uuid(bytes) => ends(&bytes),
             ValueRef::Blob(bytes) => ends(bytes),
+            ValueRef::List(values) => values.len() as u64,
         };
         self.mixed = self.mixed.rotate_left(5) ^ bits;
+    }
+
+    fn came(&mut self, rows: u64) {
+        self.mixed ^= rows;
+        self.rows = self.before;
     }
 }
 
@@ -70,27 +93,40 @@ fn ends(bytes: &[u8]) -> u64 {
 /// Keeps the whole answer.
 #[derive(Clone, Debug, Default)]
 pub struct Collect {
-    /// The rows so far.
-    pub rows: Vec<Vec<Value>>,
+    /// The answer so far.
+    pub answer: Answer,
 }
 
 impl Consumer for Collect {
     fn row(&mut self) {
-        let width = self.rows.last().map_or(0, Vec::len);
-        self.rows.push(Vec::with_capacity(width));
+        let width = self.answer.rows.last().map_or(0, Vec::len);
+        self.answer.rows.push(Vec::with_capacity(width));
     }
 
     fn value(&mut self, value: ValueRef<'_>) {
-        if let Some(row) = self.rows.last_mut() {
+        if let Some(row) = self.answer.rows.last_mut() {
             row.push(value.to_value());
         }
     }
+
+    fn came(&mut self, rows: u64) {
+        self.answer = Answer::unexpected(rows);
+    }
 }
 
-/// A plan with its statements in one session. Statements are prepared when first sent and kept.
+/// For each parameter how many values it has; none where it is null.
+type Shaped = Vec<Option<usize>>;
+
+/// A plan with its statements in one session. Statements are printed and prepared when first sent, and kept.
 pub struct Execution {
     plan: Plan,
-    root: Option<StatementId>,
+    dialect: &'static Dialect,
+    /// The root's statement, for the shape of the last call.
+    root: Option<Ready>,
+    /// The root's statements by shape: which parameters are given and how many values lists have.
+    by_shape: HashMap<Shaped, Ready>,
+    /// The shape of the last call; none where no statement depends on parameters.
+    shape: Option<Shaped>,
     prepared: Prepared,
     /// Objects built by the last call.
     objects: u64,
@@ -98,9 +134,10 @@ pub struct Execution {
 
 impl Execution {
     /// Nothing is sent yet.
-    pub fn new(plan: Plan) -> Execution {
+    pub fn new(plan: Plan, dialect: &'static Dialect) -> Execution {
         let prepared = vec![Default::default(); plan.nodes.len()];
-        Execution { plan, root: None, prepared, objects: 0 }
+        let varies = plan.root.varies() || plan.nodes.iter().filter_map(|node| node.statement.as_ref()).any(|one| one.select.varies());
+        Execution { plan, dialect, root: None, by_shape: HashMap::new(), shape: varies.then(Vec::new), prepared, objects: 0 }
     }
 
     /// The plan.
@@ -118,30 +155,31 @@ impl Execution {
     /// # Errors
     /// Those of the session, and a statement whose columns are not as many as the need gives.
     pub fn call<C: Consumer>(&mut self, session: &mut dyn Session, parameters: &[Value], consumer: &mut C) -> Result<(), EngineError> {
+        consumer.begin();
         if self.plan.transaction {
             session.begin()?;
         }
-        let root = match self.root {
-            Some(root) => root,
-            None => self.prepare_root(session)?,
-        };
-        let binds: Vec<ValueRef<'_>> = self
-            .plan
-            .root
-            .binds
-            .iter()
-            .map(|bind| match bind {
-                Bind::Value(value) => value.as_ref(),
-                Bind::Parameter(at) => parameters.get(*at).map_or(ValueRef::Null, Value::as_ref),
-            })
-            .collect();
-        let (plan, prepared) = (&self.plan, &mut self.prepared);
+        if let Some(last) = &self.shape {
+            let shape: Shaped = (0..parameters.len()).map(|at| length_of(parameters, at)).collect();
+            if *last != shape {
+                self.root = self.by_shape.get(&shape).cloned();
+                self.prepared.iter_mut().for_each(|node| *node = Default::default());
+                self.shape = Some(shape);
+            }
+        }
+        if self.root.is_none() {
+            self.prepare_root(session, parameters)?;
+        }
+        let Some(root) = &self.root else { return Ok(()) };
+        let binds = bound(&root.binds, parameters, &[]);
+        let (plan, dialect) = (&self.plan, self.dialect);
+        let mut call = Call { session, prepared: &mut self.prepared, parameters, dialect };
         self.objects = match plan.hydration {
-            Hydration::Raw => raw(plan, session, root, &binds, consumer)?,
-            Hydration::Record => kept::<Records, C>(plan, prepared, session, root, &binds, parameters, consumer)?,
-            Hydration::Map => kept::<Maps, C>(plan, prepared, session, root, &binds, parameters, consumer)?,
-            Hydration::Plain => kept::<Plain, C>(plan, prepared, session, root, &binds, parameters, consumer)?,
-            Hydration::Managed => kept::<Managed, C>(plan, prepared, session, root, &binds, parameters, consumer)?,
+            Hydration::Raw => raw(plan, &mut call, root, &binds, consumer)?,
+            Hydration::Record => kept::<Records, C>(plan, &mut call, root, &binds, consumer)?,
+            Hydration::Map => kept::<Maps, C>(plan, &mut call, root, &binds, consumer)?,
+            Hydration::Plain => kept::<Plain, C>(plan, &mut call, root, &binds, consumer)?,
+            Hydration::Managed => kept::<Managed, C>(plan, &mut call, root, &binds, consumer)?,
         };
         if self.plan.transaction {
             session.commit()?;
@@ -149,79 +187,154 @@ impl Execution {
         Ok(())
     }
 
-    fn prepare_root(&mut self, session: &mut dyn Session) -> Result<StatementId, EngineError> {
+    fn prepare_root(&mut self, session: &mut dyn Session, parameters: &[Value]) -> Result<(), EngineError> {
         let kinds: Vec<_> = self.plan.root.columns.iter().map(|column| column.kind).collect();
-        let id = session.prepare(&self.plan.root.sql, &kinds)?;
+        let length = |at: usize| length_of(parameters, at);
+        let printed = self.plan.root.print(self.dialect, &Shape { keys: 1, length: &length, abridged: false });
+        let id = session.prepare(&printed.sql, &kinds)?;
         let names = session.columns(id);
         if self.plan.open_columns {
-            self.plan.give = (0..names.len()).map(|column| AppTerm::Column { node: 0, column }).collect();
+            self.plan.give = (0..names.len()).map(column).collect();
             self.plan.layouts[0].columns = names.into_iter().map(|name| LayoutColumn { name }).collect();
         } else if names.len() != kinds.len() {
             return Err(EngineError {
                 kind: EngineErrorKind::Statement,
                 message: format!("the statement gives {} columns, but {} are asked for", names.len(), kinds.len()),
-                sql: Some(self.plan.root.sql.clone()),
+                sql: Some(printed.sql),
                 cause: None,
             });
         }
-        self.root = Some(id);
-        Ok(id)
+        let ready = Ready { id, binds: printed.binds };
+        if let Some(shape) = &self.shape {
+            self.by_shape.insert(shape.clone(), ready.clone());
+        }
+        self.root = Some(ready);
+        Ok(())
+    }
+}
+
+/// A row that is not kept, as the scope of what is asked of it.
+struct InPlace<'a> {
+    row: &'a [ValueRef<'a>],
+    parameters: &'a [Value],
+}
+
+impl Scope<AppLeaf> for InPlace<'_> {
+    type Error = EngineError;
+
+    fn leaf(&mut self, leaf: &AppLeaf) -> Result<Value, EngineError> {
+        Ok(match leaf {
+            AppLeaf::Column { column, .. } => self.row.get(*column).map_or(Value::Null, |value| value.to_value()),
+            AppLeaf::Parameter(at) => self.parameters.get(*at).cloned().unwrap_or(Value::Null),
+            AppLeaf::Aggregate(_) | AppLeaf::Key(_) | AppLeaf::Total(_) => Value::Null,
+        })
+    }
+
+    fn overflow(&mut self, _: Span, _: Option<f64>) -> Result<Value, EngineError> {
+        Err(EngineError::too_large())
     }
 }
 
 /// Values used in place: one statement, nothing kept.
-fn raw<C: Consumer>(
-    plan: &Plan,
-    session: &mut dyn Session,
-    root: StatementId,
-    binds: &[ValueRef<'_>],
-    consumer: &mut C,
-) -> Result<u64, EngineError> {
-    let places: Vec<usize> = plan
+fn raw<C: Consumer>(plan: &Plan, call: &mut Call<'_>, root: &Ready, binds: &[ValueRef<'_>], consumer: &mut C) -> Result<u64, EngineError> {
+    let places: Option<Vec<usize>> = plan
         .give
         .iter()
-        .map(|term| match term {
-            AppTerm::Column { column, .. } => *column,
-            AppTerm::Aggregate { column, .. } => column.unwrap_or(0),
-        })
+        .map(|value| if let Some(AppLeaf::Column { column, .. }) = value.as_leaf() { Some(*column) } else { None })
         .collect();
     // Most often the columns are just those given, in their order.
-    let in_order = places.iter().copied().eq(0..plan.root.columns.len()) || plan.open_columns;
-    session.run(root, binds, &mut |row: &[ValueRef<'_>]| {
+    let in_order = plan.open_columns || places.as_ref().is_some_and(|places| places.iter().copied().eq(0..plan.root.columns.len()));
+    let parameters = call.parameters;
+    let (mut rows, mut failed) = (0_u64, None);
+    call.session.run(root.id, binds, &mut |row: &[ValueRef<'_>]| {
+        rows += 1;
         consumer.row();
         if in_order {
             row.iter().for_each(|value| consumer.value(*value));
-        } else {
+        } else if let Some(places) = &places {
             places.iter().for_each(|&place| consumer.value(row[place]));
+        } else {
+            for value in &plan.give {
+                match value.value(&mut InPlace { row, parameters }) {
+                    Ok(value) => consumer.value(value.as_ref()),
+                    Err(error) => {
+                        failed = Some(error);
+                        return Flow::Stop;
+                    }
+                }
+            }
         }
         Flow::More
     })?;
-    Ok(0)
+    if !plan.expect.holds(rows) {
+        consumer.came(rows);
+    }
+    failed.map_or(Ok(0), Err)
 }
 
 fn kept<S: Store, C: Consumer>(
     plan: &Plan,
-    prepared: &mut Prepared,
-    session: &mut dyn Session,
-    root: StatementId,
+    call: &mut Call<'_>,
+    root: &Ready,
     binds: &[ValueRef<'_>],
-    parameters: &[Value],
     consumer: &mut C,
 ) -> Result<u64, EngineError> {
     let mut graph = Graph::<S>::new(plan);
-    let mut roots = graph.fetch(session, root, binds)?;
+    let mut roots = graph.fetch(call.session, root.id, binds)?;
     if plan.filter.is_some() || !plan.order.is_empty() || plan.limit.is_some() {
-        graph.load_batches(session, prepared, &roots, true)?;
-        graph.select(session, prepared, &mut roots, parameters)?;
+        graph.load_batches(call, &roots, true)?;
+        graph.select(call, &mut roots)?;
     }
-    graph.load_batches(session, prepared, &roots, false)?;
-    for &row in &roots {
-        consumer.row();
-        for term in &plan.give {
-            graph.with_value(session, prepared, row, term, |value| consumer.value(value))?;
+    if plan.group.is_some() {
+        graph.load_batches(call, &roots, false)?;
+        groups(plan, call, &mut graph, &roots, consumer)?;
+    } else if plan.expect.holds(roots.len() as u64) {
+        graph.load_batches(call, &roots, false)?;
+        for &row in &roots {
+            consumer.row();
+            for value in &plan.give {
+                graph.with_value(call, 0, row, value, |value| consumer.value(value))?;
+            }
         }
+    } else {
+        consumer.came(roots.len() as u64);
     }
     let objects = graph.objects();
     graph.end();
     Ok(objects)
+}
+
+/// Groups the rows, sorts and cuts the groups, and gives what is asked of each.
+fn groups<S: Store, C: Consumer>(
+    plan: &Plan,
+    call: &mut Call<'_>,
+    graph: &mut Graph<'_, S>,
+    roots: &[u32],
+    consumer: &mut C,
+) -> Result<(), EngineError> {
+    let mut rows = graph.group(call, roots)?;
+    let parameters = call.parameters;
+    if !plan.order.is_empty() {
+        let mut keyed = Vec::with_capacity(rows.len());
+        for row in rows {
+            let keys = plan.order.iter().map(|by| by.value.value(&mut OfGroup { row: &row, parameters }));
+            keyed.push((keys.collect::<Result<Vec<_>, _>>()?, row));
+        }
+        keyed.sort_by(|(left, _), (right, _)| in_order(left, right, &plan.order));
+        rows = keyed.into_iter().map(|(_, row)| row).collect();
+    }
+    if let Some(limit) = plan.limit {
+        rows.truncate(usize::try_from(limit).unwrap_or(usize::MAX));
+    }
+    if !plan.expect.holds(rows.len() as u64) {
+        consumer.came(rows.len() as u64);
+        return Ok(());
+    }
+    for row in &rows {
+        consumer.row();
+        for value in &plan.give {
+            consumer.value(value.value(&mut OfGroup { row, parameters })?.as_ref());
+        }
+    }
+    Ok(())
 }

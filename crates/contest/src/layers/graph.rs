@@ -2,26 +2,45 @@
 
 use std::collections::HashMap;
 
-use kampf_schema::{HopKind, Value, ValueRef};
+use kampf_schema::expr::{Expr, Scope};
+use kampf_schema::{HopKind, Span, Value, ValueRef};
 
 use super::aggregate::Accumulator;
-use super::condition::truth;
+use super::group::{GroupRow, Groups};
+use super::repeats::Repeats;
 use super::store::{Slot, Store};
+use crate::dialect::Dialect;
 use crate::engine::{EngineError, Flow, Session, StatementId};
 use crate::key::Key;
-use crate::need::{Condition, OrderBy};
-use crate::plan::{AppTerm, Link, Plan, Reach, RelationStatement};
+use crate::need::OrderBy;
+use crate::plan::{AppLeaf, Link, Plan, Reach, RelationStatement};
+use crate::sql::Bind;
 
 /// Statements of the nodes, prepared when first sent.
 pub(super) type Prepared = Vec<NodeStatements>;
 
+/// A statement that is prepared, with what is bound to it.
+#[derive(Clone)]
+pub(super) struct Ready {
+    pub(super) id: StatementId,
+    pub(super) binds: Vec<Bind>,
+}
+
 /// The statements of one node.
 #[derive(Clone, Default)]
 pub(super) struct NodeStatements {
-    /// The one for a single key.
-    single: Option<StatementId>,
+    /// The one for a single key, or for a list that is one parameter.
+    single: Option<Ready>,
     /// Those for lists, by the number of keys.
-    lists: HashMap<usize, StatementId>,
+    lists: HashMap<usize, Ready>,
+}
+
+/// What a call has besides the rows: where statements go, and what stands in them.
+pub(super) struct Call<'c> {
+    pub(super) session: &'c mut dyn Session,
+    pub(super) prepared: &'c mut Prepared,
+    pub(super) parameters: &'c [Value],
+    pub(super) dialect: &'c Dialect,
 }
 
 pub(super) struct Graph<'p, S> {
@@ -30,6 +49,26 @@ pub(super) struct Graph<'p, S> {
     /// Rows of the aggregate being computed.
     leaves: Vec<u32>,
     above: Vec<u32>,
+}
+
+/// The row at hand, as the scope of what is asked of it.
+struct Here<'g, 'c, 'p, S> {
+    graph: &'g mut Graph<'p, S>,
+    call: &'g mut Call<'c>,
+    node: usize,
+    row: u32,
+}
+
+impl<S: Store> Scope<AppLeaf> for Here<'_, '_, '_, S> {
+    type Error = EngineError;
+
+    fn leaf(&mut self, leaf: &AppLeaf) -> Result<Value, EngineError> {
+        self.graph.leaf(self.call, self.node, self.row, leaf, |value| value.to_value())
+    }
+
+    fn overflow(&mut self, _: Span, _: Option<f64>) -> Result<Value, EngineError> {
+        Err(EngineError::too_large())
+    }
 }
 
 impl<'p, S: Store> Graph<'p, S> {
@@ -61,7 +100,7 @@ impl<'p, S: Store> Graph<'p, S> {
     /// Fetches the root rows, with a joined plan all rows, and gives the roots in order.
     pub(super) fn fetch(&mut self, session: &mut dyn Session, root: StatementId, binds: &[ValueRef<'_>]) -> Result<Vec<u32>, EngineError> {
         let mut roots = Vec::new();
-        if self.plan.reach == Reach::Joined {
+        if self.is_reached(Reach::Joined) {
             let mut repeats = Repeats::new(self.plan);
             let (plan, stores) = (self.plan, &mut self.stores);
             session.run(root, binds, &mut |row: &[ValueRef<'_>]| {
@@ -78,15 +117,13 @@ impl<'p, S: Store> Graph<'p, S> {
         Ok(roots)
     }
 
+    fn is_reached(&self, reach: Reach) -> bool {
+        self.plan.nodes.iter().any(|node| node.link.as_ref().is_some_and(|link| link.reach == reach))
+    }
+
     /// Loads batched nodes for some roots: those the selection needs, or the others.
-    pub(super) fn load_batches(
-        &mut self,
-        session: &mut dyn Session,
-        prepared: &mut Prepared,
-        roots: &[u32],
-        for_selection: bool,
-    ) -> Result<(), EngineError> {
-        if self.plan.reach != Reach::Batched {
+    pub(super) fn load_batches(&mut self, call: &mut Call<'_>, roots: &[u32], for_selection: bool) -> Result<(), EngineError> {
+        if !self.is_reached(Reach::Batched) {
             return Ok(());
         }
         let mut rows: Vec<Vec<u32>> = vec![Vec::new(); self.plan.nodes.len()];
@@ -94,7 +131,7 @@ impl<'p, S: Store> Graph<'p, S> {
         for node in 1..self.plan.nodes.len() {
             let parents = std::mem::take(&mut rows[self.link(node).parent]);
             if self.plan.nodes[node].for_selection == for_selection {
-                self.load_batch(session, prepared, node, &parents)?;
+                self.load_batch(call, node, &parents)?;
             }
             rows[node] = self.reached(node, &parents);
             rows[self.link(node).parent] = parents;
@@ -118,11 +155,13 @@ impl<'p, S: Store> Graph<'p, S> {
         reached
     }
 
-    fn load_batch(&mut self, session: &mut dyn Session, prepared: &mut Prepared, node: usize, parents: &[u32]) -> Result<(), EngineError> {
+    fn load_batch(&mut self, call: &mut Call<'_>, node: usize, parents: &[u32]) -> Result<(), EngineError> {
         let link = self.link(node);
         let statement = self.plan.nodes[node].statement.as_ref().expect("a batched node has a statement");
         let mut waiting: HashMap<Key, Vec<u32>> = HashMap::new();
-        let mut keys: Vec<Vec<Value>> = Vec::new();
+        // One key after the other.
+        let mut keys: Vec<Value> = Vec::new();
+        let width = link.from.len().max(1);
         for &parent in parents {
             let store = self.store(link.parent);
             if *store.slot(parent, link.slot) != Slot::Unknown {
@@ -139,27 +178,22 @@ impl<'p, S: Store> Graph<'p, S> {
             }
             let entry = waiting.entry(key).or_default();
             if entry.is_empty() {
-                keys.push(values.map(ValueRef::to_value).collect());
+                keys.extend(values.map(ValueRef::to_value));
             }
             entry.push(parent);
         }
-        for list in keys.chunks(statement.most_keys) {
-            let id = prepare(session, &mut prepared[node], statement, list.len(), link.to.len())?;
-            let binds: Vec<ValueRef<'_>> = list.iter().flatten().map(Value::as_ref).collect();
+        for list in keys.chunks(statement.most_keys().saturating_mul(width)) {
+            let ready = prepare(call, node, statement, list.len() / width)?;
+            let binds = bound(&ready.binds, call.parameters, list);
             let mut found: Vec<(u32, Key)> = Vec::new();
             let store = &mut self.stores[self.plan.nodes[node].layout];
-            let mut take = |row: &[ValueRef<'_>]| {
+            call.session.run(ready.id, &binds, &mut |row: &[ValueRef<'_>]| {
                 let at = store.push(row);
                 if let Some(key) = Key::of(link.to.iter().map(|&column| row[column])) {
                     found.push((at, key));
                 }
                 Flow::More
-            };
-            if statement.is_list {
-                session.run_list(id, &binds, &mut take)?;
-            } else {
-                session.run(id, &binds, &mut take)?;
-            }
+            })?;
             for (row, key) in found {
                 for &parent in waiting.get(&key).into_iter().flatten() {
                     attach(self.store_mut(link.parent).slot_mut(parent, link.slot), link, row);
@@ -181,12 +215,12 @@ impl<'p, S: Store> Graph<'p, S> {
     }
 
     /// Sees to it that a relation of a row is known; a lazy one sends its statement now.
-    fn touch(&mut self, session: &mut dyn Session, prepared: &mut Prepared, node: usize, parent: u32) -> Result<(), EngineError> {
+    fn touch(&mut self, call: &mut Call<'_>, node: usize, parent: u32) -> Result<(), EngineError> {
         let link = self.link(node);
         if *self.store(link.parent).slot(parent, link.slot) != Slot::Unknown {
             return Ok(());
         }
-        let statement = self.plan.nodes[node].statement.as_ref().filter(|_| self.plan.reach == Reach::Lazy);
+        let statement = self.plan.nodes[node].statement.as_ref().filter(|_| link.reach == Reach::Lazy);
         let Some(statement) = statement else {
             // Batched and joined rows are all there by now.
             *self.store_mut(link.parent).slot_mut(parent, link.slot) = nothing(link);
@@ -198,19 +232,26 @@ impl<'p, S: Store> Graph<'p, S> {
             match self.known(node, &key) {
                 Some(row) => slot = Slot::One(Some(row)),
                 None => {
-                    let id = prepare(session, &mut prepared[node], statement, 1, link.to.len())?;
+                    if call.prepared[node].single.is_none() {
+                        prepare(call, node, statement, 1)?;
+                    }
+                    let Some(ready) = &call.prepared[node].single else { return Ok(()) };
                     // Nearly all keys are one number; those need no list.
                     let (single, keys, several);
-                    let binds: &[ValueRef<'_>] = if let Key::Integer(number) = key {
-                        single = [ValueRef::Integer(number)];
-                        &single
-                    } else {
-                        keys = link.from.iter().map(|&column| self.store(link.parent).value(parent, column).to_value()).collect::<Vec<_>>();
-                        several = keys.iter().map(Value::as_ref).collect::<Vec<_>>();
-                        &several
+                    let binds: &[ValueRef<'_>] = match (&key, ready.binds.as_slice()) {
+                        (Key::Integer(number), [Bind::Key(0)]) => {
+                            single = [ValueRef::Integer(*number)];
+                            &single
+                        }
+                        _ => {
+                            let store = self.store(link.parent);
+                            keys = link.from.iter().map(|&column| store.value(parent, column).to_value()).collect::<Vec<_>>();
+                            several = bound(&ready.binds, call.parameters, &keys);
+                            &several
+                        }
                     };
                     let store = &mut self.stores[self.plan.nodes[node].layout];
-                    session.run(id, binds, &mut |row: &[ValueRef<'_>]| {
+                    call.session.run(ready.id, binds, &mut |row: &[ValueRef<'_>]| {
                         let at = store.push(row);
                         attach(&mut slot, link, at);
                         // A reference leads to a unique key: there is no second row to ask for.
@@ -223,12 +264,12 @@ impl<'p, S: Store> Graph<'p, S> {
         Ok(())
     }
 
-    /// The row at a node that only one row can be at.
-    fn one(&mut self, session: &mut dyn Session, prepared: &mut Prepared, root: u32, node: usize) -> Result<Option<u32>, EngineError> {
-        let mut row = root;
+    /// The row at a node that only one row can be at, seen from a row at a node above it.
+    fn one(&mut self, call: &mut Call<'_>, from: usize, row: u32, node: usize) -> Result<Option<u32>, EngineError> {
+        let mut row = row;
         let plan = self.plan;
-        for &step in &plan.nodes[node].path {
-            self.touch(session, prepared, step, row)?;
+        for &step in &plan.nodes[node].path[plan.nodes[from].path.len()..] {
+            self.touch(call, step, row)?;
             let link = self.link(step);
             match self.store(link.parent).slot(row, link.slot) {
                 Slot::One(Some(next)) => row = *next,
@@ -238,17 +279,17 @@ impl<'p, S: Store> Graph<'p, S> {
         Ok(Some(row))
     }
 
-    /// All rows at a node, into `self.leaves`.
-    fn gather(&mut self, session: &mut dyn Session, prepared: &mut Prepared, root: u32, node: usize) -> Result<(), EngineError> {
+    /// All rows at a node that hang on a row at a node above it, into `self.leaves`; only those that the nodes' conditions take.
+    fn gather(&mut self, call: &mut Call<'_>, from: usize, row: u32, node: usize) -> Result<(), EngineError> {
         let plan = self.plan;
         self.leaves.clear();
-        self.leaves.push(root);
-        for &step in &plan.nodes[node].path {
+        self.leaves.push(row);
+        for &step in &plan.nodes[node].path[plan.nodes[from].path.len()..] {
             let mut above = std::mem::take(&mut self.above);
             std::mem::swap(&mut above, &mut self.leaves);
             self.leaves.clear();
             for &row in &above {
-                self.touch(session, prepared, step, row)?;
+                self.touch(call, step, row)?;
                 let link = self.link(step);
                 match self.stores[plan.nodes[link.parent].layout].slot(row, link.slot) {
                     Slot::One(Some(next)) => self.leaves.push(*next),
@@ -257,59 +298,105 @@ impl<'p, S: Store> Graph<'p, S> {
                 }
             }
             self.above = above;
+            if let Some(filter) = &plan.nodes[step].filter {
+                let mut taken = Vec::new();
+                for row in std::mem::take(&mut self.leaves) {
+                    if self.holds(call, step, row, filter)? {
+                        taken.push(row);
+                    }
+                }
+                self.leaves = taken;
+            }
         }
         Ok(())
     }
 
-    /// Hands a term's value for a root row to `use_it`.
+    /// Hands a value that is asked of a row to `use_it`.
     pub(super) fn with_value<R>(
         &mut self,
-        session: &mut dyn Session,
-        prepared: &mut Prepared,
-        root: u32,
-        term: &AppTerm,
+        call: &mut Call<'_>,
+        node: usize,
+        row: u32,
+        value: &Expr<AppLeaf>,
         use_it: impl FnOnce(ValueRef<'_>) -> R,
     ) -> Result<R, EngineError> {
-        match term {
-            AppTerm::Column { node: 0, column } => Ok(use_it(self.store(0).value(root, *column))),
-            AppTerm::Column { node, column } => Ok(match self.one(session, prepared, root, *node)? {
-                Some(row) => use_it(self.store(*node).value(row, *column)),
-                None => use_it(ValueRef::Null),
-            }),
-            AppTerm::Aggregate { function, node, column } => {
-                self.gather(session, prepared, root, *node)?;
-                let mut accumulator = Accumulator::new(*function);
-                for &row in &self.leaves {
-                    match column {
-                        Some(column) => accumulator.value(self.store(*node).value(row, *column)),
-                        None => accumulator.row(),
-                    }
-                }
-                Ok(use_it(accumulator.finish().as_ref()))
+        match value.as_leaf() {
+            Some(leaf) => self.leaf(call, node, row, leaf, use_it),
+            None => {
+                let value = value.value(&mut Here { graph: self, call, node, row })?;
+                Ok(use_it(value.as_ref()))
             }
         }
     }
 
-    /// Filters, sorts and cuts in the application.
-    pub(super) fn select(
+    fn leaf<R>(
         &mut self,
-        session: &mut dyn Session,
-        prepared: &mut Prepared,
-        roots: &mut Vec<u32>,
-        parameters: &[Value],
-    ) -> Result<(), EngineError> {
+        call: &mut Call<'_>,
+        at: usize,
+        row: u32,
+        leaf: &AppLeaf,
+        use_it: impl FnOnce(ValueRef<'_>) -> R,
+    ) -> Result<R, EngineError> {
+        match leaf {
+            AppLeaf::Column { node, column } if *node == at => Ok(use_it(self.store(at).value(row, *column))),
+            AppLeaf::Column { node, column } => Ok(match self.one(call, at, row, *node)? {
+                Some(row) => use_it(self.store(*node).value(row, *column)),
+                None => use_it(ValueRef::Null),
+            }),
+            AppLeaf::Aggregate(place) => Ok(use_it(self.aggregate(call, at, row, *place)?.as_ref())),
+            AppLeaf::Parameter(place) => Ok(use_it(call.parameters.get(*place).map_or(ValueRef::Null, Value::as_ref))),
+            // Only groups have those.
+            AppLeaf::Key(_) | AppLeaf::Total(_) => Ok(use_it(ValueRef::Null)),
+        }
+    }
+
+    /// An aggregate over the rows that hang on a row.
+    fn aggregate(&mut self, call: &mut Call<'_>, at: usize, row: u32, place: usize) -> Result<Value, EngineError> {
+        let aggregate = &self.plan.aggregates[place];
+        self.gather(call, at, row, aggregate.over)?;
+        let mut accumulator = Accumulator::of(&aggregate.fold);
+        let own = |of: &Expr<AppLeaf>| match of.as_leaf() {
+            Some(AppLeaf::Column { node, column }) if *node == aggregate.over => Some(*column),
+            _ => None,
+        };
+        match &aggregate.fold.of {
+            None => self.leaves.iter().for_each(|_| accumulator.row()),
+            Some(of) => match own(of) {
+                Some(column) => {
+                    let store = self.store(aggregate.over);
+                    self.leaves.iter().for_each(|&row| accumulator.value(store.value(row, column)));
+                }
+                None => {
+                    // What is asked of these rows may gather others.
+                    let leaves = std::mem::take(&mut self.leaves);
+                    for &row in &leaves {
+                        let value = of.value(&mut Here { graph: self, call, node: aggregate.over, row })?;
+                        accumulator.value(value.as_ref());
+                    }
+                    self.leaves = leaves;
+                }
+            },
+        }
+        Ok(accumulator.finish())
+    }
+
+    /// Filters, sorts and cuts in the application.
+    pub(super) fn select(&mut self, call: &mut Call<'_>, roots: &mut Vec<u32>) -> Result<(), EngineError> {
         let plan = self.plan;
         if let Some(filter) = &plan.filter {
             let mut kept = Vec::with_capacity(roots.len());
             for &root in roots.iter() {
-                if self.holds(session, prepared, root, filter, parameters)? {
+                if self.holds(call, 0, root, filter)? {
                     kept.push(root);
                 }
             }
             *roots = kept;
         }
+        if plan.group.is_some() {
+            return Ok(());
+        }
         if !plan.order.is_empty() {
-            self.sort(session, prepared, roots, &plan.order)?;
+            self.sort(call, roots, &plan.order)?;
         }
         if let Some(limit) = plan.limit {
             roots.truncate(usize::try_from(limit).unwrap_or(usize::MAX));
@@ -317,53 +404,75 @@ impl<'p, S: Store> Graph<'p, S> {
         Ok(())
     }
 
-    fn holds(
-        &mut self,
-        session: &mut dyn Session,
-        prepared: &mut Prepared,
-        root: u32,
-        filter: &Condition<AppTerm>,
-        parameters: &[Value],
-    ) -> Result<bool, EngineError> {
-        let mut value = |term: &AppTerm| self.with_value(session, prepared, root, term, |value| value.to_value());
-        Ok(truth(filter, parameters, &mut value)? == Some(true))
+    fn holds(&mut self, call: &mut Call<'_>, node: usize, row: u32, filter: &Expr<AppLeaf>) -> Result<bool, EngineError> {
+        Ok(filter.truth(&mut Here { graph: self, call, node, row })? == Some(true))
     }
 
-    fn sort(
-        &mut self,
-        session: &mut dyn Session,
-        prepared: &mut Prepared,
-        roots: &mut Vec<u32>,
-        order: &[OrderBy<AppTerm>],
-    ) -> Result<(), EngineError> {
+    fn sort(&mut self, call: &mut Call<'_>, roots: &mut Vec<u32>, order: &[OrderBy<AppLeaf>]) -> Result<(), EngineError> {
         let mut keyed: Vec<(Vec<Value>, u32)> = Vec::with_capacity(roots.len());
         for &root in roots.iter() {
             let mut key = Vec::with_capacity(order.len());
             for by in order {
-                key.push(self.with_value(session, prepared, root, &by.term, |value| value.to_value())?);
+                key.push(self.with_value(call, 0, root, &by.value, |value| value.to_value())?);
             }
             keyed.push((key, root));
         }
-        keyed.sort_by(|(left, _), (right, _)| {
-            let pairs = left.iter().zip(right).zip(order);
-            pairs
-                .map(|((left, right), by)| {
-                    let ascending = left.as_ref().order(right.as_ref());
-                    if by.descending { ascending.reverse() } else { ascending }
-                })
-                .find(|ordering| ordering.is_ne())
-                .unwrap_or(std::cmp::Ordering::Equal)
-        });
+        keyed.sort_by(|(left, _), (right, _)| in_order(left, right, order));
         *roots = keyed.into_iter().map(|(_, root)| root).collect();
         Ok(())
     }
+
+    /// Groups rows.
+    pub(super) fn group(&mut self, call: &mut Call<'_>, roots: &[u32]) -> Result<Vec<GroupRow>, EngineError> {
+        let Some(group) = &self.plan.group else { return Ok(Vec::new()) };
+        let mut groups = Groups::new(group);
+        for &root in roots {
+            let mut keys = Vec::with_capacity(group.keys.len());
+            for key in &group.keys {
+                keys.push(self.with_value(call, 0, root, key, |value| value.to_value())?);
+            }
+            let place = groups.place(keys);
+            for (at, total) in group.totals.iter().enumerate() {
+                match &total.of {
+                    None => groups.totals_mut(place)[at].row(),
+                    Some(of) => self.with_value(call, 0, root, of, |value| groups.totals_mut(place)[at].value(value))?,
+                }
+            }
+        }
+        Ok(groups.finish())
+    }
 }
 
-fn nothing(link: &Link) -> Slot {
+/// The order of two rows by their keys.
+pub(super) fn in_order(left: &[Value], right: &[Value], order: &[OrderBy<AppLeaf>]) -> std::cmp::Ordering {
+    let pairs = left.iter().zip(right).zip(order);
+    let orders = pairs.map(|((left, right), by)| {
+        let ascending = left.as_ref().order(right.as_ref());
+        if by.descending { ascending.reverse() } else { ascending }
+    });
+    orders.into_iter().find(|ordering| ordering.is_ne()).unwrap_or(std::cmp::Ordering::Equal)
+}
+
+/// What is bound to a statement, in order.
+pub(super) fn bound<'v>(binds: &'v [Bind], parameters: &'v [Value], keys: &'v [Value]) -> Vec<ValueRef<'v>> {
+    let one = |bind: &'v Bind| match bind {
+        Bind::Value(value) => value.as_ref(),
+        Bind::Parameter(at) => parameters.get(*at).map_or(ValueRef::Null, Value::as_ref),
+        Bind::Item(at, item) => match parameters.get(*at) {
+            Some(Value::List(values)) => values.get(*item).map_or(ValueRef::Null, Value::as_ref),
+            _ => ValueRef::Null,
+        },
+        Bind::Key(at) => keys.get(*at).map_or(ValueRef::Null, Value::as_ref),
+        Bind::Keys => ValueRef::List(keys),
+    };
+    binds.iter().map(one).collect()
+}
+
+pub(super) fn nothing(link: &Link) -> Slot {
     if link.kind == HopKind::One { Slot::One(None) } else { Slot::Many(Vec::new()) }
 }
 
-fn attach(slot: &mut Slot, link: &Link, row: u32) {
+pub(super) fn attach(slot: &mut Slot, link: &Link, row: u32) {
     match (link.kind, &mut *slot) {
         (HopKind::Many, Slot::Many(rows)) => rows.push(row),
         (HopKind::Many, _) => *slot = Slot::Many(vec![row]),
@@ -371,106 +480,19 @@ fn attach(slot: &mut Slot, link: &Link, row: u32) {
     }
 }
 
-fn prepare(
-    session: &mut dyn Session,
-    prepared: &mut NodeStatements,
-    statement: &RelationStatement,
-    keys: usize,
-    width: usize,
-) -> Result<StatementId, EngineError> {
-    let single = keys == 1 || statement.is_list;
-    let known = if single { prepared.single } else { prepared.lists.get(&keys).copied() };
-    if let Some(id) = known {
-        return Ok(id);
+fn prepare(call: &mut Call<'_>, node: usize, statement: &RelationStatement, keys: usize) -> Result<Ready, EngineError> {
+    let single = keys == 1 || statement.is_list();
+    let known = if single { call.prepared[node].single.as_ref() } else { call.prepared[node].lists.get(&keys) };
+    if let Some(ready) = known {
+        return Ok(ready.clone());
     }
     let kinds: Vec<_> = statement.columns.iter().map(|column| column.kind).collect();
-    let id = session.prepare(&statement.sql(keys, width), &kinds)?;
+    let printed = statement.print(call.dialect, keys, call.parameters);
+    let ready = Ready { id: call.session.prepare(&printed.sql, &kinds)?, binds: printed.binds };
     if single {
-        prepared.single = Some(id);
+        call.prepared[node].single = Some(ready.clone());
     } else {
-        prepared.lists.insert(keys, id);
+        call.prepared[node].lists.insert(keys, ready.clone());
     }
-    Ok(id)
-}
-
-/// Recognises rows that a join repeats.
-struct Repeats {
-    /// For each node the first one that fills the same relation of the same table.
-    same_as: Vec<usize>,
-    /// Rows seen per such node, by the parent's row (0 where a row has one place whatever its parent) and key.
-    seen: Vec<HashMap<(u32, Key), u32>>,
-    /// Whether any node has many rows per root, so that roots repeat.
-    to_many: bool,
-    /// The row at each node in the current joined row.
-    current: Vec<Option<u32>>,
-}
-
-impl Repeats {
-    fn new(plan: &Plan) -> Repeats {
-        let to_many = plan.nodes.iter().any(|node| node.link.as_ref().is_some_and(|link| link.kind == HopKind::Many));
-        let slot = |at: usize| plan.nodes[at].link.as_ref().map(|link| (plan.nodes[link.parent].layout, link.slot));
-        let same_as = (0..plan.nodes.len()).map(|at| (0..at).find(|&before| slot(before) == slot(at)).unwrap_or(at)).collect();
-        Repeats { same_as, seen: vec![HashMap::new(); plan.nodes.len()], to_many, current: vec![None; plan.nodes.len()] }
-    }
-
-    fn row<S: Store>(&mut self, plan: &Plan, stores: &mut [S], row: &[ValueRef<'_>], roots: &mut Vec<u32>) {
-        for (at, node) in plan.nodes.iter().enumerate() {
-            let layout = &plan.layouts[node.layout];
-            let part = &row[node.offset..node.offset + layout.columns.len()];
-            let key = || Key::of(layout.key.iter().map(|&column| part[column])).filter(|_| !layout.key.is_empty());
-            let Some(link) = &node.link else {
-                let store = &mut stores[node.layout];
-                let known = if self.to_many { key() } else { None };
-                let root = match known {
-                    Some(key) => *self.seen[at].entry((0, key)).or_insert_with(|| {
-                        let root = store.push(part);
-                        roots.push(root);
-                        root
-                    }),
-                    None => {
-                        let root = store.push(part);
-                        roots.push(root);
-                        root
-                    }
-                };
-                self.current[at] = Some(root);
-                continue;
-            };
-            let Some(parent) = self.current[link.parent] else {
-                self.current[at] = None;
-                continue;
-            };
-            let parent_layout = plan.nodes[link.parent].layout;
-            if let (HopKind::One, Slot::One(known)) = (link.kind, stores[parent_layout].slot(parent, link.slot)) {
-                self.current[at] = *known;
-                continue;
-            }
-            if link.to.iter().any(|&column| part[column].is_null()) {
-                let slot = stores[parent_layout].slot_mut(parent, link.slot);
-                if *slot == Slot::Unknown {
-                    *slot = nothing(link);
-                }
-                self.current[at] = None;
-                continue;
-            }
-            let owner = if link.kind == HopKind::Many { parent + 1 } else { 0 };
-            let seen = &mut self.seen[self.same_as[at]];
-            let mut fresh = false;
-            let store = &mut stores[node.layout];
-            let child = match key() {
-                Some(key) => *seen.entry((owner, key)).or_insert_with(|| {
-                    fresh = true;
-                    store.push(part)
-                }),
-                None => {
-                    fresh = true;
-                    store.push(part)
-                }
-            };
-            if fresh || link.kind == HopKind::One {
-                attach(stores[parent_layout].slot_mut(parent, link.slot), link, child);
-            }
-            self.current[at] = Some(child);
-        }
-    }
+    Ok(ready)
 }

@@ -6,15 +6,15 @@
 //! ends, and release.
 
 mod aggregate;
-mod condition;
 mod entity;
 mod execution;
 mod graph;
+mod group;
 mod map;
 mod record;
+mod repeats;
 mod store;
 
 #[cfg(test)]
 pub(crate) use aggregate::Accumulator;
-pub(crate) use condition::truth;
 pub use execution::{Collect, Consumer, Execution, Touch};

@@ -1,31 +1,57 @@
 //! SQL text with the values bound in it, in the order in which they stand.
 
-use kampf_schema::Value;
+use kampf_schema::{LogicalType, Value};
 
-use crate::dialect::Dialect;
-use crate::plan::Bind;
+use crate::dialect::{Dialect, KeyList};
+
+/// What is bound to a placeholder.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Bind {
+    /// A fixed value.
+    Value(Value),
+    /// The need's parameter at a place; a list as a whole where the engine takes lists.
+    Parameter(usize),
+    /// One value of a parameter that is a list.
+    Item(usize, usize),
+    /// A value of the keys that rows are wanted for, counted over all of them.
+    Key(usize),
+    /// All keys as one list.
+    Keys,
+}
 
 #[derive(Clone, Debug, PartialEq)]
 enum Piece {
     Text(String),
     Bind(Bind),
+    /// The values of a parameter that is a list, one after the other.
+    List(usize),
 }
 
 /// A piece of SQL. Pieces are put together in any order; placeholders are numbered when it is whole.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub(crate) struct Sql(Vec<Piece>);
 
+/// A statement as it is sent.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Printed {
+    /// Its text.
+    pub sql: String,
+    /// What is bound to its placeholders, in order.
+    pub binds: Vec<Bind>,
+}
+
 impl Sql {
     pub(crate) fn text(text: impl Into<String>) -> Sql {
         Sql(vec![Piece::Text(text.into())])
     }
 
-    pub(crate) fn value(value: Value) -> Sql {
-        Sql(vec![Piece::Bind(Bind::Value(value))])
+    pub(crate) fn bind(bind: Bind) -> Sql {
+        Sql(vec![Piece::Bind(bind)])
     }
 
-    pub(crate) fn parameter(at: usize) -> Sql {
-        Sql(vec![Piece::Bind(Bind::Parameter(at))])
+    /// The values of a list, one after the other.
+    pub(crate) fn values(parameter: usize) -> Sql {
+        Sql(vec![Piece::List(parameter)])
     }
 
     pub(crate) fn push(&mut self, text: &str) -> &mut Sql {
@@ -42,14 +68,25 @@ impl Sql {
                 Piece::Text(text) => {
                     self.push(&text);
                 }
-                bind => self.0.push(bind),
+                other => self.0.push(other),
             }
         }
         self
     }
 
-    pub(crate) fn is_empty(&self) -> bool {
-        self.0.is_empty()
+    /// The same between two texts.
+    #[must_use]
+    pub(crate) fn within(self, before: &str, after: &str) -> Sql {
+        let mut sql = Sql::text(before);
+        sql.add(self).push(after);
+        sql
+    }
+
+    /// The same with another piece behind it.
+    #[must_use]
+    pub(crate) fn join_with(mut self, other: Sql) -> Sql {
+        self.add(other);
+        self
     }
 
     /// Several pieces with a text between.
@@ -74,35 +111,73 @@ impl Sql {
         self
     }
 
-    /// Fills `{text}` and `{value}` of a dialect's template.
-    pub(crate) fn template(template: &str, text: &Sql, value: &Sql) -> Sql {
+    /// Fills `{0}`, `{1}` and so on of a dialect's template.
+    pub(crate) fn template(template: &str, parts: &[Sql]) -> Sql {
         let mut filled = Sql::default();
         let mut rest = template;
         while let Some(at) = rest.find('{') {
             filled.push(&rest[..at]);
-            let (part, behind) = if rest[at..].starts_with("{text}") { (text, at + 6) } else { (value, at + 7) };
-            filled.add(part.clone());
-            rest = &rest[behind..];
+            let number = rest[at + 1..].bytes().next().map_or(0, |digit| usize::from(digit.saturating_sub(b'0')));
+            if let Some(part) = parts.get(number) {
+                filled.add(part.clone());
+            }
+            rest = &rest[at + 3..];
         }
         filled.push(rest);
         filled
     }
 
-    /// The text with the engine's placeholders, and what is bound to them.
-    pub(crate) fn finish(self, dialect: &Dialect) -> (String, Vec<Bind>) {
-        let mut sql = String::new();
-        let mut binds = Vec::new();
+    /// The text with the engine's placeholders, and what is bound to them; what is bound twice has one. `length` is that of a
+    /// list parameter; none where the list is null.
+    pub(crate) fn finish(self, dialect: &Dialect, length: &dyn Fn(usize) -> Option<usize>) -> Printed {
+        let mut printed = Printed { sql: String::new(), binds: Vec::new() };
         for piece in self.0 {
             match piece {
-                Piece::Text(text) => sql.push_str(&text),
-                Piece::Bind(bind) => {
-                    binds.push(bind);
-                    sql.push_str(&(dialect.placeholder)(binds.len()));
-                }
+                Piece::Text(text) => printed.sql.push_str(&text),
+                Piece::Bind(bind) => printed.bind(dialect, bind),
+                Piece::List(parameter) => match length(parameter) {
+                    None => printed.sql.push_str("NULL"),
+                    Some(values) => {
+                        for at in 0..values {
+                            printed.sql.push_str(if at > 0 { ", " } else { "" });
+                            printed.bind(dialect, Bind::Item(parameter, at));
+                        }
+                    }
+                },
             }
         }
-        (sql, binds)
+        printed
     }
+}
+
+impl Printed {
+    fn bind(&mut self, dialect: &Dialect, bind: Bind) {
+        // Keys are never compared with each other: there may be very many.
+        let known = if matches!(bind, Bind::Key(_)) { None } else { self.binds.iter().position(|known| *known == bind) };
+        let place = known.unwrap_or_else(|| {
+            self.binds.push(bind);
+            self.binds.len() - 1
+        });
+        self.sql.push_str(&(dialect.placeholder)(place + 1));
+    }
+}
+
+/// A bound value that says its type, where the engine wants that.
+pub(crate) fn typed(dialect: &Dialect, value: Sql, kind: Option<LogicalType>) -> Sql {
+    match (dialect.typed, kind) {
+        (Some(template), Some(kind)) => Sql::template(template(kind), &[value]),
+        _ => value,
+    }
+}
+
+/// The list of a parameter, as what stands behind `in`.
+pub(crate) fn in_list(dialect: &Dialect, value: Sql, parameter: usize) -> Sql {
+    let mut sql = value;
+    match dialect.key_list {
+        KeyList::Placeholders => sql.push(" IN (").add(Sql::values(parameter)).push(")"),
+        KeyList::Array => sql.push(" = ANY(").add(Sql::bind(Bind::Parameter(parameter))).push(")"),
+    };
+    sql
 }
 
 /// The lines of a text moved to the right, but for those that begin inside of quotes: a name may have several.

@@ -1,11 +1,14 @@
 //! Plans for SQL that a developer wrote.
 
 use kampf_schema::Span;
+use kampf_schema::expr::{Expr, Node};
 
+use super::fragment::{Bind, Printed, Sql};
+use super::select::{Shape, print_select};
 use crate::choice::Hydration;
-use crate::dialect::Dialect;
-use crate::need::Need;
-use crate::plan::{AppTerm, Bind, Layout, LayoutColumn, Plan, PlanNode, Reach, ResultColumn, RootStatement};
+use crate::dialect::{Dialect, KeyList};
+use crate::need::{Expect, Need};
+use crate::plan::{AppLeaf, Body, Layout, LayoutColumn, Plan, PlanNode, ResultColumn, RootStatement, WrittenParameter};
 
 /// A parameter in a developer's SQL that has no value.
 #[derive(Clone, Debug, PartialEq)]
@@ -17,25 +20,19 @@ pub struct OwnSqlError {
 }
 
 /// The plan for a developer's SQL. Its columns stand for the need's values in their order; without a need they are taken as
-/// they come. `:name` stands for a parameter.
+/// they come. `:name` stands for a parameter; the values of a list are written out where the engine takes no lists.
 ///
 /// # Errors
 /// A parameter that is not among `parameters`.
-pub fn own_sql(
-    need: Option<&Need>,
-    sql: &str,
-    parameters: &[String],
-    dialect: &Dialect,
-    hydration: Hydration,
-) -> Result<Plan, OwnSqlError> {
-    let (sql, binds) = bind_names(sql, parameters, dialect)?;
+pub fn own_sql(need: Option<&Need>, sql: &str, parameters: &[String], hydration: Hydration) -> Result<Plan, OwnSqlError> {
+    let is_list = |at: usize| need.and_then(|need| need.parameters.get(at)).is_some_and(|parameter| parameter.is_list);
+    let (texts, at) = split_names(sql, parameters)?;
+    let places = at.into_iter().map(|at| WrittenParameter { at, is_list: is_list(at) }).collect();
     let give = need.map(|need| need.give.as_slice()).unwrap_or_default();
     Ok(Plan {
         hydration,
-        reach: Reach::Root,
         root: RootStatement {
-            sql,
-            binds,
+            body: Body::Written(texts, places),
             columns: give.iter().map(|given| ResultColumn { name: given.name.clone(), kind: Some(given.kind) }).collect(),
         },
         layouts: vec![Layout {
@@ -44,24 +41,60 @@ pub fn own_sql(
             key: Vec::new(),
             slots: 0,
         }],
-        nodes: vec![PlanNode { layout: 0, link: None, path: Vec::new(), for_selection: true, statement: None, offset: 0 }],
-        give: (0..give.len()).map(|column| AppTerm::Column { node: 0, column }).collect(),
+        nodes: vec![PlanNode::root()],
+        aggregates: Vec::new(),
         filter: None,
+        group: None,
+        give: (0..give.len()).map(column).collect(),
         order: Vec::new(),
         limit: None,
+        expect: need.map_or(Expect::Many, |need| need.expect),
+        left: Vec::new(),
         transaction: false,
         open_columns: need.is_none(),
     })
 }
 
-/// Replaces `:name` by placeholders, outside of quotes and comments; `::` is a cast and stays.
-fn bind_names(sql: &str, parameters: &[String], dialect: &Dialect) -> Result<(String, Vec<Bind>), OwnSqlError> {
-    let mut text = String::with_capacity(sql.len());
-    let mut binds = Vec::new();
+/// A column of the root's row.
+pub(crate) fn column(column: usize) -> Expr<AppLeaf> {
+    Node::Leaf(AppLeaf::Column { node: 0, column }).into()
+}
+
+impl PlanNode {
+    /// The root's.
+    pub(crate) fn root() -> PlanNode {
+        PlanNode { layout: 0, link: None, path: Vec::new(), for_selection: true, filter: None, statement: None, offset: 0 }
+    }
+}
+
+impl Body {
+    /// The text for a shape.
+    pub(crate) fn print(&self, dialect: &Dialect, shape: &Shape<'_>) -> Printed {
+        match self {
+            Body::Select(select) => print_select(dialect, select, shape),
+            Body::Written(texts, parameters) => {
+                let mut sql = Sql::default();
+                for (at, text) in texts.iter().enumerate() {
+                    sql.push(text);
+                    if let Some(parameter) = parameters.get(at) {
+                        let as_values = parameter.is_list && dialect.key_list == KeyList::Placeholders;
+                        sql.add(if as_values { Sql::values(parameter.at) } else { Sql::bind(Bind::Parameter(parameter.at)) });
+                    }
+                }
+                sql.finish(dialect, shape.length)
+            }
+        }
+    }
+}
+
+/// Splits at each `:name`, outside of quotes and comments; `::` is a cast and stays.
+fn split_names(sql: &str, parameters: &[String]) -> Result<(Vec<String>, Vec<usize>), OwnSqlError> {
+    let mut texts = vec![String::with_capacity(sql.len())];
+    let mut places = Vec::new();
     let mut at = 0;
     while at < sql.len() {
         let rest = &sql[at..];
-        let first = rest.chars().next().expect("the rest is not empty");
+        let Some(first) = rest.chars().next() else { break };
         let end = |found: Option<usize>, by: usize| found.map_or(rest.len(), |end| end + by);
         let length = match first {
             '\'' | '"' | '`' => end(rest[1..].find(first), 2),
@@ -73,8 +106,8 @@ fn bind_names(sql: &str, parameters: &[String], dialect: &Dialect) -> Result<(St
                 if !name.is_empty() && !name.starts_with(|c: char| c.is_ascii_digit()) {
                     let span = Span::new(at, at + 1 + name.len());
                     let parameter = parameters.iter().position(|known| *known == name).ok_or(OwnSqlError { name, span })?;
-                    binds.push(Bind::Parameter(parameter));
-                    text.push_str(&(dialect.placeholder)(binds.len()));
+                    places.push(parameter);
+                    texts.push(String::new());
                     at = span.end;
                     continue;
                 }
@@ -82,8 +115,10 @@ fn bind_names(sql: &str, parameters: &[String], dialect: &Dialect) -> Result<(St
             }
             _ => first.len_utf8(),
         };
-        text.push_str(&rest[..length]);
+        if let Some(text) = texts.last_mut() {
+            text.push_str(&rest[..length]);
+        }
         at += length;
     }
-    Ok((text, binds))
+    Ok((texts, places))
 }

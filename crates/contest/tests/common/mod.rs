@@ -3,6 +3,7 @@
 #![allow(dead_code, reason = "each test uses its part")]
 
 use kampf_contest::{Choices, Dialect, Fidelity, Field, KeyList, Need, NeedText, Plan, Restriction, RowList, derive, resolve};
+use kampf_schema::expr::Part;
 use kampf_schema::{Relations, Schema, ddl};
 
 pub(crate) const DDL: &str = "
@@ -23,21 +24,33 @@ pub(crate) const OTHER: Dialect = Dialect {
     folds_names: false,
     nulls_first: false,
     avg_is_real: false,
+    decimals_are_reals: false,
+    most_digits: 28,
     row_list: RowList::Tuples,
     key_list: KeyList::Placeholders,
-    like: "{text} LIKE {value}",
+    typed: None,
+    has_booleans: true,
+    has_dates: true,
+    like: "{0} LIKE {1}",
     like_pattern: str::to_owned,
-    contains: "position({value} in {text}) > 0",
-    starts: "left({text}, length({value})) = {value}",
-    ends: "right({text}, length({value})) = {value}",
-    spelling: kampf_schema::Spelling {
-        quote: |name| format!("[{name}]"),
-        has_booleans: true,
-        has_dates: true,
-        matches: None,
-        like: (Some("LIKE"), None),
-        has_floor: true,
-    },
+    contains: "position({1} in {0}) > 0",
+    starts: "left({0}, length({1})) = {1}",
+    ends: "right({0}, length({1})) = {1}",
+    matches: None,
+    schema_like: (Some("{0} LIKE {1}"), None),
+    lower: "lower({0})",
+    upper: "upper({0})",
+    length: "length({0})",
+    trim: "trim({0})",
+    substring: "part({0}, {1}, {2})",
+    divide: "real({0}) / nullif({1}, 0)",
+    remainder: "mod({0}, {1})",
+    extract: |_| None,
+    start_of: |part| if part == Part::Month { Some("month_of({0})") } else { None },
+    days_between: "({1} - {0})",
+    to_real: "real({0})",
+    to_timestamp: "midnight({0})",
+    has_floor: true,
     column_type: |kind| (kind.to_string(), Fidelity::Exact),
 };
 

@@ -1,7 +1,8 @@
 //! How PostgreSQL's SQL is written.
 
 use kampf_contest::{Dialect, Fidelity, KeyList, RowList};
-use kampf_schema::{LogicalType, Spelling};
+use kampf_schema::LogicalType;
+use kampf_schema::expr::Part;
 
 pub(super) static POSTGRES: Dialect = Dialect {
     name: "postgres",
@@ -11,24 +12,75 @@ pub(super) static POSTGRES: Dialect = Dialect {
     folds_names: true,
     nulls_first: false,
     avg_is_real: false,
+    decimals_are_reals: false,
+    // The driver's exact decimals hold this many.
+    most_digits: 28,
     row_list: RowList::Tuples,
     // One statement for any number of keys, so that it is prepared once.
     key_list: KeyList::Array,
-    like: "{text} LIKE {value}",
-    like_pattern: |pattern| pattern.replace('\\', "\\\\"),
-    contains: "position({value} in {text}) > 0",
-    starts: "starts_with({text}, {value})",
-    ends: "right({text}, length({value})) = {value}",
-    spelling: Spelling {
-        quote,
-        has_booleans: true,
-        has_dates: true,
-        matches: Some(("~", "~*")),
-        like: (Some("LIKE"), Some("ILIKE")),
-        has_floor: true,
-    },
+    typed: Some(typed),
     column_type,
+    has_booleans: true,
+    has_dates: true,
+    like: "{0} LIKE {1}",
+    like_pattern: |pattern| pattern.replace('\\', "\\\\"),
+    contains: "position({1} in {0}) > 0",
+    starts: "starts_with({0}, {1})",
+    ends: "right({0}, length({1})) = {1}",
+    matches: Some(("{0} ~ {1}", "{0} ~* {1}")),
+    schema_like: (Some("{0} LIKE {1}"), Some("{0} ILIKE {1}")),
+    // By that collation A to Z alone have another case.
+    lower: "lower({0} COLLATE \"C\")",
+    upper: "upper({0} COLLATE \"C\")",
+    length: "char_length({0})::bigint",
+    trim: "btrim({0})",
+    substring: "CASE WHEN {2} >= 0 THEN substr({0}, least(greatest({1}, 1), 2147483647)::integer, \
+                least(greatest({2} + least({1}, 1) - 1, 0), 2147483647)::integer) END",
+    divide: "({0}::double precision / nullif({1}::double precision, 0))",
+    remainder: "({0} % nullif({1}, 0))",
+    extract,
+    start_of,
+    days_between: "({1}::date - {0}::date)::bigint",
+    to_real: "{0}::double precision",
+    to_timestamp: "{0}::timestamp",
+    has_floor: true,
 };
+
+fn extract(part: Part) -> Option<&'static str> {
+    match part {
+        Part::Year => Some("extract(year FROM {0})::bigint"),
+        Part::Month => Some("extract(month FROM {0})::bigint"),
+        Part::Day => Some("extract(day FROM {0})::bigint"),
+        Part::Hour => Some("extract(hour FROM {0})::bigint"),
+        Part::Minute => Some("extract(minute FROM {0})::bigint"),
+        Part::Week => None,
+    }
+}
+
+fn start_of(part: Part) -> Option<&'static str> {
+    match part {
+        Part::Year => Some("date_trunc('year', {0})::date"),
+        Part::Month => Some("date_trunc('month', {0})::date"),
+        Part::Week => Some("date_trunc('week', {0})::date"),
+        Part::Day => Some("{0}::date"),
+        Part::Hour | Part::Minute => None,
+    }
+}
+
+/// A bound value alone has no type; texts get that by which they are compared too.
+fn typed(kind: LogicalType) -> &'static str {
+    match kind {
+        LogicalType::Integer => "{0}::bigint",
+        LogicalType::Decimal { .. } => "{0}::numeric",
+        LogicalType::Real => "{0}::double precision",
+        LogicalType::Text { .. } => "({0}::text COLLATE \"C\")",
+        LogicalType::Boolean => "{0}::boolean",
+        LogicalType::Date => "{0}::date",
+        LogicalType::Timestamp => "{0}::timestamp",
+        LogicalType::Uuid => "{0}::uuid",
+        LogicalType::Blob => "{0}::bytea",
+    }
+}
 
 fn quote(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))

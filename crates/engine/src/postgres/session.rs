@@ -127,19 +127,6 @@ impl Session for PostgresSession<'_> {
         Ok(())
     }
 
-    fn run_list(&mut self, id: StatementId, list: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<(), EngineError> {
-        let start = self.observed.is_some().then(Instant::now);
-        let prepared = &self.prepared[id.0];
-        let count = self.counting.is_some();
-        let bound: Vec<Bound<'_>> = list.iter().map(|value| Bound(*value)).collect();
-        let delivered = self.link.runtime.block_on(async {
-            let stream = self.link.client().query_raw(&prepared.statement, [&bound]).await;
-            deliver(stream.map_err(|error| engine_error(error, Some(&prepared.sql)))?, prepared, count, sink).await
-        })?;
-        self.note(id, list, start, &delivered);
-        Ok(())
-    }
-
     fn begin(&mut self) -> Result<(), EngineError> {
         if self.reading { Ok(()) } else { self.simple("BEGIN") }
     }
@@ -194,13 +181,7 @@ impl Session for PostgresSession<'_> {
             lines.extend(row.iter().map(ToString::to_string));
             Flow::More
         };
-        // A statement for a list of keys was observed with the keys one by one.
-        let list = matches!(self.prepared[id.0].statement.params(), [only] if matches!(only.kind(), tokio_postgres::types::Kind::Array(_)));
-        if list {
-            self.run_list(id, parameters, &mut take)?;
-        } else {
-            self.run(id, parameters, &mut take)?;
-        }
+        self.run(id, parameters, &mut take)?;
         Ok(lines)
     }
 }

@@ -6,7 +6,7 @@ use bytes::{BufMut, BytesMut};
 use kampf_contest::{EngineError, EngineErrorKind};
 use kampf_schema::{Decimal, LogicalType, ValueRef, format_date, format_timestamp};
 use tokio_postgres::Row;
-use tokio_postgres::types::{IsNull, ToSql, Type, to_sql_checked};
+use tokio_postgres::types::{IsNull, Kind, ToSql, Type, to_sql_checked};
 
 /// Days and microseconds from 1970-01-01 to 2000-01-01, from which PostgreSQL counts.
 const EPOCH_DAYS: i32 = 10_957;
@@ -152,6 +152,10 @@ impl ToSql for Bound<'_> {
         if self.0.is_null() {
             return Ok(IsNull::Yes);
         }
+        if let ValueRef::List(values) = self.0 {
+            let bound: Vec<Bound<'_>> = values.iter().map(|value| Bound(value.as_ref())).collect();
+            return bound.to_sql(of, out);
+        }
         if encode(self.0, of, out) { Ok(IsNull::No) } else { Err(format!("{} cannot be given as {of}", self.0).into()) }
     }
 
@@ -174,6 +178,7 @@ pub(super) fn own_type(value: ValueRef<'_>) -> Type {
         ValueRef::Timestamp(_) => Type::TIMESTAMP,
         ValueRef::Uuid(_) => Type::UUID,
         ValueRef::Blob(_) => Type::BYTEA,
+        ValueRef::List(_) => Type::TEXT_ARRAY,
     }
 }
 
@@ -181,6 +186,8 @@ pub(super) fn own_type(value: ValueRef<'_>) -> Type {
 pub(super) fn fits(value: ValueRef<'_>, of: &Type) -> bool {
     match (value, of) {
         (ValueRef::Null, _) | (ValueRef::Integer(_), &Type::INT8) | (ValueRef::Text(_), &Type::TEXT) => true,
+        // Its values are looked at one by one when they are sent.
+        (ValueRef::List(_), of) => matches!(of.kind(), Kind::Array(_)),
         _ => encode(value, of, &mut BytesMut::new()),
     }
 }

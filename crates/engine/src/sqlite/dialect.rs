@@ -1,7 +1,8 @@
 //! How SQLite's SQL is written.
 
 use kampf_contest::{Dialect, Fidelity, KeyList, RowList};
-use kampf_schema::{LogicalType, Spelling};
+use kampf_schema::LogicalType;
+use kampf_schema::expr::Part;
 
 pub(super) static SQLITE: Dialect = Dialect {
     name: "sqlite",
@@ -11,17 +12,60 @@ pub(super) static SQLITE: Dialect = Dialect {
     folds_names: false,
     nulls_first: true,
     avg_is_real: true,
+    decimals_are_reals: true,
+    most_digits: 15,
     row_list: RowList::Values,
     key_list: KeyList::Placeholders,
-    // LIKE takes no notice of case here; GLOB does.
-    like: "{text} GLOB {value}",
-    like_pattern: glob,
-    contains: "instr({text}, {value}) > 0",
-    starts: "substr({text}, 1, length({value})) = {value}",
-    ends: "(length({value}) = 0 OR substr({text}, -length({value})) = {value})",
-    spelling: Spelling { quote, has_booleans: false, has_dates: false, matches: None, like: (None, Some("LIKE")), has_floor: false },
+    typed: None,
     column_type,
+    has_booleans: false,
+    has_dates: false,
+    // LIKE takes no notice of case here; GLOB does.
+    like: "{0} GLOB {1}",
+    like_pattern: glob,
+    contains: "instr({0}, {1}) > 0",
+    starts: "substr({0}, 1, length({1})) = {1}",
+    ends: "(length({1}) = 0 OR substr({0}, -length({1})) = {1})",
+    matches: None,
+    schema_like: (None, Some("{0} LIKE {1}")),
+    // Both know A to Z alone.
+    lower: "lower({0})",
+    upper: "upper({0})",
+    length: "length({0})",
+    trim: "trim({0})",
+    substring: "CASE WHEN {2} >= 0 THEN substr({0}, max({1}, 1), max({2} + min({1}, 1) - 1, 0)) END",
+    divide: "(CAST({0} AS REAL) / {1})",
+    remainder: "({0} % {1})",
+    extract,
+    start_of,
+    days_between: "CAST(julianday(substr({1}, 1, 10)) - julianday(substr({0}, 1, 10)) AS INTEGER)",
+    to_real: "CAST({0} AS REAL)",
+    to_timestamp: "({0} || ' 00:00:00.000000')",
+    has_floor: false,
 };
+
+/// Dates and times are texts that begin with year, month and day.
+fn extract(part: Part) -> Option<&'static str> {
+    match part {
+        Part::Year => Some("CAST(substr({0}, 1, 4) AS INTEGER)"),
+        Part::Month => Some("CAST(substr({0}, 6, 2) AS INTEGER)"),
+        Part::Day => Some("CAST(substr({0}, 9, 2) AS INTEGER)"),
+        Part::Hour => Some("CAST(substr({0}, 12, 2) AS INTEGER)"),
+        Part::Minute => Some("CAST(substr({0}, 15, 2) AS INTEGER)"),
+        Part::Week => None,
+    }
+}
+
+fn start_of(part: Part) -> Option<&'static str> {
+    match part {
+        Part::Year => Some("(substr({0}, 1, 4) || '-01-01')"),
+        Part::Month => Some("(substr({0}, 1, 7) || '-01')"),
+        // On to the next Sunday, unless it is one, and back to its Monday.
+        Part::Week => Some("date(substr({0}, 1, 10), 'weekday 0', '-6 days')"),
+        Part::Day => Some("substr({0}, 1, 10)"),
+        Part::Hour | Part::Minute => None,
+    }
+}
 
 fn quote(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))

@@ -197,15 +197,6 @@ impl Session for SqliteSession<'_> {
         Ok(())
     }
 
-    fn run_list(&mut self, id: StatementId, _: &[ValueRef<'_>], _: &mut dyn Sink) -> Result<(), EngineError> {
-        Err(EngineError {
-            kind: EngineErrorKind::Statement,
-            message: "SQLite knows no lists as parameters".to_owned(),
-            sql: Some(self.prepared[id.0].sql.clone()),
-            cause: None,
-        })
-    }
-
     fn begin(&mut self) -> Result<(), EngineError> {
         self.simple("BEGIN")
     }
@@ -253,6 +244,9 @@ impl Session for SqliteSession<'_> {
 
 /// Binds a value in the form its type is stored in.
 fn bind(statement: &mut rusqlite::Statement<'_>, at: usize, value: ValueRef<'_>) -> Result<(), rusqlite::Error> {
+    if matches!(value, ValueRef::List(_)) {
+        return Err(rusqlite::Error::ToSqlConversionFailure("SQLite takes no lists".into()));
+    }
     with_stored(value, |stored| statement.raw_bind_parameter(at, stored))
 }
 
@@ -262,7 +256,8 @@ pub(super) fn with_stored<T>(value: ValueRef<'_>, take: impl FnOnce(ToSqlOutput<
     let time;
     let uuid;
     let stored = match value {
-        ValueRef::Null => Stored::Null,
+        // Lists are bound value by value.
+        ValueRef::Null | ValueRef::List(_) => Stored::Null,
         ValueRef::Integer(number) => Stored::Integer(number),
         ValueRef::Decimal(units, scale) => Stored::Real(Decimal { units: units.get(), scale }.to_real()),
         ValueRef::Real(number) => Stored::Real(number),

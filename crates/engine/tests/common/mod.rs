@@ -156,14 +156,14 @@ pub(crate) fn random_data(dice: &mut Dice) -> (String, Schema, Blueprint) {
 
 /// Asserts that all contenders of a need answer like the plain evaluation, and count the statements that were observed.
 pub(crate) fn check_need(
-    engine: &dyn Engine,
+    engine: &'static dyn Engine,
     connection: &dyn Connection,
     schema: &Schema,
     need: &Need,
     blueprint: &Blueprint,
     shown: &str,
 ) -> usize {
-    let reference = evaluate(need, &GeneratedRows(blueprint), &[]);
+    let reference = evaluate(schema, need, &GeneratedRows(blueprint), &[]).unwrap();
     let field = Field::of(schema, need, engine.dialect(), &Restriction::default());
     for choices in &field.entered {
         assert!(field.valid.contains(choices));
@@ -175,12 +175,19 @@ pub(crate) fn check_need(
     for choices in &field.valid {
         let plan = derive(schema, need, engine.dialect(), choices);
         let mut session = connection.session();
-        let mut execution = Execution::new(plan.clone());
+        let mut execution = Execution::new(plan.clone(), engine.dialect());
         let mut collect = Collect::default();
-        let context = || format!("{choices}\n{shown}\n{}", plan.statements().join("\n"));
+        let context = || format!("{choices}\n{shown}\n{}", plan.statements(engine.dialect()).join("\n"));
         execution.call(session.as_mut(), &[], &mut collect).unwrap_or_else(|error| panic!("{error}\n{}", context()));
-        let agreement = compare(&reference, need.limit, &collect.rows);
-        assert_eq!(agreement, Agreement::Same, "{}\nexpected {:?}\nfound {:?}", context(), reference.answer(need.limit), collect.rows);
+        let agreement = compare(&reference, need.limit, &collect.answer);
+        assert_eq!(
+            agreement,
+            Agreement::Same,
+            "{}\nexpected {:?}\nfound {:?}",
+            context(),
+            reference.answer(need.limit),
+            collect.answer.rows
+        );
         session.count();
         session.observe();
         execution.call(session.as_mut(), &[], &mut Touch::default()).unwrap();

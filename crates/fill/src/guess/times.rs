@@ -1,7 +1,7 @@
 //! Guesses for dates and timestamps: things are made, then changed, then closed; what belongs to another is made after it.
 
-use kampf_schema::expr::Comparison;
-use kampf_schema::{Column, ColumnId, LogicalType, Rule, Scalar, TableId, Value};
+use kampf_schema::expr::{Comparison, Node};
+use kampf_schema::{Column, ColumnId, LogicalType, Rule, TableId, Value};
 
 use super::numbers::{MOMENTS, is_moment};
 use super::{Guess, Subject, guess, name_words, named, written};
@@ -167,14 +167,16 @@ fn beginning_of(subject: &Subject<'_>, id: ColumnId) -> Option<ColumnId> {
 
 /// The column that a rule says another does not come before.
 fn not_before(rule: &Rule, later: ColumnId) -> Option<ColumnId> {
-    match rule {
-        Rule::Compare(Comparison::GreaterOrEqual | Comparison::Greater, Scalar::Column(one), Scalar::Column(other)) if *one == later => {
-            Some(*other)
+    match &rule.node {
+        Node::Compare(comparison, one, other) => {
+            let (one, other) = (*one.as_leaf()?, *other.as_leaf()?);
+            match comparison {
+                Comparison::GreaterOrEqual | Comparison::Greater if one == later => Some(other),
+                Comparison::LessOrEqual | Comparison::Less if other == later => Some(one),
+                _ => None,
+            }
         }
-        Rule::Compare(Comparison::LessOrEqual | Comparison::Less, Scalar::Column(one), Scalar::Column(other)) if *other == later => {
-            Some(*one)
-        }
-        Rule::And(rules) | Rule::Or(rules) => rules.iter().find_map(|rule| not_before(rule, later)),
+        Node::And(rules) | Node::Or(rules) => rules.iter().find_map(|rule| not_before(rule, later)),
         _ => None,
     }
 }

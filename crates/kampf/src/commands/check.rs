@@ -83,14 +83,17 @@ fn check(
     Ok(all_agree)
 }
 
-/// The agreed answer: a line of JSON a row.
+/// The agreed answer: a line of JSON a row, or how many rows came where that is not as expected.
 fn answer_lines(contest: &Contest, checks: &Checks) -> String {
-    let rows = checks.references.iter().flat_map(|reference| reference.answer(contest.limit()));
-    rows.map(|row| {
+    let row = |row: &Vec<Value>| {
         let values: Vec<_> = row.iter().map(|value| value_to_json(value.as_ref())).collect();
         format!("{}\n", json!(values))
-    })
-    .collect()
+    };
+    let lines = |reference: &kampf_contest::Reference| match reference.came(contest.limit()) {
+        Some(came) => format!("{}\n", json!({"came": came})),
+        None => reference.answer(contest.limit()).iter().map(row).collect(),
+    };
+    checks.references.iter().map(lines).collect()
 }
 
 fn as_json(project: &Project, contest: &Contest, checks: &Checks) -> serde_json::Value {
@@ -124,6 +127,9 @@ pub(super) fn check_text(page: &mut Page, contest: &Contest, checks: &Checks) {
         sets => format!(" over {sets} parameter sets"),
     };
     page.line(format!("{}  {} rows{sets}, by {}", paint(Look::Title, &contest.name), count(rows as u64), checks.reference_by));
+    if let Some(text) = unexpected(contest, checks) {
+        page.paragraph(&format!("  {text}"), 2);
+    }
     let agreeing: Vec<&str> =
         checks.entries.iter().filter(|entry| entry.verdict == CheckedVerdict::Agrees).map(|entry| entry.name.as_str()).collect();
     if agreeing.len() == checks.entries.len() {
@@ -147,8 +153,26 @@ pub(super) fn check_text(page: &mut Page, contest: &Contest, checks: &Checks) {
     }
 }
 
+/// For how many parameter sets not so many rows come as are expected, in words.
+fn unexpected(contest: &Contest, checks: &Checks) -> Option<String> {
+    let expect = contest.need.as_ref()?.expect;
+    let came: Vec<u64> = checks.references.iter().filter_map(|reference| reference.came(contest.limit())).collect();
+    let first = came.first()?;
+    let sets = match (came.len(), checks.references.len()) {
+        (_, 1) => String::new(),
+        (many, all) => format!(" for {many} of {all} parameter sets"),
+    };
+    Some(format!("{}{sets}: that is the answer then, and all must agree on it", expect.failure(*first)))
+}
+
 /// The first difference of an answer, the right row above the contender's.
 fn difference_text(page: &mut Page, contest: &Contest, difference: &kampf_contest::Difference) {
+    if let (Some((right, found)), Some(need)) = (difference.came, &contest.need) {
+        let told = |came: u64| if need.expect.holds(came) { format!("{} as expected", rows_of(came)) } else { need.expect.failure(came) };
+        page.line(format!("    right is: {}", told(right)));
+        page.line(format!("    this one: {}", told(found)));
+        return;
+    }
     if difference.expected_rows != difference.found_rows {
         // One that has far more rows than are right was not taken to its end.
         let most = most_rows(difference.expected_rows);
@@ -174,6 +198,10 @@ fn difference_text(page: &mut Page, contest: &Contest, difference: &kampf_contes
         cells
     };
     page.table(&columns, &[row("right", &difference.expected, Look::Good), row("this one", &difference.found, Look::Bad)]);
+}
+
+fn rows_of(count: u64) -> String {
+    if count == 1 { "1 row".to_owned() } else { format!("{count} rows") }
 }
 
 fn shortened(text: &str) -> String {

@@ -193,7 +193,7 @@ impl SelfTest<'_> {
             kinds: PLANTED.into_iter().zip(&work[1..]).map(kind).collect(),
             unit: work[0].unit,
         };
-        let field = field(project, &sql)?;
+        let field = field(&sql)?;
         let of = self.arguments.races;
         planted.races = self.races(&field, |number, report| {
             let standings = report.race.standings();
@@ -228,9 +228,9 @@ fn read(project: &Project, table: TableId, rows: u64) -> String {
     format!("SELECT sum(CASE WHEN read.it IS NULL THEN 0 ELSE 0 END) AS zero FROM (SELECT {last} AS it FROM {from} LIMIT {rows}) AS read")
 }
 
-fn field(project: &Project, sql: &[String]) -> Result<Contest, Problem> {
+fn field(sql: &[String]) -> Result<Contest, Problem> {
     let entry = |(at, sql): (usize, &String)| {
-        let plan = own_sql(None, sql, &[], project.engine.dialect(), Hydration::Record)
+        let plan = own_sql(None, sql, &[], Hydration::Record)
             .map_err(|error| Problem::wrong(format!("the parameter `:{}` has no value", error.name)))?;
         Ok(Entry { name: format!("read-{}", at + 1), choices: None, way: EntryWay::Plan(Box::new(plan)), by_hand: None })
     };

@@ -90,7 +90,7 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
             .iter()
             .map(|entry| match &entry.way {
                 EntryWay::Plan(plan) => {
-                    json!({"name": entry.name, "choices": entry.choices, "sql": plan.statements(), "by_hand": entry.by_hand})
+                    json!({"name": entry.name, "choices": entry.choices, "sql": plan.statements(project.engine.dialect()), "by_hand": entry.by_hand})
                 }
                 EntryWay::Program(program) => json!({"name": entry.name, "command": program.words}),
             })
@@ -121,7 +121,7 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
                 page.line(format!("{}  a program: {}", paint(Look::Strong, &entry.name), program.words.join(" ")));
             }
             EntryWay::Plan(plan) => {
-                let statements = plan.statements();
+                let statements = plan.statements(project.engine.dialect());
                 let note = match entry.by_hand {
                     Some(by_hand) if by_hand.statements + by_hand.columns > 0 => {
                         format!("by hand: {} SQL, {} columns", by_hand.statements, by_hand.columns)
@@ -134,11 +134,10 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
                 } else {
                     for (at, statement) in statements.iter().enumerate() {
                         if at > 0 {
-                            let how = if plan.reach == kampf_contest::Reach::Lazy {
-                                "then, for each parent touched:"
-                            } else {
-                                "then, for all keys:"
+                            let is_lazy = |node: &kampf_contest::PlanNode| {
+                                node.link.as_ref().is_some_and(|link| link.reach == kampf_contest::Reach::Lazy)
                             };
+                            let how = if plan.nodes.iter().any(is_lazy) { "then, for each parent touched:" } else { "then, for all keys:" };
                             page.line(paint(Look::Quiet, &format!("  {how}")));
                         }
                         page.sql(statement, 4);

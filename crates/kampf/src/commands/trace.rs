@@ -48,7 +48,7 @@ pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Proble
     let engine_problem = |error: kampf_contest::EngineError| Problem::surroundings(format!("`{}` failed: {error}", entry.name));
     let connection = project.engine.connect(&setup.url, &project.settings).map_err(engine_problem)?;
     let mut session = connection.session();
-    let mut execution = Execution::new((**plan).clone());
+    let mut execution = Execution::new((**plan).clone(), project.engine.dialect());
     // The first call prepares and warms up, where nothing can be written; the second is the one that is shown.
     session.begin_reading().map_err(engine_problem)?;
     execution.call(session.as_mut(), &parameters, &mut Touch::default()).map_err(engine_problem)?;

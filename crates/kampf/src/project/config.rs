@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use kampf_contest::{Choice, ChoiceOption, Hydration, Opt, Restriction, Unit};
+use kampf_contest::{Choice, ChoiceOption, Expect, Hydration, Opt, Restriction, Unit};
 use kampf_schema::ddl::{SqlDialect, is_type};
 use kampf_schema::{Span, did_you_mean};
 use kampf_verdict::{Require, Required};
@@ -47,6 +47,10 @@ pub(crate) struct ContestConfig {
     pub(crate) from: Option<Written>,
     pub(crate) give: Vec<Written>,
     pub(crate) filter: Option<Written>,
+    /// What rows are grouped by; none where they are not.
+    pub(crate) group: Option<Vec<Written>>,
+    pub(crate) distinct: bool,
+    pub(crate) expect: Expect,
     pub(crate) order: Vec<Written>,
     pub(crate) limit: Option<(u64, Span)>,
     pub(crate) ordered: bool,
@@ -212,6 +216,12 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
         from: table.string("from")?,
         give: table.strings("give")?,
         filter: table.string("where")?,
+        group: table.has("group").then(|| table.strings("group")).transpose()?,
+        distinct: table.truth("distinct")?.unwrap_or(false),
+        expect: match table.string("expect")? {
+            None => Expect::Many,
+            Some(written) => expected(source, &written)?,
+        },
         order: table.strings("order")?,
         limit: table.number("limit")?,
         ordered: table.truth("ordered")?.unwrap_or(false),
@@ -277,6 +287,18 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
     }
     table.finish()?;
     Ok(config)
+}
+
+/// How many rows must come.
+fn expected(source: &Source, written: &Written) -> Result<Expect, Problem> {
+    let word = written.value.split_whitespace().collect::<Vec<_>>().join(" ");
+    let found = Expect::ALL.into_iter().find(|expect| expect.word() == word);
+    found.ok_or_else(|| {
+        let words = Expect::ALL.map(|expect| format!("`{}`", expect.word())).join(", ");
+        Problem::wrong(format!("`{}` is not a number of rows to expect", written.value))
+            .at(source.place(written.span))
+            .hint(format!("write one of {words}: \"of many\" takes the first and lets others be there"))
+    })
 }
 
 fn own(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> Result<OwnConfig, Problem> {

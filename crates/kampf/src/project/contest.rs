@@ -2,11 +2,11 @@
 
 use std::path::Path;
 
-use kampf_contest::{ByHand, Dialect, Field, Need, NeedPart, NeedText, OrderBy, Plan, Term, derive, own_sql, resolve as resolve_need};
+use kampf_contest::{ByHand, Dialect, Expect, Field, Given, Need, NeedPart, NeedText, Plan, derive, own_sql, resolve as resolve_need};
 use kampf_fill::RecipeMaker;
-use kampf_runner::{Contest, DrawnParameter, Entry, EntryWay, ParameterSource, Program, more_than};
-use kampf_schema::expr::{self, Node};
-use kampf_schema::{LogicalType, Span};
+use kampf_runner::{Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, ParameterSource, Program, more_than};
+use kampf_schema::expr::{self, Argument};
+use kampf_schema::{LogicalType, Span, Value};
 use serde_json::json;
 
 use super::config::{ContestConfig, OwnWay};
@@ -39,7 +39,7 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
         let chosen = if selection.all { &field.valid } else { &field.entered };
         for choices in chosen {
             let plan = Plan { transaction: project.config.transaction, ..derive(&project.schema, need, dialect, choices) };
-            let by_hand = Some(ByHand::of(choices, &plan));
+            let by_hand = Some(ByHand::of(choices, &plan, dialect));
             entries.push(Entry { name: choices.to_string(), choices: Some(*choices), way: EntryWay::Plan(Box::new(plan)), by_hand });
         }
     }
@@ -55,7 +55,7 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
                     left_out.push(own.name.clone());
                     continue;
                 };
-                let plan = own_sql(need.as_ref(), &sql.value, &names, dialect, *hydration).map_err(|error| {
+                let plan = own_sql(need.as_ref(), &sql.value, &names, *hydration).map_err(|error| {
                     Problem::wrong(format!("the parameter `:{}` has no value", error.name))
                         .at(source.place(sql.place(error.span)))
                         .hint(format!("give it one under [contest.{}.parameters]", config.name))
@@ -131,7 +131,15 @@ fn need(project: &Project, config: &ContestConfig) -> Result<Option<Need>, Probl
     let source = &project.config.source;
     let at_header = |problem: Problem| problem.at(source.place(config.span));
     let Some(from) = &config.from else {
-        let stray = [!config.give.is_empty(), config.filter.is_some(), !config.order.is_empty(), config.limit.is_some()];
+        let stray = [
+            !config.give.is_empty(),
+            config.filter.is_some(),
+            !config.order.is_empty(),
+            config.limit.is_some(),
+            config.group.is_some(),
+            config.distinct,
+            config.expect != Expect::Many,
+        ];
         if stray.contains(&true) {
             return Err(
                 at_header(Problem::wrong(format!("`{}` does not say from which table", config.name))).hint("add `from = \"table\"`")
@@ -151,6 +159,9 @@ fn need(project: &Project, config: &ContestConfig) -> Result<Option<Need>, Probl
         from: from.value.clone(),
         give: config.give.iter().map(|give| give.value.clone()).collect(),
         filter: config.filter.as_ref().map(|filter| filter.value.clone()),
+        group: config.group.as_ref().map(|group| group.iter().map(|term| term.value.clone()).collect()),
+        distinct: config.distinct,
+        expect: config.expect,
         order: config.order.iter().map(|order| order.value.clone()).collect(),
         limit: config.limit.map(|(limit, _)| limit),
         parameters: config.parameters.iter().map(|(name, _)| name.clone()).collect(),
@@ -168,10 +179,11 @@ fn need(project: &Project, config: &ContestConfig) -> Result<Option<Need>, Probl
 /// The need with its sort keys given too, and a larger limit, and the leanest plan for it.
 fn reference(project: &Project, need: &Need, field: &Field, dialect: &Dialect) -> Option<(Need, Plan)> {
     let mut longer = need.clone();
-    longer.limit = need.limit.map(more_than);
+    longer.limit = need.most().map(more_than);
+    longer.expect = Expect::Many;
     for (at, by) in need.order.iter().enumerate() {
-        let kind = by.term.kind(&project.schema, need.root);
-        longer.give.push(kampf_contest::Given { name: format!("sort key {}", at + 1), term: by.term.clone(), kind });
+        let kind = need.kind_of(&project.schema, &by.value);
+        longer.give.push(Given { name: format!("sort key {}", at + 1), value: by.value.clone(), kind });
     }
     let choices = field.valid.last()?;
     let plan = derive(&project.schema, &longer, dialect, choices);
@@ -180,9 +192,7 @@ fn reference(project: &Project, need: &Need, field: &Field, dialect: &Dialect) -
 }
 
 fn appended(project: &Project, need: &Need) -> Vec<String> {
-    let table = project.schema.table(need.root);
-    let name = |by: &OrderBy<Term>| by.term.column().map(|column| table.columns[column].name.clone());
-    need.order.iter().filter(|by| by.appended).filter_map(name).collect()
+    need.order.iter().filter(|by| by.appended).map(|by| need.said(&project.schema, &by.value)).collect()
 }
 
 fn need_text(config: &ContestConfig) -> serde_json::Value {
@@ -190,6 +200,9 @@ fn need_text(config: &ContestConfig) -> serde_json::Value {
         "from": config.from.as_ref().map(|from| &from.value),
         "give": config.give.iter().map(|give| &give.value).collect::<Vec<_>>(),
         "where": config.filter.as_ref().map(|filter| &filter.value),
+        "group": config.group.as_ref().map(|group| group.iter().map(|term| &term.value).collect::<Vec<_>>()),
+        "distinct": config.distinct,
+        "expect": config.expect.word(),
         "order": config.order.iter().map(|order| &order.value).collect::<Vec<_>>(),
         "limit": config.limit.map(|(limit, _)| limit),
         "parameters": config.parameters.iter().map(|(name, _)| name).collect::<Vec<_>>(),
@@ -198,39 +211,117 @@ fn need_text(config: &ContestConfig) -> serde_json::Value {
 
 /// The parameters; without a need they take their types from their values.
 fn parameters(project: &Project, config: &ContestConfig, need: Option<&Need>) -> Result<Vec<DrawnParameter>, Problem> {
-    let kind = |at: usize| need.and_then(|need| need.parameters.get(at)).map(|parameter| parameter.kind);
-    config.parameters.iter().enumerate().map(|(at, (name, text))| parameter(project, name, text, kind(at))).collect()
+    let known = |at: usize| need.and_then(|need| need.parameters.get(at));
+    let one = |(at, (name, text)): (usize, &(String, super::Written))| {
+        let wanted = known(at).map(|parameter| Wanted { kind: parameter.kind, is_list: parameter.is_list });
+        parameter(project, name, text, wanted)
+    };
+    config.parameters.iter().enumerate().map(one).collect()
 }
 
-fn parameter(project: &Project, name: &str, text: &super::Written, kind: Option<LogicalType>) -> Result<DrawnParameter, Problem> {
+/// What a need wants of a parameter.
+#[derive(Clone, Copy)]
+struct Wanted {
+    kind: LogicalType,
+    is_list: bool,
+}
+
+fn parameter(project: &Project, name: &str, text: &super::Written, wanted: Option<Wanted>) -> Result<DrawnParameter, Problem> {
     let source: &Source = &project.config.source;
     let at = |problem: Problem, span: Span| problem.at(source.place(text.place(span)));
-    if let Ok(give) = expr::read_give(&text.value)
-        && let Node::Call { name: function, arguments } = &give.value.node
-        && function.text.eq_ignore_ascii_case("any")
+    let recipe = expr::read_recipe(&text.value).map_err(|error| at(Problem::wrong(error.message).maybe_hint(error.hint), error.span))?;
+    let whole = Span::new(0, text.value.len());
+    if let expr::Source::Call { name: function, arguments } = &recipe.source
+        && let Some(word) = ["any", "some", "missing"].into_iter().find(|word| function.text.eq_ignore_ascii_case(word))
     {
-        let [argument] = arguments.as_slice() else {
-            return Err(at(Problem::wrong("`any` takes a column").hint("like `any(hive.id)`"), give.value.span));
+        let drawn = drawn(project, word, arguments, recipe.null_share).map_err(|problem| at(problem, function.span))?;
+        let own = project.schema.table(drawn.table).columns[drawn.column].kind;
+        if wanted.is_some_and(|wanted| !wanted.kind.comparable_with(own)) {
+            let column = &project.schema.table(drawn.table).columns[drawn.column].name;
+            return Err(at(Problem::wrong(format!("`{column}` is {own}, which cannot stand for `:{name}`")), whole));
+        }
+        let is_list = matches!(drawn.what, Draw::Some(_));
+        return match wanted {
+            Some(wanted) if wanted.is_list != is_list => Err(at(not_as_many(name, is_list), function.span)),
+            _ => Ok(DrawnParameter {
+                name: name.to_owned(),
+                kind: wanted.map_or(own, |wanted| wanted.kind),
+                source: ParameterSource::Drawn(drawn),
+            }),
         };
-        let (table, column) = find_column(&project.schema, &argument.to_string()).map_err(|problem| at(problem, argument.span))?;
-        let own = project.schema.table(table).columns[column].kind;
-        if kind.is_some_and(|kind| !kind.comparable_with(own)) {
-            return Err(at(Problem::wrong(format!("`{argument}` is {own}, which cannot stand for `:{name}`")), argument.span));
-        }
-        if project.blueprint.rows(table) == 0 {
-            return Err(at(Problem::wrong(format!("`{argument}` has no values: its table is empty")), argument.span));
-        }
-        let source = ParameterSource::Any(table, column);
-        return Ok(DrawnParameter { name: name.to_owned(), kind: kind.unwrap_or(own), source });
     }
-    let recipe = expr::read_recipe(&text.value).map_err(|error| at(Problem::wrong(error.message), error.span))?;
-    let kind = kind.unwrap_or(match &recipe.source {
+    if wanted.is_some_and(|wanted| wanted.is_list) {
+        return Err(at(not_as_many(name, false), whole));
+    }
+    let kind = wanted.map(|wanted| wanted.kind).unwrap_or(match &recipe.source {
         expr::Source::Literal(value) | expr::Source::Range(value, _) => kind_of(value),
         expr::Source::Call { .. } | expr::Source::Object(_) => LogicalType::TEXT,
     });
     RecipeMaker::new(&recipe, kind, project.race_seed, name)
         .map(|maker| DrawnParameter { name: name.to_owned(), kind, source: ParameterSource::Recipe(maker) })
-        .map_err(|(message, hint, span)| at(Problem::wrong(message), span.unwrap_or(Span::new(0, text.value.len()))).maybe_hint(hint))
+        .map_err(|(message, hint, span)| at(Problem::wrong(message), span.unwrap_or(whole)).maybe_hint(hint))
+}
+
+fn not_as_many(name: &str, is_list: bool) -> Problem {
+    if is_list {
+        let problem = Problem::wrong(format!("`:{name}` is one value in this need, and this is a list"));
+        return problem.hint(format!("draw one value, like `any(hive.id)`, or ask `in :{name}`"));
+    }
+    Problem::wrong(format!("`:{name}` is a list in this need, and this is one value"))
+        .hint("draw several values of a column, like `some(hive.id, 20)`")
+}
+
+/// `any(hive.id)`, `any(hive.id, zipf 1.1)`, `some(hive.id, 20)`, `missing(hive.id)`.
+fn drawn(project: &Project, word: &str, arguments: &[Argument], null_share: u32) -> Result<Drawn, Problem> {
+    let form = match word {
+        "any" => "like `any(hive.id)`, or `any(hive.id, zipf 1.1)` for few of them far more often",
+        "some" => "like `some(hive.id, 20)`",
+        _ => "like `missing(hive.id)`",
+    };
+    let Some((Argument::Path(path), rest)) = arguments.split_first() else {
+        return Err(Problem::wrong(format!("`{word}` takes a column")).hint(form));
+    };
+    let named = path.iter().map(ToString::to_string).collect::<Vec<_>>().join(".");
+    let (table, column) = find_column(&project.schema, &named)?;
+    if project.blueprint.rows(table) == 0 {
+        return Err(Problem::wrong(format!("`{named}` has no values: its table is empty")));
+    }
+    let what = match (word, rest) {
+        ("any", []) => Draw::Any,
+        ("any", [Argument::Named(name, exponent)]) if name.text.eq_ignore_ascii_case("zipf") => {
+            let exponent = exponent.as_ref().as_real().filter(|exponent| *exponent > 0.0 && *exponent <= 10.0);
+            Draw::Zipf { exponent: exponent.ok_or_else(|| Problem::wrong("the exponent of `zipf` lies above 0 and is 10 at most"))? }
+        }
+        ("some", [Argument::Value(Value::Integer(many @ 0..=10_000), None)]) => Draw::Some(many.unsigned_abs()),
+        ("some", [Argument::Value(..)]) => {
+            return Err(Problem::wrong("a list has from 0 to 10,000 values").hint(form));
+        }
+        ("missing", []) => Draw::Missing(largest(project, table, column, &named)?),
+        _ => return Err(Problem::wrong(format!("this is not what `{word}` takes")).hint(form)),
+    };
+    Ok(Drawn { table, column, what, null_share })
+}
+
+/// The largest value of a column, behind which others are not there.
+fn largest(project: &Project, table: kampf_schema::TableId, column: usize, named: &str) -> Result<Value, Problem> {
+    let kind = project.schema.table(table).columns[column].kind;
+    if matches!(kind, LogicalType::Boolean | LogicalType::Blob) {
+        return Err(Problem::wrong(format!("`{named}` is {kind}, of which nothing can be told to be missing")));
+    }
+    if kind == LogicalType::Uuid {
+        return Ok(Value::Null);
+    }
+    let values = (0..project.blueprint.rows(table)).map(|row| project.blueprint.value(table, row, column));
+    let largest = values.max_by(|left, right| left.as_ref().order(right.as_ref())).unwrap_or(Value::Null);
+    match (largest, kind) {
+        (Value::Null, LogicalType::Integer) => Ok(Value::Integer(0)),
+        (Value::Null, LogicalType::Text { .. }) => Ok(Value::from("")),
+        (Value::Null, _) => Err(Problem::wrong(format!("`{named}` holds nothing but null"))),
+        (Value::Integer(number), _) if number > i64::MAX - 1_000 => {
+            Err(Problem::wrong(format!("`{named}` goes up to {number}, behind which there is no room for a value that is missing")))
+        }
+        (value, _) => Ok(value),
+    }
 }
 
 fn kind_of(value: &kampf_schema::Value) -> LogicalType {

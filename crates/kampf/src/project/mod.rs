@@ -272,6 +272,7 @@ pub(crate) fn need_part(contest: &ContestConfig, part: NeedPart) -> Option<&Writ
         NeedPart::From => contest.from.as_ref(),
         NeedPart::Give(at) => contest.give.get(at),
         NeedPart::Where => contest.filter.as_ref(),
+        NeedPart::Group(at) => contest.group.as_ref().and_then(|group| group.get(at)),
         NeedPart::Order(at) => contest.order.get(at),
         NeedPart::Limit => None,
         NeedPart::Parameter(at) => contest.parameters.get(at).map(|(_, value)| value),

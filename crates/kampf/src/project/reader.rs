@@ -32,6 +32,11 @@ impl<'a> Reader<'a> {
         self.table.get_key_value(key)
     }
 
+    /// Whether a key is there.
+    pub(crate) fn has(&self, key: &str) -> bool {
+        self.table.contains_key(key)
+    }
+
     /// All keys in the order of the file, for tables whose keys are names of the user's.
     pub(crate) fn items(&self) -> impl Iterator<Item = Item<'a>> + use<'a> {
         let mut items: Vec<Item<'a>> = self.table.iter().collect();

@@ -1,9 +1,9 @@
 //! What a contest's condition takes of the rows, told from the generated rows without asking a database.
 
-use kampf_contest::{Condition, Need, Operand, RowSource, Term, evaluate};
+use kampf_contest::{Expect, Leaf, Need, RowSource, evaluate};
 use kampf_engine::GeneratedRows;
 use kampf_runner::{Checks, Contest};
-use kampf_schema::expr::Comparison;
+use kampf_schema::expr::{Comparison, Expr, Node};
 use kampf_schema::{ColumnId, TableId, Value};
 
 use crate::output::{count, percent};
@@ -62,30 +62,43 @@ impl RowSource for Sampled<'_> {
 
 /// Which share of the rows a contest's condition takes. None where it has none, or where that would take long to tell.
 pub(crate) fn taken(project: &Project, contest: &Contest) -> Option<TakenShare> {
-    let need = contest.need.as_ref().filter(|need| need.filter.is_some())?;
+    let need = contest.need.as_ref().filter(|need| !need.filter.is_empty())?;
     let sets = contest.parameter_sets_of(&project.blueprint, project.race_seed, 0);
-    let all = project.blueprint.rows(need.root);
-    let is_own = need.filter.iter().flat_map(Condition::terms).all(|term| term.path().is_empty());
-    let bare = Need { give: Vec::new(), order: Vec::new(), limit: None, ..need.clone() };
+    let all = project.blueprint.rows(need.root());
+    let leaves = need.filter.iter().flat_map(|part| part.condition.leaves());
+    let is_own = leaves.into_iter().all(|leaf| matches!(leaf, Leaf::Column { source: 0, .. } | Leaf::Parameter(_)));
+    let bare = bare(need);
     let read: u64 = bare.tables().into_iter().map(|table| project.blueprint.rows(table)).sum();
     let step = if is_own { all.div_ceil(SAMPLE).max(1) } else { 1 };
     if all == 0 || (!is_own && read.saturating_mul(sets.len() as u64) > MOST_ROWS) {
         return None;
     }
-    let rows = Sampled { rows: GeneratedRows(&project.blueprint), root: need.root, step };
-    let shares: Vec<f64> = sets.iter().map(|set| evaluate(&bare, &rows, set).rows.len() as f64 / rows.count(need.root) as f64).collect();
+    let rows = Sampled { rows: GeneratedRows(&project.blueprint), root: need.root(), step };
+    let share = |set: &Vec<Value>| {
+        let taken = evaluate(&project.schema, &bare, &rows, set).ok()?.rows.len();
+        Some(taken as f64 / rows.count(need.root()) as f64)
+    };
+    let shares: Vec<f64> = sets.iter().map(share).collect::<Option<_>>()?;
     Some(TakenShare {
-        table: project.schema.table(need.root).name.clone(),
+        table: project.schema.table(need.root()).name.clone(),
         least: shares.iter().copied().fold(f64::INFINITY, f64::min),
         most: shares.iter().copied().fold(0.0, f64::max),
         is_about: step > 1,
     })
 }
 
+/// The need with nothing but its condition.
+fn bare(need: &Need) -> Need {
+    let kept = need.clone();
+    Need { give: Vec::new(), order: Vec::new(), limit: None, group: None, distinct: false, expect: Expect::Many, ..kept }
+}
+
 /// What to say of a contest whose answer is empty whatever was drawn: such a race says little about one that is not.
 pub(crate) fn empty_answer(project: &Project, contest: &Contest, checks: &Checks) -> Option<String> {
     let answers = &checks.references;
-    if answers.is_empty() || answers.iter().any(|reference| !reference.answer(contest.limit()).is_empty()) {
+    let says =
+        |reference: &kampf_contest::Reference| !reference.answer(contest.limit()).is_empty() || reference.came(contest.limit()).is_some();
+    if answers.is_empty() || answers.iter().any(says) {
         return None;
     }
     let sets = match answers.len() {
@@ -94,25 +107,25 @@ pub(crate) fn empty_answer(project: &Project, contest: &Contest, checks: &Checks
     };
     let mut said = Vec::new();
     if let Some(need) = &contest.need {
-        if project.blueprint.rows(need.root) == 0 {
-            said.push(format!("{} has no rows", project.schema.table(need.root).name));
+        if project.blueprint.rows(need.root()) == 0 {
+            said.push(format!("{} has no rows", project.schema.table(need.root()).name));
         }
         let drawn = contest.parameter_sets_of(&project.blueprint, project.race_seed, 0);
-        ranges(project, need, need.filter.as_ref(), &drawn, &mut said);
+        need.filter.iter().for_each(|part| ranges(project, need, &part.condition, &drawn, &mut said));
     }
     let why = if said.is_empty() { String::new() } else { format!(": {}", said.join("; ")) };
     Some(format!("the answer is empty{sets}{why}"))
 }
 
 /// Where the columns of a condition lie, and what is asked of them.
-fn ranges(project: &Project, need: &Need, condition: Option<&Condition<Term>>, drawn: &[Vec<Value>], said: &mut Vec<String>) {
-    let asked = |operand: &Operand<Term>| match operand {
-        Operand::Literal(value) => Some(value.clone()),
-        Operand::Parameter(at) => drawn.first().and_then(|set| set.get(*at).cloned()),
-        Operand::Term(_) => None,
+fn ranges(project: &Project, need: &Need, condition: &Expr<Leaf>, drawn: &[Vec<Value>], said: &mut Vec<String>) {
+    let asked = |operand: &Expr<Leaf>| match &operand.node {
+        Node::Literal(value) => Some(value.clone()),
+        Node::Leaf(Leaf::Parameter(at)) => drawn.first().and_then(|set| set.get(*at).cloned()),
+        _ => None,
     };
-    let mut say = |term: &Term, asked: Option<(Comparison, Value)>| {
-        let Some((name, low, high)) = range(project, need, term) else { return };
+    let mut say = |leaf: &Leaf, asked: Option<(Comparison, Value)>| {
+        let Some((name, low, high)) = range(project, need, leaf) else { return };
         let what = asked.and_then(|(comparison, value)| nothing(comparison, &value, &low, &high));
         let what = what.map_or(String::new(), |what| format!("; {what}"));
         let (low, high) = (shown(&low), shown(&high));
@@ -121,15 +134,14 @@ fn ranges(project: &Project, need: &Need, condition: Option<&Condition<Term>>, d
             said.push(text);
         }
     };
-    match condition {
-        Some(Condition::And(parts) | Condition::Or(parts)) => {
-            parts.iter().for_each(|part| ranges(project, need, Some(part), drawn, said));
+    match &condition.node {
+        Node::And(parts) | Node::Or(parts) => parts.iter().for_each(|part| ranges(project, need, part, drawn, said)),
+        Node::Compare(comparison, left, right) if left.as_leaf().is_some() => {
+            if let Some(leaf) = left.as_leaf() {
+                say(leaf, asked(right).map(|value| (*comparison, value)));
+            }
         }
-        Some(Condition::Compare(comparison, Operand::Term(term), other)) => {
-            say(term, asked(other).map(|value| (*comparison, value)));
-        }
-        Some(other) => other.terms().for_each(|term| say(term, None)),
-        None => {}
+        _ => condition.leaves().into_iter().for_each(|leaf| say(leaf, None)),
     }
 }
 
@@ -148,9 +160,9 @@ fn nothing(comparison: Comparison, value: &Value, low: &Value, high: &Value) -> 
 }
 
 /// The smallest and the largest value of a column, over a sample of its rows.
-fn range(project: &Project, need: &Need, term: &Term) -> Option<(String, Value, Value)> {
-    let Term::Column { column, .. } = term else { return None };
-    let table = term.table(need.root);
+fn range(project: &Project, need: &Need, leaf: &Leaf) -> Option<(String, Value, Value)> {
+    let Leaf::Column { source, column } = leaf else { return None };
+    let table = need.sources[*source].table;
     let rows = project.blueprint.rows(table);
     let step = rows.div_ceil(SAMPLE).max(1);
     let values = (0..rows).step_by(usize::try_from(step).ok()?).map(|row| project.blueprint.value(table, row, *column));
@@ -165,8 +177,8 @@ fn range(project: &Project, need: &Need, term: &Term) -> Option<(String, Value, 
     }
     let (low, high) = ends?;
     let model = project.schema.table(table);
-    let name = match term.path() {
-        [] => model.columns[*column].name.clone(),
+    let name = match source {
+        0 => model.columns[*column].name.clone(),
         _ => format!("{}.{}", model.name, model.columns[*column].name),
     };
     Some((name, low, high))

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
+use kampf_contest::Dialect;
 use kampf_race::{Finding, Goal, median};
 use kampf_runner::{CheckedVerdict, Checks, Contest, EntrantFault, EntryWay, RaceOptions, RaceReport, Timed, Trouble};
 use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Require, judge};
@@ -71,7 +72,7 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
         },
         verdict: judge(&facts),
         facts,
-        extras: extras(contest, checks, report),
+        extras: extras(contest, checks, report, on.project.engine.dialect()),
     }
 }
 
@@ -133,14 +134,14 @@ fn contenders(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<Co
 }
 
 /// What else is known of them.
-fn extras(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<Extra> {
+fn extras(contest: &Contest, checks: &Checks, report: &RaceReport, dialect: &Dialect) -> Vec<Extra> {
     let answer = checks.references.first().map(|reference| {
         let answer = reference.answer(contest.limit());
         AnswerPart { rows: answer.len() as u64, digest: kampf_contest::digest(answer, reference.is_ordered()) }
     });
     let extra = |at: usize| Extra {
         sql: match &contest.entries[at].way {
-            EntryWay::Plan(plan) => plan.statements(),
+            EntryWay::Plan(plan) => plan.statements(dialect),
             EntryWay::Program(..) => Vec::new(),
         },
         cpu: median(&report.entrants[at].runs.cpu),

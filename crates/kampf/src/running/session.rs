@@ -58,6 +58,7 @@ pub(crate) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds
         tcp_url: dataset.served.tcp_url(),
         simulated_trip: None,
         core: None,
+        schema: &project.schema,
         blueprint: &project.blueprint,
         seed: project.race_seed,
         timeout: bounds.timeout,

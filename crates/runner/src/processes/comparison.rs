@@ -1,6 +1,6 @@
 //! An answer compared with the right one while it comes.
 
-use kampf_contest::{Agreement, Reference, compare};
+use kampf_contest::{Agreement, Answer, Reference, compare};
 use kampf_schema::Value;
 
 use super::talk::Flow;
@@ -30,7 +30,7 @@ pub(crate) struct Comparison<'r> {
     limit: Option<u64>,
     /// The set whose answer is coming, what came of it, and the room that takes.
     set: usize,
-    answer: Vec<Vec<Value>>,
+    answer: Answer,
     bytes: u64,
     most_bytes: Option<u64>,
     verdict: CheckedVerdict,
@@ -38,26 +38,27 @@ pub(crate) struct Comparison<'r> {
 
 impl<'r> Comparison<'r> {
     pub(crate) fn new(references: &'r [Reference], limit: Option<u64>) -> Comparison<'r> {
-        Comparison { references, limit, set: 0, answer: Vec::new(), bytes: 0, most_bytes: None, verdict: CheckedVerdict::Agrees }
+        Comparison { references, limit, set: 0, answer: Answer::default(), bytes: 0, most_bytes: None, verdict: CheckedVerdict::Agrees }
     }
 
     /// Takes rows of the answer to a set.
     ///
     /// # Errors
     /// When the answer is so large that it cannot be the right one.
-    pub(crate) fn take(&mut self, set: usize, rows: Vec<Vec<Value>>) -> Result<Flow, Trouble> {
+    pub(crate) fn take(&mut self, set: usize, part: Answer) -> Result<Flow, Trouble> {
         self.judge_up_to(set);
         if self.verdict != CheckedVerdict::Agrees {
             return Ok(Flow::Stop);
         }
         let right = self.references[set].answer(self.limit);
         let most = *self.most_bytes.get_or_insert_with(|| most_bytes(bytes_of(right)));
-        self.bytes += bytes_of(&rows);
+        self.bytes += bytes_of(&part.rows);
         if self.bytes > most {
             return Err(Trouble::Refused("its answer is many times larger than the right one".to_owned()));
         }
-        self.answer.extend(rows);
-        Ok(if self.answer.len() > most_rows(right.len()) { Flow::Stop } else { Flow::More })
+        self.answer.rows.extend(part.rows);
+        self.answer.came = part.came.or(self.answer.came);
+        Ok(if self.answer.rows.len() > most_rows(right.len()) { Flow::Stop } else { Flow::More })
     }
 
     /// What all answers come to.
@@ -75,7 +76,7 @@ impl<'r> Comparison<'r> {
                 Agreement::Undecided(why) => CheckedVerdict::Undecided(why),
             };
             self.set += 1;
-            self.answer.clear();
+            self.answer = Answer::default();
             (self.bytes, self.most_bytes) = (0, None);
         }
     }
@@ -90,7 +91,7 @@ mod tests {
     }
 
     fn references(counts: &[i64]) -> Vec<Reference> {
-        counts.iter().map(|&count| Reference { rows: rows(count), keys: rows(count), complete: true }).collect()
+        counts.iter().map(|&count| Reference { rows: rows(count), keys: rows(count), complete: true, ..Reference::default() }).collect()
     }
 
     #[test]
@@ -98,12 +99,12 @@ mod tests {
         let references = references(&[3, 0, 2]);
         let mut right = Comparison::new(&references, None);
         for (set, part) in [(0, &rows(3)[..1]), (0, &rows(3)[1..]), (2, &rows(2))] {
-            assert_eq!(right.take(set, part.to_vec()), Ok(Flow::More));
+            assert_eq!(right.take(set, part.to_vec().into()), Ok(Flow::More));
         }
         assert_eq!(right.verdict(), CheckedVerdict::Agrees);
         let mut short = Comparison::new(&references, None);
-        assert_eq!(short.take(0, rows(2)), Ok(Flow::More));
-        assert_eq!(short.take(2, rows(2)), Ok(Flow::Stop), "the first one is short");
+        assert_eq!(short.take(0, rows(2).into()), Ok(Flow::More));
+        assert_eq!(short.take(2, rows(2).into()), Ok(Flow::Stop), "the first one is short");
         assert!(matches!(short.verdict(), CheckedVerdict::Disagrees(0, _)));
         assert!(matches!(Comparison::new(&references, None).verdict(), CheckedVerdict::Disagrees(0, _)), "nothing came at all");
     }
@@ -112,17 +113,17 @@ mod tests {
     fn what_is_far_too_long_or_large_is_not_taken_to_its_end() {
         let references = references(&[10]);
         let mut long = Comparison::new(&references, None);
-        assert_eq!(long.take(0, rows(1_020)), Ok(Flow::More));
-        assert_eq!(long.take(0, rows(1)), Ok(Flow::Stop));
+        assert_eq!(long.take(0, rows(1_020).into()), Ok(Flow::More));
+        assert_eq!(long.take(0, rows(1).into()), Ok(Flow::Stop));
         let CheckedVerdict::Disagrees(0, difference) = long.verdict() else { panic!("it is not right") };
         assert!(difference.found_rows > most_rows(difference.expected_rows));
         let mut large = Comparison::new(&references, None);
         let megabyte = Value::from("x".repeat(1 << 20).as_str());
-        let taken: Result<Vec<Flow>, Trouble> = (0..20).map(|_| large.take(0, vec![vec![megabyte.clone()]])).collect();
+        let taken: Result<Vec<Flow>, Trouble> = (0..20).map(|_| large.take(0, vec![vec![megabyte.clone()]].into())).collect();
         assert!(taken.is_err_and(|trouble| trouble.to_string().contains("many times larger")));
         // A limit is a part of what is right.
         let mut limited = Comparison::new(&references, Some(4));
-        assert_eq!(limited.take(0, rows(4)), Ok(Flow::More));
+        assert_eq!(limited.take(0, rows(4).into()), Ok(Flow::More));
         assert_eq!(limited.verdict(), CheckedVerdict::Agrees);
     }
 }

@@ -75,7 +75,7 @@ impl Stage for Field<'_> {
     fn compare(&mut self, sets: &[Vec<Value>], right: &[Reference]) -> Result<CheckedVerdict, Trouble> {
         let talk = self.talk.take().ok_or_else(nobody)?;
         let mut comparison = Comparison::new(right, self.contest.limit());
-        talk.answers(sets, &mut |set, rows| comparison.take(set, rows))?;
+        talk.answers(sets, &mut |set, part| comparison.take(set, part))?;
         Ok(comparison.verdict())
     }
 

@@ -1,6 +1,6 @@
 //! The right answers.
 
-use kampf_contest::{Reference, evaluate};
+use kampf_contest::{Answer, Expect, Reference, evaluate};
 use kampf_engine::GeneratedRows;
 use kampf_schema::Value;
 
@@ -18,13 +18,14 @@ const PLAIN_EVALUATION_ROWS: u64 = 500_000;
 const LARGEST_REFERENCE: (usize, u64) = (5_000_000, 1 << 30);
 
 /// All answers of one contender, which others are to be compared with.
-fn whole_answers(talk: Talk<'_>, sets: &[Vec<Value>]) -> Result<Vec<Vec<Vec<Value>>>, Trouble> {
-    let mut answers: Vec<Vec<Vec<Value>>> = vec![Vec::new(); sets.len()];
+fn whole_answers(talk: Talk<'_>, sets: &[Vec<Value>]) -> Result<Vec<Answer>, Trouble> {
+    let mut answers = vec![Answer::default(); sets.len()];
     let (mut rows_so_far, mut bytes) = (0, 0);
-    talk.answers(sets, &mut |set, rows| {
-        rows_so_far += rows.len();
-        bytes += bytes_of(&rows);
-        answers[set].extend(rows);
+    talk.answers(sets, &mut |set, part| {
+        rows_so_far += part.rows.len();
+        bytes += bytes_of(&part.rows);
+        answers[set].rows.extend(part.rows);
+        answers[set].came = part.came.or(answers[set].came);
         if rows_so_far > LARGEST_REFERENCE.0 || bytes > LARGEST_REFERENCE.1 {
             return Err(Trouble::Refused(format!(
                 "the answer has more than {} rows or {} MiB, which is more than Kampf compares; add a limit",
@@ -43,7 +44,10 @@ pub(crate) fn references(inbox: &Inbox, setup: &Setup<'_>, contest: &Contest, se
         let rows: u64 = need.tables().into_iter().map(|table| setup.blueprint.rows(table)).sum();
         if rows.saturating_mul(sets.len() as u64) <= PLAIN_EVALUATION_ROWS {
             let rows = GeneratedRows(setup.blueprint);
-            let references = sets.iter().map(|set| evaluate(need, &rows, set)).collect();
+            let references = sets.iter().map(|set| evaluate(setup.schema, need, &rows, set)).collect::<Result<_, _>>();
+            let references = references.map_err(|overflow| {
+                Trouble::Refused(format!("{overflow}, and engines do not agree on what it is then; choose smaller numbers"))
+            })?;
             return Ok(Right { references, by: "the plain evaluation of the generated rows".to_owned() });
         }
     }
@@ -66,24 +70,25 @@ pub(crate) fn references(inbox: &Inbox, setup: &Setup<'_>, contest: &Contest, se
 }
 
 /// Splits the sort keys off, or makes the order itself the key.
-fn reference_of(contest: &Contest, answer: Vec<Vec<Value>>, keys: bool) -> Reference {
+fn reference_of(contest: &Contest, answer: Answer, keys: bool) -> Reference {
+    let rows = answer.rows;
     let Some(need) = contest.need.as_ref().filter(|_| keys) else {
         let ordered = contest.ordered && contest.need.is_none();
-        let keys = (0..answer.len()).filter(|_| ordered).map(|row| vec![Value::Integer(i64::try_from(row).unwrap_or(i64::MAX))]).collect();
-        return Reference { rows: answer, keys, complete: true };
+        let keys = (0..rows.len()).filter(|_| ordered).map(|row| vec![Value::Integer(i64::try_from(row).unwrap_or(i64::MAX))]).collect();
+        return Reference { rows, keys, complete: true, free: Vec::new(), expect: Expect::Many };
     };
-    let complete = need.limit.is_none_or(|limit| (answer.len() as u64) < more_than(limit));
+    let complete = need.most().is_none_or(|most| (rows.len() as u64) < more_than(most));
     let width = need.give.len();
-    let (mut rows, mut keys) = (Vec::with_capacity(answer.len()), Vec::with_capacity(answer.len()));
-    for mut row in answer {
+    let mut reference = Reference { complete, expect: need.expect, ..Reference::default() };
+    for mut row in rows {
         let own_keys = row.split_off(width.min(row.len()));
-        rows.push(row);
-        keys.push(own_keys);
+        reference.rows.push(row);
+        reference.keys.push(own_keys);
     }
     if need.order.is_empty() {
-        keys.clear();
+        reference.keys.clear();
     }
-    Reference { rows, keys, complete }
+    reference
 }
 
 /// The larger limit of a reference, so that rows behind the cut are known.

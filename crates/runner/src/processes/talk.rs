@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use kampf_contest::{answer_row_from_json, value_to_json};
+use kampf_contest::{Answer, answer_row_from_json, value_to_json};
 use kampf_protocol::{Hello, Limits, Mode, Reply, Request, Run};
 use kampf_schema::{LogicalType, Value};
 use serde_json::Value as Json;
@@ -28,8 +28,8 @@ pub(crate) struct Talk<'a> {
 /// Whether more rows of an answer are wanted.
 pub(crate) use kampf_contest::Flow;
 
-/// Takes rows as they come: the place of the parameter set, and the rows.
-pub(crate) type TakeRows<'t> = &'t mut dyn FnMut(usize, Vec<Vec<Value>>) -> Result<Flow, Trouble>;
+/// Takes rows as they come: the place of the parameter set, and a part of its answer.
+pub(crate) type TakeRows<'t> = &'t mut dyn FnMut(usize, Answer) -> Result<Flow, Trouble>;
 
 impl<'a> Talk<'a> {
     pub(crate) fn start(inbox: &'a Inbox, setup: &Setup<'_>, contest: &Contest, entry: &Entry) -> Result<Talk<'a>, Trouble> {
@@ -126,7 +126,8 @@ impl<'a> Talk<'a> {
                 Reply::Rows(rows) if rows.id == id && (last..sets.len()).contains(&rows.set) => {
                     last = rows.set;
                     let read = |row: &Vec<Json>| answer_row_from_json(row, &self.kinds).map_err(|error| Trouble::Broken(error.to_string()));
-                    if take(rows.set, rows.rows.iter().map(read).collect::<Result<_, _>>()?)? == Flow::Stop {
+                    let part = Answer { rows: rows.rows.iter().map(read).collect::<Result<_, _>>()?, came: rows.came };
+                    if take(rows.set, part)? == Flow::Stop {
                         return Ok(None);
                     }
                 }

@@ -5,12 +5,11 @@ use std::cell::Cell;
 use sqlparser::ast::{self, BinaryOperator as B, UnaryOperator};
 
 use super::dialect::SqlDialect;
-use crate::calendar::{parse_date, parse_timestamp};
-use crate::expr::Comparison;
+use super::literal::{fixed, is_fixed, text_of, typed};
+use crate::expr::{Comparison, Function, Node, Operator, Part, Pattern, Rule};
 use crate::model::{ColumnId, Table};
-use crate::rule::{Function, Operator, Pattern, Rule, Scalar};
 use crate::types::LogicalType;
-use crate::value::{Decimal, Value};
+use crate::value::Value;
 
 /// What is not known, in words.
 pub(super) type Unknown = String;
@@ -52,7 +51,7 @@ impl<'a> Reading<'a> {
 
     /// A condition.
     pub(super) fn rule(&self, expr: &ast::Expr) -> Result<Rule, Unknown> {
-        self.below(|| self.read_rule(expr))
+        self.term(expr, Some(LogicalType::Boolean))
     }
 
     /// Conditions joined by the same word, however many: `a OR b OR c` is parsed as `(a OR b) OR c`.
@@ -68,66 +67,131 @@ impl<'a> Reading<'a> {
         let all = *word == B::And;
         let mut rules = Vec::with_capacity(conditions.len());
         for condition in conditions.into_iter().rev() {
-            match (self.rule(condition)?, all) {
-                (Rule::And(inner), true) | (Rule::Or(inner), false) => rules.extend(inner),
-                (other, _) => rules.push(other),
+            match (self.rule(condition)?.node, all) {
+                (Node::And(inner), true) | (Node::Or(inner), false) => rules.extend(inner),
+                (other, _) => rules.push(other.into()),
             }
         }
-        Ok(if all { Rule::And(rules) } else { Rule::Or(rules) })
+        Ok(if all { Node::And(rules) } else { Node::Or(rules) }.into())
     }
 
-    fn read_rule(&self, expr: &ast::Expr) -> Result<Rule, Unknown> {
+    fn matches(&self, expr: &ast::Expr, pattern: &ast::Expr, like: bool, any_case: bool) -> Result<Node<ColumnId>, Unknown> {
+        let text = self.written_pattern(pattern, Some(LogicalType::TEXT))?;
+        if like {
+            let pattern = Pattern::like(&text, any_case).ok_or_else(|| format!("the pattern {text}"))?;
+            return Ok(Node::Fits(Box::new(self.term(expr, None)?), pattern));
+        }
+        self.pattern(expr, &text, any_case)
+    }
+
+    fn written_pattern(&self, pattern: &ast::Expr, want: Option<LogicalType>) -> Result<Box<str>, Unknown> {
+        match self.term(pattern, want)?.node {
+            Node::Literal(Value::Text(text)) => Ok(text),
+            _ => Err("a pattern that is not fixed".to_owned()),
+        }
+    }
+
+    fn pattern(&self, expr: &ast::Expr, text: &str, any_case: bool) -> Result<Node<ColumnId>, Unknown> {
+        let pattern = Pattern::regex(text, any_case).ok_or_else(|| format!("the pattern {text}"))?;
+        Ok(Node::Fits(Box::new(self.term(expr, None)?), pattern))
+    }
+
+    /// Two terms, a fixed value on either side taken as what the other side is.
+    fn pair(&self, left: &ast::Expr, right: &ast::Expr) -> Result<(Box<Rule>, Box<Rule>), Unknown> {
+        if is_fixed(left) {
+            let right = self.term(right, None)?;
+            return Ok((Box::new(self.term(left, self.kind(&right))?), Box::new(right)));
+        }
+        let left = self.term(left, None)?;
+        let right = self.term(right, self.kind(&left))?;
+        Ok((Box::new(left), Box::new(right)))
+    }
+
+    /// The items of `ARRAY[…]` or `'{…}'`, casts around it left out.
+    fn list(&self, expr: &ast::Expr, kind: Option<LogicalType>) -> Result<Vec<Rule>, Unknown> {
+        match expr {
+            ast::Expr::Nested(inner) | ast::Expr::Cast { expr: inner, .. } => self.list(inner, kind),
+            ast::Expr::Array(array) => array.elem.iter().map(|item| self.term(item, kind)).collect(),
+            ast::Expr::Tuple(items) => items.iter().map(|item| self.term(item, kind)).collect(),
+            ast::Expr::Value(value) => match text_of(&value.value) {
+                Some(text) if text.starts_with('{') && text.ends_with('}') => {
+                    let items = text[1..text.len() - 1].split(',').map(|item| item.trim().trim_matches('"'));
+                    Ok(items.map(|item| Rule::literal(typed(item, kind).unwrap_or_else(|| Value::from(item)))).collect())
+                }
+                _ => Err(format!("the list {expr}")),
+            },
+            _ => Err(format!("the list {expr}")),
+        }
+    }
+
+    /// A term; a fixed value is taken as `want`.
+    pub(super) fn term(&self, expr: &ast::Expr, want: Option<LogicalType>) -> Result<Rule, Unknown> {
+        self.below(|| match expr {
+            ast::Expr::Nested(inner) => self.term(inner, want),
+            ast::Expr::BinaryOp { op: word @ (B::And | B::Or), .. } => self.chain(expr, word),
+            ast::Expr::UnaryOp { op: UnaryOperator::Plus, expr } => self.term(expr, want),
+            ast::Expr::Convert { expr, .. } | ast::Expr::Collate { expr, .. } => self.term(expr, want),
+            ast::Expr::Function(function) => self.call(function),
+            _ => match self.condition(expr)? {
+                Some(condition) => Ok(condition.into()),
+                None => self.value(expr, want).map(Rule::from),
+            },
+        })
+    }
+
+    /// What is true or false; none where the form is not that of a condition.
+    fn condition(&self, expr: &ast::Expr) -> Result<Option<Node<ColumnId>>, Unknown> {
         use ast::Expr as E;
-        Ok(match expr {
-            E::Nested(inner) => self.rule(inner)?,
-            E::BinaryOp { op: word @ (B::And | B::Or), .. } => self.chain(expr, word)?,
+        let truth = |inner: &ast::Expr, truth: bool| {
+            Ok::<_, Unknown>(Node::Same(Box::new(self.term(inner, None)?), Box::new(Rule::literal(Value::Boolean(truth)))))
+        };
+        Ok(Some(match expr {
             E::BinaryOp { left, op, right } if comparison(op).is_some() => {
                 let (left, right) = self.pair(left, right)?;
-                Rule::Compare(comparison(op).unwrap_or(Comparison::Equal), left, right)
+                Node::Compare(comparison(op).unwrap_or(Comparison::Equal), left, right)
             }
             E::BinaryOp { left, op, right } if pattern_of(op).is_some() => {
                 let (like, any_case, negated) = pattern_of(op).unwrap_or_default();
                 let any_case = any_case || self.dialect == SqlDialect::Mysql;
-                let rule = self.matches(left, right, like, any_case)?;
-                if negated { Rule::Not(Box::new(rule)) } else { rule }
+                negate(self.matches(left, right, like, any_case)?, negated)
             }
-            E::UnaryOp { op: UnaryOperator::Not, expr } => Rule::Not(Box::new(self.rule(expr)?)),
-            E::IsNull(inner) => Rule::IsNull(self.term(inner, None)?),
-            E::IsNotNull(inner) => Rule::Not(Box::new(Rule::IsNull(self.term(inner, None)?))),
-            E::IsTrue(inner) => Rule::Same(self.term(inner, None)?, Scalar::Literal(Value::Boolean(true))),
-            E::IsFalse(inner) => Rule::Same(self.term(inner, None)?, Scalar::Literal(Value::Boolean(false))),
-            E::IsNotTrue(inner) => Rule::Not(Box::new(Rule::Same(self.term(inner, None)?, Scalar::Literal(Value::Boolean(true))))),
-            E::IsNotFalse(inner) => Rule::Not(Box::new(Rule::Same(self.term(inner, None)?, Scalar::Literal(Value::Boolean(false))))),
+            E::UnaryOp { op: UnaryOperator::Not, expr } => Node::Not(Box::new(self.rule(expr)?)),
+            E::IsNull(inner) => Node::IsNull(Box::new(self.term(inner, None)?)),
+            E::IsNotNull(inner) => negate(Node::IsNull(Box::new(self.term(inner, None)?)), true),
+            E::IsTrue(inner) => truth(inner, true)?,
+            E::IsFalse(inner) => truth(inner, false)?,
+            E::IsNotTrue(inner) => negate(truth(inner, true)?, true),
+            E::IsNotFalse(inner) => negate(truth(inner, false)?, true),
             E::IsDistinctFrom(left, right) => {
                 let (left, right) = self.pair(left, right)?;
-                Rule::Not(Box::new(Rule::Same(left, right)))
+                negate(Node::Same(left, right), true)
             }
             E::IsNotDistinctFrom(left, right) => {
                 let (left, right) = self.pair(left, right)?;
-                Rule::Same(left, right)
+                Node::Same(left, right)
             }
             E::In { expr, target: ast::InTarget::List(list), negated, .. } => {
                 let term = self.term(expr, None)?;
                 let kind = self.kind(&term);
                 let list = list.iter().map(|item| self.term(item, kind)).collect::<Result<_, _>>()?;
-                negate(Rule::In(term, list), *negated)
+                negate(Node::In(Box::new(term), list), *negated)
             }
             E::AnyOp { left, compare_op: B::Eq, right, .. } => {
                 let term = self.term(left, None)?;
                 let list = self.list(right, self.kind(&term))?;
-                Rule::In(term, list)
+                Node::In(Box::new(term), list)
             }
             E::AllOp { left, compare_op: B::NotEq, right } => {
                 let term = self.term(left, None)?;
                 let list = self.list(right, self.kind(&term))?;
-                negate(Rule::In(term, list), true)
+                negate(Node::In(Box::new(term), list), true)
             }
             E::Between { expr, negated, low, high } => {
                 let (term, low) = self.pair(expr, low)?;
-                let high = self.term(high, self.kind(&term))?;
-                let rule = Rule::And(vec![
-                    Rule::Compare(Comparison::GreaterOrEqual, term.clone(), low),
-                    Rule::Compare(Comparison::LessOrEqual, term, high),
+                let high = Box::new(self.term(high, self.kind(&term))?);
+                let rule = Node::And(vec![
+                    Node::Compare(Comparison::GreaterOrEqual, term.clone(), low).into(),
+                    Node::Compare(Comparison::LessOrEqual, term, high).into(),
                 ]);
                 negate(rule, *negated)
             }
@@ -143,164 +207,86 @@ impl<'a> Reading<'a> {
                 negate(self.matches(expr, pattern, false, self.dialect == SqlDialect::Mysql)?, *negated)
             }
             E::SimilarTo { negated, expr, pattern, escape_char: None } => {
-                let Scalar::Literal(Value::Text(text)) = self.term(pattern, None)? else {
-                    return Err("a pattern that is not fixed".to_owned());
-                };
+                let text = self.written_pattern(pattern, None)?;
                 let text = format!("^(?:{})$", text.replace('%', ".*").replace('_', "."));
                 negate(self.pattern(expr, &text, false)?, *negated)
             }
-            other => Rule::Truth(self.term(other, Some(LogicalType::Boolean))?),
-        })
+            _ => return Ok(None),
+        }))
     }
 
-    fn matches(&self, expr: &ast::Expr, pattern: &ast::Expr, like: bool, any_case: bool) -> Result<Rule, Unknown> {
-        let Scalar::Literal(Value::Text(text)) = self.term(pattern, Some(LogicalType::TEXT))? else {
-            return Err("a pattern that is not fixed".to_owned());
-        };
-        if like {
-            let pattern = Pattern::like(&text, any_case).ok_or_else(|| format!("the pattern {text}"))?;
-            return Ok(Rule::Matches(self.term(expr, None)?, pattern));
-        }
-        self.pattern(expr, &text, any_case)
-    }
-
-    fn pattern(&self, expr: &ast::Expr, text: &str, any_case: bool) -> Result<Rule, Unknown> {
-        let pattern = Pattern::regex(text, any_case).ok_or_else(|| format!("the pattern {text}"))?;
-        Ok(Rule::Matches(self.term(expr, None)?, pattern))
-    }
-
-    /// Two terms, a fixed value on either side taken as what the other side is.
-    fn pair(&self, left: &ast::Expr, right: &ast::Expr) -> Result<(Scalar, Scalar), Unknown> {
-        if is_fixed(left) {
-            let right = self.term(right, None)?;
-            return Ok((self.term(left, self.kind(&right))?, right));
-        }
-        let left = self.term(left, None)?;
-        let right = self.term(right, self.kind(&left))?;
-        Ok((left, right))
-    }
-
-    /// The items of `ARRAY[…]` or `'{…}'`, casts around it left out.
-    fn list(&self, expr: &ast::Expr, kind: Option<LogicalType>) -> Result<Vec<Scalar>, Unknown> {
-        match expr {
-            ast::Expr::Nested(inner) | ast::Expr::Cast { expr: inner, .. } => self.list(inner, kind),
-            ast::Expr::Array(array) => array.elem.iter().map(|item| self.term(item, kind)).collect(),
-            ast::Expr::Tuple(items) => items.iter().map(|item| self.term(item, kind)).collect(),
-            ast::Expr::Value(value) => match text_of(&value.value) {
-                Some(text) if text.starts_with('{') && text.ends_with('}') => {
-                    let items = text[1..text.len() - 1].split(',').map(|item| item.trim().trim_matches('"'));
-                    Ok(items.map(|item| Scalar::Literal(typed(item, kind).unwrap_or_else(|| Value::from(item)))).collect())
-                }
-                _ => Err(format!("the list {expr}")),
-            },
-            _ => Err(format!("the list {expr}")),
-        }
-    }
-
-    /// A term; a fixed value is taken as `want`.
-    pub(super) fn term(&self, expr: &ast::Expr, want: Option<LogicalType>) -> Result<Scalar, Unknown> {
-        self.below(|| self.read_term(expr, want))
-    }
-
-    fn read_term(&self, expr: &ast::Expr, want: Option<LogicalType>) -> Result<Scalar, Unknown> {
+    /// What has a value of another kind.
+    fn value(&self, expr: &ast::Expr, want: Option<LogicalType>) -> Result<Node<ColumnId>, Unknown> {
         use ast::Expr as E;
+        let boxed = |expr: &ast::Expr, want| self.term(expr, want).map(Box::new);
+        let call = |function, expr: &ast::Expr| Ok::<_, Unknown>(Node::Call(function, vec![self.term(expr, None)?]));
         Ok(match expr {
-            E::Nested(inner) => self.term(inner, want)?,
             E::Identifier(name) if name.value.eq_ignore_ascii_case("value") && self.value.is_some() => {
-                Scalar::Column(self.value.unwrap_or_default())
+                Node::Leaf(self.value.unwrap_or_default())
             }
             E::Identifier(name) => match (self.column)(&name.value) {
-                Some(column) => Scalar::Column(column),
+                Some(column) => Node::Leaf(column),
                 // SQLite takes a name in double quotes that is no column for a text.
-                None if name.quote_style == Some('"') => Scalar::Literal(Value::from(name.value.as_str())),
+                None if name.quote_style == Some('"') => Node::Literal(Value::from(name.value.as_str())),
                 None => return Err(format!("the name {name}")),
             },
             E::CompoundIdentifier(names) => {
                 let column = names.last().and_then(|name| (self.column)(&name.value));
-                Scalar::Column(column.ok_or_else(|| format!("the name {expr}"))?)
+                Node::Leaf(column.ok_or_else(|| format!("the name {expr}"))?)
             }
             E::Value(ast::ValueWithSpan { value: ast::Value::Placeholder(unreadable), .. }) => return Err(unreadable.clone()),
             E::Value(_) | E::Prefixed { .. } | E::TypedString(_) => {
-                Scalar::Literal(fixed(expr, want).ok_or_else(|| format!("the value {expr}"))?)
+                Node::Literal(fixed(expr, want).ok_or_else(|| format!("the value {expr}"))?)
             }
             E::UnaryOp { op: UnaryOperator::Minus, .. } if is_fixed(expr) => {
-                Scalar::Literal(fixed(expr, want).ok_or_else(|| format!("the value {expr}"))?)
+                Node::Literal(fixed(expr, want).ok_or_else(|| format!("the value {expr}"))?)
             }
-            E::UnaryOp { op: UnaryOperator::Plus, expr } => self.term(expr, want)?,
             E::UnaryOp { op: UnaryOperator::Minus, expr } => {
-                Scalar::Arithmetic(Operator::Subtract, Box::new(Scalar::Literal(Value::Integer(0))), Box::new(self.term(expr, want)?))
+                Node::Arithmetic(Operator::Subtract, Box::new(Rule::literal(Value::Integer(0))), boxed(expr, want)?)
             }
             E::Cast { expr: inner, data_type, .. } => {
                 let kind = super::types::of_word(&data_type.to_string()).map(|meaning| meaning.kind);
-                match (self.term(inner, kind.or(want))?, kind) {
-                    (Scalar::Literal(value), Some(kind)) => Scalar::Literal(fixed(inner, Some(kind)).unwrap_or(value)),
+                match (self.term(inner, kind.or(want))?.node, kind) {
+                    (Node::Literal(value), Some(kind)) => Node::Literal(fixed(inner, Some(kind)).unwrap_or(value)),
                     (term, _) => term,
                 }
             }
-            E::Convert { expr, .. } | E::Collate { expr, .. } => self.term(expr, want)?,
             E::BinaryOp { left, op, right } if operator(op).is_some() => {
-                let operator = operator(op).unwrap_or(Operator::Add);
-                Scalar::Arithmetic(operator, Box::new(self.term(left, None)?), Box::new(self.term(right, None)?))
+                Node::Arithmetic(operator(op).unwrap_or(Operator::Add), boxed(left, None)?, boxed(right, None)?)
             }
-            E::Function(function) => self.call(function)?,
-            E::Trim { expr, trim_what: None, trim_characters: None, trim_where: None } => {
-                Scalar::Call(Function::Trim, vec![self.term(expr, None)?])
-            }
+            E::Trim { expr, trim_what: None, trim_characters: None, trim_where: None } => call(Function::Trim, expr)?,
             E::Substring { expr, substring_from, substring_for, .. } => {
                 let mut terms = vec![self.term(expr, None)?];
                 for part in [substring_from, substring_for].into_iter().flatten() {
                     terms.push(self.term(part, Some(LogicalType::Integer))?);
                 }
-                Scalar::Call(Function::Part, terms)
+                Node::Call(Function::Substring, terms)
             }
-            E::Position { expr, r#in } => Scalar::Call(Function::Position, vec![self.term(r#in, None)?, self.term(expr, None)?]),
-            E::Floor { expr, .. } => Scalar::Call(Function::Floor, vec![self.term(expr, None)?]),
-            E::Ceil { expr, .. } => Scalar::Call(Function::Ceiling, vec![self.term(expr, None)?]),
-            E::Extract { field: ast::DateTimeField::Year, expr, .. } => Scalar::Call(Function::Year, vec![self.term(expr, None)?]),
+            E::Position { expr, r#in } => Node::Call(Function::Position, vec![self.term(r#in, None)?, self.term(expr, None)?]),
+            E::Floor { expr, .. } => call(Function::Floor, expr)?,
+            E::Ceil { expr, .. } => call(Function::Ceiling, expr)?,
+            E::Extract { field: ast::DateTimeField::Year, expr, .. } => call(Function::Extract(Part::Year), expr)?,
             E::Case { operand, conditions, else_result, .. } => {
                 let mut cases = Vec::new();
                 for case in conditions {
                     let rule = match operand {
                         Some(operand) => {
                             let (left, right) = self.pair(operand, &case.condition)?;
-                            Rule::Compare(Comparison::Equal, left, right)
+                            Node::Compare(Comparison::Equal, left, right).into()
                         }
                         None => self.rule(&case.condition)?,
                     };
                     cases.push((rule, self.term(&case.result, want)?));
                 }
-                if let Some(other) = else_result {
-                    cases.push((Rule::Truth(Scalar::Literal(Value::Boolean(true))), self.term(other, want)?));
-                }
-                Scalar::Choose(cases)
+                Node::Case(cases, else_result.as_ref().map(|other| boxed(other, want)).transpose()?)
             }
             E::Subquery(_) | E::Exists { .. } => return Err("a query inside".to_owned()),
-            E::BinaryOp { op, .. } if comparison(op).is_none() && pattern_of(op).is_none() && !matches!(op, B::And | B::Or) => {
-                return Err(format!("the operator {op}"));
-            }
-            E::BinaryOp { .. }
-            | E::IsNull(_)
-            | E::IsNotNull(_)
-            | E::In { .. }
-            | E::Between { .. }
-            | E::Like { .. }
-            | E::ILike { .. }
-            | E::RLike { .. }
-            | E::SimilarTo { .. }
-            | E::AnyOp { .. }
-            | E::AllOp { .. }
-            | E::IsTrue(_)
-            | E::IsFalse(_)
-            | E::IsNotTrue(_)
-            | E::IsNotFalse(_)
-            | E::IsDistinctFrom(..)
-            | E::IsNotDistinctFrom(..)
-            | E::UnaryOp { op: UnaryOperator::Not, .. } => Scalar::Whether(Box::new(self.rule(expr)?)),
+            E::BinaryOp { op, .. } => return Err(format!("the operator {op}")),
             other => return Err(format!("`{other}`")),
         })
     }
 
-    fn call(&self, function: &ast::Function) -> Result<Scalar, Unknown> {
+    fn call(&self, function: &ast::Function) -> Result<Rule, Unknown> {
         use Function as F;
         let name = function.name.to_string().to_lowercase();
         let ast::FunctionArguments::List(list) = &function.args else { return Err(format!("the function {name}")) };
@@ -315,73 +301,57 @@ impl<'a> Reading<'a> {
         let known = match (name.trim_matches(['"', '`']), arguments.len()) {
             ("length" | "char_length" | "character_length", 1) => F::Length,
             ("octet_length", 1) => F::Octets,
-            ("lower" | "lcase", 1) => F::Lower,
-            ("upper" | "ucase", 1) => F::Upper,
+            ("lower" | "lcase", 1) => F::LowerAll,
+            ("upper" | "ucase", 1) => F::UpperAll,
             ("trim" | "btrim", 1) => F::Trim,
-            ("substr" | "substring" | "mid", 2 | 3) => F::Part,
+            ("substr" | "substring" | "mid", 2 | 3) => F::Substring,
             ("left", 2) => {
                 let mut terms = terms(None)?;
-                terms.insert(1, Scalar::Literal(Value::Integer(1)));
-                return Ok(Scalar::Call(F::Part, terms));
+                terms.insert(1, Rule::literal(Value::Integer(1)));
+                return Ok(Node::Call(F::Substring, terms).into());
             }
             ("abs", 1) => F::Absolute,
             ("round", 1 | 2) => F::Round,
             ("floor", 1) => F::Floor,
             ("ceil" | "ceiling", 1) => F::Ceiling,
-            ("coalesce" | "ifnull" | "nvl", 1..) => return Ok(Scalar::Call(F::FirstKnown, terms(kind)?)),
-            ("nullif", 2) => return Ok(Scalar::Call(F::NullIf, terms(kind)?)),
-            ("greatest", 1..) => return Ok(Scalar::Call(F::Greatest, terms(kind)?)),
-            ("least", 1..) => return Ok(Scalar::Call(F::Least, terms(kind)?)),
+            ("coalesce" | "ifnull" | "nvl", 1..) => return Ok(Node::Call(F::Coalesce, terms(kind)?).into()),
+            ("nullif", 2) => return Ok(Node::Call(F::NullIf, terms(kind)?).into()),
+            ("greatest", 1..) => return Ok(Node::Call(F::Greatest, terms(kind)?).into()),
+            ("least", 1..) => return Ok(Node::Call(F::Least, terms(kind)?).into()),
             ("num_nonnulls", 1..) => F::Known,
             ("num_nulls", 1..) => F::Unknown,
-            ("year", 1) => F::Year,
+            ("year", 1) => F::Extract(Part::Year),
             ("json_valid", 1) => F::IsJson,
             ("strpos" | "instr", 2) => F::Position,
             ("replace", 3) => F::Replace,
             ("mod", 2) => {
-                let [left, right] = <[Scalar; 2]>::try_from(terms(None)?).map_err(|_| "the function mod".to_owned())?;
-                return Ok(Scalar::Arithmetic(Operator::Remainder, Box::new(left), Box::new(right)));
+                let [left, right] = <[Rule; 2]>::try_from(terms(None)?).map_err(|_| "the function mod".to_owned())?;
+                return Ok(Node::Arithmetic(Operator::Remainder, Box::new(left), Box::new(right)).into());
             }
             ("concat", 1..) => {
-                let joined =
-                    terms(None)?.into_iter().reduce(|left, right| Scalar::Arithmetic(Operator::Join, Box::new(left), Box::new(right)));
+                let join = |left, right| Node::Arithmetic(Operator::Join, Box::new(left), Box::new(right)).into();
+                let joined = terms(None)?.into_iter().reduce(join);
                 return joined.ok_or_else(|| "the function concat".to_owned());
             }
-            ("regexp_like", 2) => return Ok(Scalar::Whether(Box::new(self.matches(arguments[0], arguments[1], false, false)?))),
+            ("regexp_like", 2) => return Ok(self.matches(arguments[0], arguments[1], false, false)?.into()),
             (other, _) => return Err(format!("the function {other}")),
         };
-        Ok(Scalar::Call(known, terms(None)?))
+        Ok(Node::Call(known, terms(None)?).into())
     }
 
     /// What values of a term are, where that can be told.
-    pub(super) fn kind(&self, term: &Scalar) -> Option<LogicalType> {
-        use Function as F;
-        Some(match term {
-            Scalar::Column(column) => self.table.columns[*column].kind,
-            Scalar::Literal(value) => match value {
-                Value::Integer(_) => LogicalType::Integer,
-                Value::Real(_) => LogicalType::Real,
-                Value::Boolean(_) => LogicalType::Boolean,
-                Value::Date(_) => LogicalType::Date,
-                Value::Timestamp(_) => LogicalType::Timestamp,
-                _ => return None,
-            },
-            Scalar::Call(F::Length | F::Octets | F::Known | F::Unknown | F::Year | F::Position | F::Floor | F::Ceiling, _) => {
-                LogicalType::Integer
-            }
-            Scalar::Call(F::Lower | F::Upper | F::Trim | F::Part | F::Replace, _) | Scalar::Arithmetic(Operator::Join, ..) => {
-                LogicalType::TEXT
-            }
-            Scalar::Call(F::IsJson, _) | Scalar::Whether(_) => LogicalType::Boolean,
-            Scalar::Call(_, terms) => return terms.iter().find_map(|term| self.kind(term)),
-            Scalar::Arithmetic(..) => return None,
-            Scalar::Choose(cases) => return cases.iter().find_map(|(_, term)| self.kind(term)),
-        })
+    pub(super) fn kind(&self, term: &Rule) -> Option<LogicalType> {
+        match &term.node {
+            // Schemas take dates and times apart in ways of their own, and write a fixed decimal with any number of digits.
+            Node::Arithmetic(operator, ..) if *operator != Operator::Join => None,
+            Node::Literal(Value::Text(_) | Value::Decimal(..)) => None,
+            _ => term.kind(&|column| Some(self.table.columns[*column].kind)),
+        }
     }
 }
 
-fn negate(rule: Rule, negated: bool) -> Rule {
-    if negated { Rule::Not(Box::new(rule)) } else { rule }
+fn negate(rule: Node<ColumnId>, negated: bool) -> Node<ColumnId> {
+    if negated { Node::Not(Box::new(rule.into())) } else { rule }
 }
 
 fn comparison(op: &B) -> Option<Comparison> {
@@ -416,112 +386,9 @@ fn operator(op: &B) -> Option<Operator> {
         B::Plus => Operator::Add,
         B::Minus => Operator::Subtract,
         B::Multiply => Operator::Multiply,
-        B::Divide | B::MyIntegerDivide => Operator::Divide,
+        B::Divide | B::MyIntegerDivide => Operator::DivideWhole,
         B::Modulo => Operator::Remainder,
         B::StringConcat => Operator::Join,
         _ => return None,
     })
-}
-
-fn is_fixed(expr: &ast::Expr) -> bool {
-    match expr {
-        ast::Expr::Value(_) | ast::Expr::TypedString(_) | ast::Expr::Prefixed { .. } => true,
-        ast::Expr::UnaryOp { op: UnaryOperator::Minus, expr } | ast::Expr::Nested(expr) | ast::Expr::Cast { expr, .. } => is_fixed(expr),
-        _ => false,
-    }
-}
-
-pub(super) fn text_of(value: &ast::Value) -> Option<&str> {
-    use ast::Value as V;
-    match value {
-        V::SingleQuotedString(text) | V::EscapedStringLiteral(text) | V::DoubleQuotedString(text) | V::NationalStringLiteral(text) => {
-            Some(text)
-        }
-        V::DollarQuotedString(text) => Some(&text.value),
-        _ => None,
-    }
-}
-
-/// A fixed value as a type, or as what it is by itself; `None` where it is not fixed or does not fit.
-pub(super) fn fixed(expr: &ast::Expr, want: Option<LogicalType>) -> Option<Value> {
-    match expr {
-        ast::Expr::Nested(inner) | ast::Expr::Prefixed { value: inner, .. } | ast::Expr::Collate { expr: inner, .. } => fixed(inner, want),
-        ast::Expr::Cast { expr: inner, .. } => fixed(inner, want),
-        ast::Expr::TypedString(typed) => fixed(
-            &ast::Expr::Value(typed.value.clone()),
-            want.or_else(|| super::types::of_word(&typed.data_type.to_string()).map(|meaning| meaning.kind)),
-        ),
-        ast::Expr::Identifier(name) if name.quote_style == Some('"') => typed(&name.value, want),
-        ast::Expr::UnaryOp { op: UnaryOperator::Minus, expr } => match fixed(expr, want)? {
-            Value::Integer(number) => Some(Value::Integer(-number)),
-            Value::Real(number) => Some(Value::Real(-number)),
-            Value::Decimal(units, scale) => Some(Value::Decimal((-units.get()).into(), scale)),
-            _ => None,
-        },
-        ast::Expr::Value(value) => match (&value.value, want) {
-            (ast::Value::Null, _) => Some(Value::Null),
-            (ast::Value::Number(text, _), _) => number(text, want),
-            (ast::Value::Boolean(truth), Some(LogicalType::Integer)) => Some(Value::Integer(i64::from(*truth))),
-            (ast::Value::Boolean(truth), _) => Some(Value::Boolean(*truth)),
-            (ast::Value::SingleQuotedByteStringLiteral(bits), _) => number(&i64::from_str_radix(bits, 2).ok()?.to_string(), want),
-            (other, _) => typed(text_of(other)?, want),
-        },
-        _ => None,
-    }
-}
-
-/// A number as a type.
-pub(super) fn number(text: &str, want: Option<LogicalType>) -> Option<Value> {
-    match want {
-        Some(LogicalType::Integer) => text.parse().ok().map(Value::Integer).or_else(|| number(text, None)),
-        Some(LogicalType::Real) => text.parse().ok().map(Value::Real),
-        Some(LogicalType::Decimal { scale, .. }) => {
-            let decimal = Decimal::parse(text)?;
-            Some(decimal.rescaled(scale).unwrap_or(decimal).into())
-        }
-        Some(LogicalType::Boolean) => Some(Value::Boolean(text.parse::<f64>().ok()? != 0.0)),
-        Some(LogicalType::Text { .. }) => Some(Value::from(text)),
-        Some(LogicalType::Timestamp | LogicalType::Date) => None,
-        _ => text
-            .parse()
-            .ok()
-            .map(Value::Integer)
-            .or_else(|| Decimal::parse(text).map(Value::from))
-            .or_else(|| text.parse().ok().map(Value::Real)),
-    }
-}
-
-/// A text as a type.
-pub(super) fn typed(text: &str, want: Option<LogicalType>) -> Option<Value> {
-    match want {
-        None | Some(LogicalType::Text { .. }) => Some(Value::from(text)),
-        Some(LogicalType::Boolean) => match text.to_ascii_lowercase().as_str() {
-            "t" | "true" | "1" | "y" | "yes" | "on" => Some(Value::Boolean(true)),
-            "f" | "false" | "0" | "n" | "no" | "off" => Some(Value::Boolean(false)),
-            _ => None,
-        },
-        Some(LogicalType::Date) => {
-            parse_date(text).or_else(|| parse_timestamp(text).map(|micros| micros.div_euclid(86_400_000_000) as i32)).map(Value::Date)
-        }
-        Some(LogicalType::Timestamp) => {
-            // A zone behind it is taken off: the dumps of databases write UTC.
-            let plain = text.trim_end_matches("+00").trim_end_matches("+00:00");
-            parse_timestamp(plain).map(Value::Timestamp)
-        }
-        Some(LogicalType::Uuid) => uuid(text).map(Value::Uuid),
-        Some(LogicalType::Blob) => Some(match text.strip_prefix("\\x").map(hex) {
-            Some(bytes) => Value::Blob(bytes?.into()),
-            None => Value::Blob(text.as_bytes().into()),
-        }),
-        Some(LogicalType::Integer | LogicalType::Real | LogicalType::Decimal { .. }) => number(text, want),
-    }
-}
-
-pub(super) fn hex(text: &str) -> Option<Vec<u8>> {
-    let digits: Option<Vec<u8>> = text.chars().map(|c| c.to_digit(16).map(|digit| digit as u8)).collect();
-    Some(digits?.chunks(2).map(|pair| pair[0] << 4 | pair.get(1).copied().unwrap_or(0)).collect())
-}
-
-fn uuid(text: &str) -> Option<[u8; 16]> {
-    hex(&text.replace('-', ""))?.try_into().ok()
 }

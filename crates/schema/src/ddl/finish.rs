@@ -5,11 +5,12 @@ use std::collections::HashMap;
 use sqlparser::ast;
 
 use super::draft::{Condition, Constraint, ConstraintKind, DraftTable, KeyPart, Meaning, Seed};
-use super::expression::{Reading, fixed, hex, number, typed};
+use super::expression::Reading;
+use super::literal::{fixed, hex, number, text_of, typed};
 use super::read::{DdlError, Replay};
+use crate::expr::{Function, Node, Rule};
 use crate::model::{Check, Column, ColumnId, Default, Form, Index, Reference, Schema, Table, TableId, Unique, UniqueIndex};
 use crate::names::did_you_mean;
-use crate::rule::{Function, Rule, Scalar};
 use crate::types::LogicalType;
 use crate::value::Value;
 
@@ -82,14 +83,14 @@ impl Replay<'_> {
                         continue;
                     }
                     let reading = Reading::new(table, &find, None, dialect);
-                    let terms: Result<Vec<Scalar>, String> = parts
+                    let terms: Result<Vec<Rule>, String> = parts
                         .iter()
                         .map(|part| {
                             let term = reading.term(&part.expr, None)?;
                             Ok(match part.length {
                                 Some(length) => {
-                                    let literal = |number| Scalar::Literal(Value::Integer(number));
-                                    Scalar::Call(Function::Part, vec![term, literal(1), literal(length.into())])
+                                    let literal = |number| Rule::literal(Value::Integer(number));
+                                    Node::Call(Function::Substring, vec![term, literal(1), literal(length.into())]).into()
                                 }
                                 None => term,
                             })
@@ -119,8 +120,8 @@ impl Replay<'_> {
                     check(table, condition, &find, Some(at), dialect);
                 }
                 if !meaning.words.is_empty() && meaning.form == Form::Plain {
-                    let words = meaning.words.iter().map(|word| Scalar::Literal(Value::from(word.as_str()))).collect();
-                    let rule = Rule::In(Scalar::Column(at), words);
+                    let words = meaning.words.iter().map(|word| Rule::literal(word.as_str())).collect();
+                    let rule = Node::In(Box::new(Node::Leaf(at).into()), words).into();
                     let sql = format!("{} is one of its type's words", column.name.text);
                     table.checks.push(Check { sql, rule: Ok(rule), span: column.name.span });
                 }
@@ -183,7 +184,7 @@ const MOST_DEFAULT: usize = 64 << 10;
 /// The text that a default is, where it is one.
 fn text_default(expr: &ast::Expr) -> Option<&str> {
     match expr {
-        ast::Expr::Value(value) => super::expression::text_of(&value.value),
+        ast::Expr::Value(value) => text_of(&value.value),
         ast::Expr::Nested(inner) | ast::Expr::Cast { expr: inner, .. } => text_default(inner),
         _ => None,
     }
@@ -217,8 +218,8 @@ fn check(
     // A text that must be JSON is made as JSON.
     if let Ok(rule) = &rule {
         for part in rule.conjuncts() {
-            if let Rule::Truth(Scalar::Call(Function::IsJson, terms)) = part
-                && let [Scalar::Column(column)] = terms.as_slice()
+            if let Node::Call(Function::IsJson, terms) = &part.node
+                && let Some(column) = terms.first().and_then(Rule::as_leaf)
                 && matches!(table.columns[*column].kind, LogicalType::Text { .. })
             {
                 table.columns[*column].form = Form::Json;

@@ -11,6 +11,7 @@ mod draft;
 mod expression;
 mod finish;
 mod insert;
+mod literal;
 mod read;
 mod split;
 mod tokens;

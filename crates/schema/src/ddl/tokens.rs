@@ -342,7 +342,7 @@ fn without_globs(mut tokens: Vec<TokenWithSpan>) -> Vec<TokenWithSpan> {
             && word.quote_style.is_none()
             && word.value.eq_ignore_ascii_case("glob")
         {
-            *glob = crate::rule::glob(glob);
+            *glob = crate::expr::glob(glob);
             before[at - 1].token = Token::make_keyword("REGEXP");
         }
     }

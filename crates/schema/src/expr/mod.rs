@@ -1,30 +1,53 @@
-//! The expression grammar: needs (`give`, `where`, `order`), value recipes and row counts.
+//! Conditions and values: of needs, of checks in a schema, of SQL statements; and value recipes and row counts.
 //!
-//! One parser reads them all and notes the place of every part, so that an error can point at it. What a text means for a
-//! schema is found out by those who use the tree; here only its form counts.
+//! One tree ([`Expr`], over what stands at its leaves), one evaluator ([`Scope`]), one type check ([`check`]). The parser of needs
+//! notes the place of every part, so that an error can point at it.
 //!
 //! ```text
 //! condition = both { "or" both }            both    = negated { "and" negated }
-//! negated   = { "not" } test                test    = "(" condition ")" | operand [ comparison ]
-//! operand   = literal | ":" name | name "(" [ operand { "," operand } ] ")" | path
-//! give      = operand [ "as" name ]         order   = operand [ "asc" | "desc" ]
-//! recipe    = [ "unique" ] source [ "in" literal ".." literal ] [ "or" "null" number "%" ]
-//! source    = literal [ ".." literal ] | name [ "(" [ argument { "," argument } ] ")" ]
+//! negated   = { "not" } test
+//! test      = sum [ ( "=" | "<>" | "<" | "<=" | ">" | ">=" ) sum | "is" [ "not" ] "null" | [ "not" ] more ]
+//! more      = "in" ( "(" sum { "," sum } ")" | parameter ) | "between" sum "and" sum
+//!           | ( "like" | "contains" | "starts" | "ends" ) sum | "matches" text
+//! sum       = product { ( "+" | "-" | "||" ) product }
+//! product   = unary { ( "*" | "/" | "%" ) unary }
+//! unary     = { "-" } primary
+//! primary   = literal | parameter | path | "(" condition ")" | function | aggregate | "exists" "(" source ")"
+//!           | "if" "(" parameter "," condition ")"
+//!           | "case" "when" condition "then" condition { "when" … } [ "else" condition ] "end"
+//! function  = name "(" condition { "," condition } ")" | "extract" "(" part "from" condition ")" | "start_of" "(" part "," condition ")"
+//! aggregate = name "(" [ [ "distinct" ] condition [ "from" source ] | source ] ")"
+//! source    = path [ "where" condition ]
+//! parameter = ":" name                      path    = name { "." name }
+//! give      = condition [ "as" name ]       order   = condition [ "asc" | "desc" ]
+//! recipe    = [ "unique" ] value [ "in" literal ".." literal ] [ "or" "null" number "%" ]
+//! value     = literal [ ".." literal ] | name [ "(" [ argument { "," argument } ] ")" ]
 //!           | "{" [ name ":" recipe { "," name ":" recipe } ] "}"
-//! argument  = literal [ number ] | literal ".." literal | name [ "." name ] | recipe
+//! argument  = literal [ number ] | literal ".." literal | name [ "." name ] | name number | recipe
 //!           | literal ":" recipe | "else" ":" recipe
 //! rows      = number | children "per" [ number "%" "of" ] name
 //! children  = number [ ".." number ] | "poisson" "(" number ")" | "heavy" "(" number ")"
 //! ```
 
+mod evaluate;
+mod kind;
+mod pattern;
 mod print;
 mod read;
 mod recipe;
+mod rule;
 mod tree;
+mod written;
 
+pub use evaluate::Scope;
+pub use kind::{Kinds, MOST_DIGITS, Mistake, check, fit, kind_of, parse_uuid, precision};
+pub use pattern::Pattern;
+pub(crate) use pattern::glob;
 pub use read::{ReadError, read_condition, read_give, read_order};
 pub use recipe::{Argument, Children, Recipe, RowCount, Source, read_recipe, read_row_count};
-pub use tree::{Comparison, Expr, Give, Name, Node, OrderTerm, TextMatch};
+pub use rule::{Row, Rule};
+pub use tree::{Comparison, Expr, Function, Name, Node, Operator, Part, TextMatch};
+pub use written::{Give, OrderTerm, Written, WrittenAggregate, WrittenSource};
 
 #[cfg(test)]
 mod tests;

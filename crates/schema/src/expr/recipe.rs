@@ -9,7 +9,7 @@ use winnow::token::any;
 use winnow::{ModalResult, Parser};
 
 use super::print::Literal;
-use super::read::{Input, ReadError, expected, literal, name, number, read_all, symbol, word};
+use super::read::{Input, ReadError, expected, literal, number, read_all, recipe_name as name, recipe_needs_quotes, symbol, word};
 use super::tree::Name;
 use crate::value::Value;
 
@@ -47,6 +47,8 @@ pub enum Source {
 /// One argument of a named way.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Argument {
+    /// A number under a name, `zipf 1.1`.
+    Named(Name, Value),
     /// A value, with the weight written behind it (`'calm' 5`).
     Value(Value, Option<Value>),
     /// A range.
@@ -170,6 +172,11 @@ fn argument(input: &mut Input<'_>) -> ModalResult<Argument> {
     }
     let start = input.checkpoint();
     if let Some(path) = opt(path).parse_next(input)? {
+        if let [name] = path.as_slice()
+            && let Some(number) = opt(number).parse_next(input)?
+        {
+            return Ok(Argument::Named(name.clone(), number));
+        }
         let follows: Option<char> = peek(opt(preceded(multispace0, any))).parse_next(input)?;
         if matches!(follows, Some(',' | ')') | None) {
             return Ok(Argument::Path(path));
@@ -242,6 +249,7 @@ impl fmt::Display for RowCount {
 impl fmt::Display for Argument {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
+            Argument::Named(name, number) => write!(f, "{} {}", RecipeName(name), Literal(number)),
             Argument::Value(value, None) => Literal(value).fmt(f),
             Argument::Value(value, Some(weight)) => write!(f, "{} {}", Literal(value), Literal(weight)),
             Argument::Range(low, high) => write!(f, "{}..{}", Literal(low), Literal(high)),
@@ -257,6 +265,15 @@ fn list<T: fmt::Display>(f: &mut fmt::Formatter<'_>, items: &[T], between: &str)
     items.iter().enumerate().try_for_each(|(at, item)| write!(f, "{}{item}", if at == 0 { "" } else { between }))
 }
 
+/// The name of a recipe, which may be a word that needs keep to themselves.
+struct RecipeName<'a>(&'a Name);
+
+impl fmt::Display for RecipeName<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if recipe_needs_quotes(&self.0.text) { self.0.fmt(f) } else { f.write_str(&self.0.text) }
+    }
+}
+
 impl fmt::Display for Recipe {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         if self.unique {
@@ -265,9 +282,9 @@ impl fmt::Display for Recipe {
         match &self.source {
             Source::Literal(value) => Literal(value).fmt(f)?,
             Source::Range(low, high) => write!(f, "{}..{}", Literal(low), Literal(high))?,
-            Source::Call { name, arguments } if arguments.is_empty() => name.fmt(f)?,
+            Source::Call { name, arguments } if arguments.is_empty() => RecipeName(name).fmt(f)?,
             Source::Call { name, arguments } => {
-                write!(f, "{name}(")?;
+                write!(f, "{}(", RecipeName(name))?;
                 list(f, arguments, ", ")?;
                 f.write_str(")")?;
             }

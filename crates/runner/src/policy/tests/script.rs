@@ -173,7 +173,7 @@ impl Stage for Script {
             return Err(Trouble::Refused("the server went away".to_owned()));
         }
         let rows = |set: &Vec<Value>| (0..right_rows(set)).map(|row| vec![Value::Integer(row as i64)]).collect::<Vec<_>>();
-        let reference = |set: &Vec<Value>| Reference { rows: rows(set), keys: Vec::new(), complete: true };
+        let reference = |set: &Vec<Value>| Reference { rows: rows(set), complete: true, ..Reference::default() };
         Ok(Right { references: sets.iter().map(reference).collect(), by: "the script".to_owned() })
     }
 
@@ -199,7 +199,7 @@ impl Stage for Script {
         let at = self.at.take().expect("somebody was started");
         self.clock += self.actors[at].call * right.len() as f64;
         let difference =
-            || kampf_contest::Difference { row: 0, column: None, expected: None, found: None, expected_rows: 1, found_rows: 2 };
+            || kampf_contest::Difference { row: 0, column: None, expected: None, found: None, expected_rows: 1, found_rows: 2, came: None };
         Ok(match self.starts[at] >= self.actors[at].wrong_from {
             true => CheckedVerdict::Disagrees(0, Box::new(difference())),
             false => CheckedVerdict::Agrees,

@@ -37,7 +37,51 @@ fn mistakes_are_worded_and_placed() {
     assert_eq!(at("a = 'x"), ("expected the closing quote, found the end".to_owned(), 6));
     assert_eq!(at("a = 2026-02-30").0, "expected a date that exists, like 2026-03-01 or 2026-03-01T07:30:00, found the end");
     assert_eq!(at("a is nothing"), ("expected `null`, found `nothing`".to_owned(), 5));
-    assert!(at(&"(".repeat(100)).0.starts_with("nested deeper"));
+    for deep in ["(".repeat(10_000), "case when ".repeat(10_000), "not (".repeat(10_000), "count(a where ".repeat(1_000)] {
+        assert!(at(&deep).0.starts_with("nested deeper"), "{}", at(&deep).0);
+    }
+    assert!(at(&format!("a{} = 1", " + a".repeat(10_000))).0.starts_with("more than 200 operators"));
+    assert!(read_condition(&format!("{}a", "not ".repeat(10_000))).is_ok());
+    assert!(read_condition(&format!("{}a = 1", "-".repeat(10_000))).is_ok());
+}
+
+#[test]
+fn mistakes_come_with_what_to_do() {
+    let hint = |text: &str| read_give(text).unwrap_err().hint.unwrap_or_default();
+    assert_eq!(hint("lowr(name)"), "did you mean `lower`?");
+    assert!(hint("regexp_replace(name, 'a', 'b')").contains("SQL of your own"));
+    assert!(hint("inspection { mites }").contains("aggregate"));
+    assert!(hint("order").contains("double quotes"));
+    assert!(hint("count(x) over (partition)").contains("SQL of your own"));
+    assert_eq!(at("count(inspection order mites) > 3"), ("`order` has no meaning here: all rows count".to_owned(), 17));
+    assert_eq!(at("substring(a, 1) = 'x'"), ("`substring` takes 3, not 2".to_owned(), 0));
+    assert_eq!(at("a matches 'x\\d'"), ("`\\d` means different things to different engines".to_owned(), 13));
+    assert_eq!(at("extract(fortnight from a) = 1").0, "`fortnight` is not a part of a time");
+}
+
+#[test]
+fn the_forms_of_the_language_are_read() {
+    for text in [
+        "count() > 3",
+        "count(inspection where mites > 3) >= 2",
+        "count(distinct inspector from inspection where temper < 4) > 1",
+        "avg(temper from inspection where mites > 3) > 5",
+        "exists(weighing where kilograms > 60)",
+        "case when frames > 8 then 'large' when frames is null then 'unknown' else 'small' end = 'large'",
+        "start_of(month, inspected_at) = 2026-03-01",
+        "extract(hour from inspected_at) between 6 and 9",
+        "name || ' ' || \"order\" contains :part",
+        "a - -5 - (b - c) * 2 % 7 > -(3)",
+        "id in :list and not state in :states",
+        "if(:name, name contains :name) and if(:ids, id in :ids)",
+        "a + b > 3 and -(a * b) < 0",
+        "label matches '^HV-[0-9]+$'",
+        "coalesce(nullif(name, ''), 'none') <> trim(name)",
+    ] {
+        let read = read_condition(text).unwrap_or_else(|error| panic!("{text}: {error:?}"));
+        assert_eq!(read.to_string(), text);
+    }
+    assert_eq!(read_condition("(a + b) > 3").unwrap().to_string(), "a + b > 3");
 }
 
 #[test]
@@ -79,17 +123,19 @@ fn recipes_and_row_counts_read_and_print() {
     assert_eq!(read_recipe("text(600) or null 130%").unwrap_err().message, "expected a percentage from 0 to 100, found `130`");
 }
 
-fn no_span<T: Into<String>>(text: T) -> Name {
-    Name { text: text.into(), span: Span::default() }
+fn name() -> impl Strategy<Value = Name> {
+    "[a-z_\" .]{1,8}".prop_map(|text| Name { text, span: Span::default() })
 }
 
-fn expr(node: Node) -> Expr {
-    Expr { node, span: Span::default() }
+fn path() -> impl Strategy<Value = Vec<Name>> {
+    prop::collection::vec(name(), 1..4)
 }
 
-fn operand() -> impl Strategy<Value = Expr> {
-    let name = || "[a-z_\" .]{1,8}".prop_map(no_span);
-    let leaf = prop_oneof![
+fn leaf() -> impl Strategy<Value = Expr<Written>> {
+    // Never a word of the grammar, which no parameter can be called by.
+    let parameter =
+        || name().prop_map(|name| Name { text: format!("p{}", name.text.replace(|c: char| !c.is_ascii_lowercase(), "p")), ..name });
+    prop_oneof![
         any::<i64>().prop_map(|number| Node::Literal(Value::Integer(number))),
         (any::<i64>(), 1_u8..9).prop_map(|(units, scale)| Node::Literal(Decimal { units: units.into(), scale }.into())),
         "[a-z'é \\\\]{0,9}".prop_map(|text| Node::Literal(Value::Text(text.into()))),
@@ -97,46 +143,65 @@ fn operand() -> impl Strategy<Value = Expr> {
         any::<u32>().prop_map(|micros| Node::Literal(Value::Timestamp(i64::from(micros) * 1_000_003))),
         any::<bool>().prop_map(|truth| Node::Literal(Value::Boolean(truth))),
         Just(Node::Literal(Value::Null)),
-        prop::collection::vec(name(), 1..4).prop_map(Node::Path),
-        // Never a word of the grammar, which no parameter can be called by.
-        name().prop_map(|name| Node::Parameter(format!("p{}", name.text.replace(|c: char| !c.is_ascii_lowercase(), "p")))),
+        path().prop_map(|path| Node::Leaf(Written::Path(path))),
+        parameter().prop_map(|name| Node::Leaf(Written::Parameter(name))),
     ]
-    .prop_map(expr);
-    prop_oneof![
-        3 => leaf.clone(),
-        1 => (name(), prop::collection::vec(leaf, 0..3)).prop_map(|(name, arguments)| expr(Node::Call { name, arguments })),
-    ]
+    .prop_map(Expr::from)
 }
 
-fn condition() -> impl Strategy<Value = Expr> {
-    let boxed = || operand().prop_map(Box::new);
-    let test = prop_oneof![
-        (boxed(), boxed()).prop_map(|(left, right)| Node::Compare(Comparison::LessOrEqual, left, right)),
-        (boxed(), prop::collection::vec(operand(), 1..3)).prop_map(|(left, list)| Node::In(left, list)),
-        (boxed(), boxed(), boxed()).prop_map(|(value, low, high)| Node::Between(value, low, high)),
-        boxed().prop_map(Node::IsNull),
-        (boxed(), boxed()).prop_map(|(text, pattern)| Node::Match(TextMatch::Contains, text, pattern)),
-    ]
-    .prop_map(expr);
-    test.prop_recursive(4, 20, 3, |inner| {
+fn aggregate(name: &str, distinct: bool, of: Option<Expr<Written>>, from: Option<WrittenSource>) -> Node<Written> {
+    let name = Name { text: name.to_owned(), span: Span::default() };
+    Node::Leaf(Written::Aggregate(Box::new(WrittenAggregate { name, distinct, of, from })))
+}
+
+fn expression() -> impl Strategy<Value = Expr<Written>> {
+    leaf().prop_recursive(5, 32, 4, |inner| {
+        let boxed = || inner.clone().prop_map(Box::new);
+        let source =
+            || (path(), prop::option::of(inner.clone())).prop_map(|(path, filter)| WrittenSource { path, filter, span: Span::default() });
+        let operators = [Operator::Add, Operator::Subtract, Operator::Multiply, Operator::Divide, Operator::Remainder, Operator::Join];
+        let functions: Vec<Function> =
+            vec![Function::Lower, Function::Extract(Part::Month), Function::StartOf(Part::Week), Function::Negate];
         prop_oneof![
-            inner
-                .clone()
-                .prop_filter("two nots cancel", |inner| !matches!(inner.node, Node::Not(_)))
-                .prop_map(|inner| expr(Node::Not(Box::new(inner)))),
-            prop::collection::vec(inner.clone(), 2..4).prop_map(|parts| expr(Node::And(parts))),
-            prop::collection::vec(inner, 2..4).prop_map(|parts| expr(Node::Or(parts))),
+            (prop::sample::select(operators.to_vec()), boxed(), boxed())
+                .prop_map(|(operator, left, right)| Node::Arithmetic(operator, left, right)),
+            (boxed(), boxed()).prop_map(|(left, right)| Node::Compare(Comparison::LessOrEqual, left, right)),
+            (boxed(), prop::collection::vec(inner.clone(), 1..3)).prop_map(|(left, list)| Node::In(left, list)),
+            (boxed(), boxed(), boxed()).prop_map(|(value, low, high)| Node::Between(value, low, high)),
+            boxed().prop_map(Node::IsNull),
+            boxed().prop_map(|text| Node::Fits(text, Pattern::written("^[a-c]+'x'?$").unwrap())),
+            (prop::sample::select(TextMatch::ALL.to_vec()), boxed(), boxed())
+                .prop_map(|(kind, text, pattern)| Node::Match(kind, text, pattern)),
+            boxed().prop_filter("two nots cancel", |inner| !matches!(inner.node, Node::Not(_))).prop_map(Node::Not),
+            prop::collection::vec(inner.clone(), 2..4).prop_map(Node::And),
+            prop::collection::vec(inner.clone(), 2..4).prop_map(Node::Or),
+            (prop::sample::select(functions), inner.clone())
+                .prop_filter("two signs cancel", |(function, of)| {
+                    *function != Function::Negate || !matches!(of.node, Node::Call(Function::Negate, _))
+                })
+                .prop_map(|(function, of)| Node::Call(function, vec![of])),
+            prop::collection::vec(inner.clone(), 1..3).prop_map(|parts| Node::Call(Function::Coalesce, parts)),
+            (prop::collection::vec((inner.clone(), inner.clone()), 1..3), prop::option::of(boxed()))
+                .prop_map(|(cases, otherwise)| Node::Case(cases, otherwise)),
+            (any::<bool>(), inner.clone(), prop::option::of(source())).prop_map(|(distinct, of, from)| aggregate(
+                "sum",
+                distinct,
+                Some(of),
+                from
+            )),
+            source().prop_map(|source| Node::Leaf(Written::Exists(Box::new(source)))),
         ]
+        .prop_map(Expr::from)
     })
 }
 
 proptest! {
     #[test]
-    fn what_is_printed_reads_back(condition in condition()) {
+    fn what_is_printed_reads_back(condition in expression()) {
         let printed = condition.to_string();
         let read = read_condition(&printed);
         prop_assert!(read.is_ok(), "{printed}: {read:?}");
-        prop_assert_eq!(read.unwrap().to_string(), printed);
+        prop_assert_eq!(read.as_ref().unwrap().to_string(), printed);
     }
 
     #[test]

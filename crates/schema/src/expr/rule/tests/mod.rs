@@ -1,9 +1,10 @@
 use super::*;
 use crate::ddl;
+use crate::model::Table;
 use crate::value::Decimal;
 
 /// The check of a table with columns a (integer), b (text), c (date), d (decimal), e (boolean).
-fn check(sql: &str) -> (crate::Table, Rule) {
+fn check(sql: &str) -> (Table, Rule) {
     let text = format!("CREATE TABLE t (a INTEGER, b TEXT, c DATE, d DECIMAL(8, 2), e BOOLEAN, CHECK ({sql}))");
     let ddl = ddl::read(&text).unwrap_or_else(|error| panic!("{sql}: {error:?}"));
     let table = ddl.schema.tables[0].clone();
@@ -60,29 +61,6 @@ fn conditions_mean_what_they_mean_in_sql() {
     ] {
         assert_eq!(holds(sql, a, b), expected, "{sql} with a = {a:?}, b = {b:?}");
     }
-}
-
-#[test]
-fn conditions_are_printed_as_each_engine_says_them() {
-    let quote = |name: &str| format!("\"{name}\"");
-    let one = Spelling {
-        quote,
-        has_booleans: true,
-        has_dates: true,
-        matches: Some(("~", "~*")),
-        like: (Some("LIKE"), Some("ILIKE")),
-        has_floor: true,
-    };
-    let other = Spelling { has_booleans: false, has_dates: false, matches: None, like: (None, Some("LIKE")), has_floor: false, ..one };
-    let both = |sql: &str| {
-        let (table, rule) = check(sql);
-        (rule.sql(&table, &one), rule.sql(&table, &other))
-    };
-    let (left, right) = both("e = true AND c > '2024-01-01' AND (a IS NULL OR a > 1)");
-    assert_eq!(left.as_deref(), Some("(\"e\" = true AND \"c\" > DATE '2024-01-01' AND (\"a\" IS NULL OR \"a\" > 1))"));
-    assert_eq!(right.as_deref(), Some("(\"e\" = 1 AND \"c\" > '2024-01-01' AND (\"a\" IS NULL OR \"a\" > 1))"));
-    assert_eq!(both("b ~ '^x'"), (Some("\"b\" ~ '^x'".to_owned()), None));
-    assert_eq!(both("b IN ('it''s')").0.as_deref(), Some("\"b\" IN ('it''s')"));
 }
 
 #[test]

@@ -1,0 +1,277 @@
+//! Root statements whose rows carry values: what is selected, how it is called, and the statement around it.
+
+use kampf_schema::expr::{Expr, Node};
+use kampf_schema::{ColumnId, HopKind};
+
+use super::frame::{Frame, Ground, ToOne};
+use super::split::unsaid;
+use super::{Split, Ways, has_aggregate};
+use crate::choice::{Columns, Filters, Hydration, Loading};
+use crate::need::{Leaf, Need};
+use crate::plan::{Body, Layout, LayoutColumn, Plan, PlanNode, ResultColumn, RootStatement};
+use crate::sql::column;
+use crate::statement::{Condition, Select, Selected, SortKey, Term};
+
+/// One value that is selected.
+pub(super) struct Listed {
+    pub(super) value: Expr<Leaf>,
+    pub(super) name: String,
+    /// Whether the name was given by us or the user, and differs from what the column would be called anyway.
+    named: bool,
+}
+
+impl Listed {
+    /// A column of the root's own.
+    pub(super) fn own(value: Expr<Leaf>, name: &str) -> Listed {
+        Listed { value, name: name.to_owned(), named: false }
+    }
+}
+
+/// What is selected of each root row: all columns of the root (joined: of every table to one) or only what is given, then what else
+/// the application needs.
+pub(super) fn listed(ground: Ground<'_>, ways: Ways, split: &Split) -> Vec<Listed> {
+    let Ground { schema, need, .. } = ground;
+    let mut list: Vec<Listed> = Vec::new();
+    let mut add = |value: &Expr<Leaf>, name: &str, named: bool| {
+        if list.iter().any(|listed| listed.value == *value) {
+            return;
+        }
+        let mut unique = name.to_owned();
+        let mut number = 1;
+        while list.iter().any(|listed| listed.name == unique) {
+            number += 1;
+            unique = format!("{name}_{number}");
+        }
+        let named = named || unique != name;
+        list.push(Listed { value: value.clone(), name: unique, named });
+    };
+    let own = |column: ColumnId| -> Expr<Leaf> { Node::Leaf(Leaf::Column { source: 0, column }).into() };
+    let own_name = |value: &Expr<Leaf>| match value.as_leaf() {
+        Some(Leaf::Column { source: 0, column }) => Some(schema.table(need.root()).columns[*column].name.as_str()),
+        _ => None,
+    };
+    let (wanted, selecting) = split.app_values(need);
+    if ways.columns == Columns::All {
+        for (column, model) in schema.table(need.root()).columns.iter().enumerate() {
+            add(&own(column), &model.name, false);
+        }
+        if ways.loading == Loading::Joined {
+            for source in to_one(need, wanted.iter().chain(&selecting)) {
+                let table = schema.table(need.sources[source].table);
+                for (column, model) in table.columns.iter().enumerate() {
+                    add(&Node::Leaf(Leaf::Column { source, column }).into(), &format!("{}.{}", table.name, model.name), true);
+                }
+            }
+        }
+    }
+    let called = |at: usize| match &need.group {
+        None => need.give[at].name.as_str(),
+        Some(group) => group.keys.get(at).map_or("part", |key| key.name.as_str()),
+    };
+    for (at, &value) in wanted.iter().enumerate() {
+        if is_made_by_statement(ground, ways, value) {
+            // A column asked for by its own name, in whatever letters, is called as the schema calls it.
+            let own = own_name(value).filter(|name| name.eq_ignore_ascii_case(called(at)));
+            add(value, own.unwrap_or(called(at)), own.is_none());
+        } else {
+            for leaf in value.leaves() {
+                add_leaf(ground, leaf, "part", &own_name, &mut add);
+            }
+        }
+    }
+    for leaf in selecting.into_iter().flat_map(Expr::leaves) {
+        add_leaf(ground, leaf, "key", &own_name, &mut add);
+    }
+    list
+}
+
+/// Adds what a value in the application is made from; what the engine cannot say comes as rows.
+fn add_leaf<'n>(
+    ground: Ground<'_>,
+    leaf: &Leaf,
+    otherwise: &str,
+    own_name: &dyn Fn(&Expr<Leaf>) -> Option<&'n str>,
+    add: &mut dyn FnMut(&Expr<Leaf>, &str, bool),
+) {
+    let value: Expr<Leaf> = Node::Leaf(leaf.clone()).into();
+    if matches!(leaf, Leaf::Parameter(_)) || unsaid(ground, &value).is_some() {
+        return;
+    }
+    match own_name(&value) {
+        Some(name) => add(&value, name, false),
+        None => add(&value, otherwise, true),
+    }
+}
+
+/// Whether the root's statement makes a value as a whole. An entity's own columns are put together by the application.
+fn is_made_by_statement(ground: Ground<'_>, ways: Ways, value: &Expr<Leaf>) -> bool {
+    let is_own = |leaf: &&Leaf| matches!(leaf, Leaf::Column { source: 0, .. } | Leaf::Parameter(_));
+    let entity = matches!(ways.hydration, Hydration::Managed | Hydration::Plain);
+    let from_entity = entity && value.as_leaf().is_none() && value.leaves().iter().all(is_own);
+    !from_entity && unsaid(ground, value).is_none()
+}
+
+/// The sources to one that values come from, with those on the way.
+fn to_one<'n>(need: &Need, values: impl Iterator<Item = &'n &'n Expr<Leaf>>) -> Vec<usize> {
+    let mut sources = Vec::new();
+    for leaf in values.flat_map(|value| value.leaves()) {
+        if let Leaf::Column { source, .. } = leaf {
+            for at in need.way(0, *source) {
+                let is_one = need.sources[at].hop.as_ref().is_some_and(|hop| hop.kind == HopKind::One);
+                if is_one && !sources.contains(&at) {
+                    sources.push(at);
+                }
+            }
+        }
+    }
+    sources
+}
+
+/// The statement for a list of values.
+pub(super) fn statement(ground: Ground<'_>, ways: Ways, split: &Split, list: &[Listed]) -> Select {
+    let need = ground.need;
+    let mut frame = Frame::new(ground, 0);
+    if ways.loading == Loading::Grouped {
+        let values: Vec<&Expr<Leaf>> = list.iter().map(|listed| &listed.value).chain(selection(need, split)).collect();
+        let mut dependent = Vec::new();
+        for leaf in values.iter().flat_map(|value| value.leaves()) {
+            if let Leaf::Column { source, column } = leaf
+                && *source != 0
+                && !dependent.contains(&(*source, *column))
+            {
+                dependent.push((*source, *column));
+            }
+        }
+        frame.group(&aggregates(&values), &dependent, true);
+    }
+    let to_one = if ways.loading == Loading::Computed { ToOne::Nested } else { ToOne::Join };
+    let columns = list
+        .iter()
+        .map(|listed| vec![Selected { value: frame.say(&listed.value, to_one), name: listed.named.then(|| listed.name.clone()) }]);
+    frame.select.columns = columns.collect();
+    if split.order {
+        for by in &need.order {
+            let named = list.iter().find(|listed| listed.named && listed.value == by.value);
+            let value = match named {
+                Some(listed) => Node::Leaf(Term::Output(listed.name.clone(), need.kind_of(ground.schema, &by.value))).into(),
+                None => frame.say(&by.value, ToOne::Join),
+            };
+            frame.select.order.push(SortKey { value, descending: by.descending, nullable: need.can_be_null(ground.schema, &by.value) });
+        }
+    }
+    put_filter(&mut frame, need, ways, split);
+    if split.limit {
+        frame.select.limit = need.most();
+    }
+    frame.select
+}
+
+fn selection<'n>(need: &'n Need, split: &'n Split) -> impl Iterator<Item = &'n Expr<Leaf>> {
+    let filter = need.filter.iter().zip(&split.filter).filter(|(_, in_database)| **in_database).map(|(part, _)| &part.condition);
+    filter.chain(need.order.iter().filter(|_| split.order).map(|by| &by.value))
+}
+
+/// The aggregates over related rows in some values, each once.
+fn aggregates(values: &[&Expr<Leaf>]) -> Vec<usize> {
+    let mut all = Vec::new();
+    for leaf in values.iter().flat_map(|value| value.leaves()) {
+        if let Leaf::Aggregate(at) = leaf
+            && !all.contains(at)
+        {
+            all.push(*at);
+        }
+    }
+    all
+}
+
+/// WHERE, and HAVING for parts with aggregates where the statement is grouped. Parts that may be left out come last, so that a join
+/// that others need too is theirs.
+pub(super) fn put_filter(frame: &mut Frame<'_>, need: &Need, ways: Ways, split: &Split) {
+    let grouped = !frame.select.group.is_empty();
+    let mut said: Vec<Option<Condition>> = vec![None; need.filter.len()];
+    for optional in [false, true] {
+        frame.optional = optional;
+        for (at, part) in need.filter.iter().enumerate() {
+            if split.filter[at] && part.only_if.is_some() == optional {
+                said[at] = Some(Condition { condition: frame.say(&part.condition, ToOne::Join), only_if: part.only_if });
+            }
+        }
+    }
+    frame.optional = false;
+    for (part, condition) in need.filter.iter().zip(said) {
+        let Some(condition) = condition else { continue };
+        if grouped && has_aggregate(&part.condition) {
+            frame.select.having.push(condition);
+        } else {
+            frame.select.filter.push(condition);
+        }
+    }
+    frame.select.only_given = ways.filters == Filters::Given;
+}
+
+/// The plan of a need whose groups the database makes.
+pub(super) fn grouped(ground: Ground<'_>, ways: Ways, split: Split) -> Plan {
+    let Ground { schema, need, .. } = ground;
+    let mut frame = Frame::new(ground, 0);
+    let keys = need.group.as_ref().map(|group| group.keys.as_slice()).unwrap_or_default();
+    if ways.loading == Loading::Grouped {
+        let per_row = need.per_row();
+        frame.group(&aggregates(&per_row), &[], false);
+    }
+    let to_one = ToOne::Join;
+    let own_name = |value: &Expr<Leaf>| {
+        let value = match value.as_leaf() {
+            Some(Leaf::Key(at)) => &keys[*at].value,
+            _ => value,
+        };
+        match value.as_leaf() {
+            Some(Leaf::Column { source: 0, column }) => Some(schema.table(need.root()).columns[*column].name.as_str()),
+            _ => None,
+        }
+    };
+    let mut columns = Vec::new();
+    for given in &need.give {
+        let name = Some(given.name.clone()).filter(|name| own_name(&given.value) != Some(name));
+        columns.push(vec![Selected { value: frame.say(&given.value, to_one), name }]);
+    }
+    frame.select.columns = columns;
+    frame.select.distinct = need.distinct;
+    let group: Vec<Expr<Term>> = keys.iter().filter(|_| !need.distinct).map(|key| frame.say(&key.value, to_one)).collect();
+    for by in &need.order {
+        let given = need.give.iter().zip(&frame.select.columns).find(|(given, _)| given.value == by.value);
+        let value = match given.and_then(|(given, column)| column[0].name.as_ref().map(|name| (given, name))) {
+            Some((given, name)) => Node::Leaf(Term::Output(name.clone(), given.kind)).into(),
+            None => frame.say(&by.value, to_one),
+        };
+        frame.select.order.push(SortKey { value, descending: by.descending, nullable: need.can_be_null(schema, &by.value) });
+    }
+    // The condition is looked at before rows are grouped, so it is put there first.
+    put_filter(&mut frame, need, ways, &split);
+    frame.select.group = group;
+    frame.select.limit = need.most();
+    let names = need.give.iter().map(|given| given.name.clone());
+    Plan {
+        hydration: ways.hydration,
+        root: RootStatement {
+            body: Body::Select(Box::new(frame.select)),
+            columns: need.give.iter().map(|given| ResultColumn { name: given.name.clone(), kind: Some(given.kind) }).collect(),
+        },
+        layouts: vec![Layout {
+            name: "group".to_owned(),
+            columns: names.map(|name| LayoutColumn { name }).collect(),
+            key: Vec::new(),
+            slots: 0,
+        }],
+        nodes: vec![PlanNode::root()],
+        aggregates: Vec::new(),
+        filter: None,
+        group: None,
+        give: (0..need.give.len()).map(column).collect(),
+        order: Vec::new(),
+        limit: None,
+        expect: need.expect,
+        left: split.left,
+        transaction: false,
+        open_columns: false,
+    }
+}

@@ -1,0 +1,129 @@
+//! From a need and the choices of a contender to its plan: one planner, which says for each source how it is reached.
+//!
+//! A source's rows come to the application as rows (nodes of the plan), or its values come with the root's row, made by the root's
+//! statement. Lazy and batched loading bring rows; joined loading does where a row has many, or where rows become entities; grouped
+//! and computed loading bring values. What the engine cannot say comes as rows whatever the loading, and is done afterwards.
+
+mod frame;
+mod list;
+mod rows;
+mod split;
+
+use kampf_schema::Schema;
+use kampf_schema::expr::Expr;
+
+use crate::choice::{Choices, Columns, Filters, Hydration, Loading, Work};
+use crate::dialect::Dialect;
+use crate::need::{Leaf, Need};
+use crate::plan::{LeftToApp, Plan};
+use frame::Ground;
+use rows::Rows;
+use split::{unsaid, unsaid_aggregate};
+
+/// The choices of a contender with those that do not apply filled in by what they come to.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Ways {
+    pub(crate) loading: Loading,
+    pub(crate) work: Work,
+    pub(crate) columns: Columns,
+    pub(crate) hydration: Hydration,
+    pub(crate) filters: Filters,
+}
+
+impl Ways {
+    pub(crate) fn of(choices: &Choices) -> Ways {
+        Ways {
+            // Without relations there is one table, and nothing to reach.
+            loading: choices.get().unwrap_or(Loading::Joined),
+            work: choices.get().unwrap_or(Work::Database),
+            columns: choices.get().unwrap_or(Columns::Needed),
+            hydration: choices.get().unwrap_or(Hydration::Record),
+            filters: choices.get().unwrap_or(Filters::Text),
+        }
+    }
+}
+
+/// What of a need is done where.
+pub(super) struct Split {
+    /// For each part of the condition, whether the database looks at it.
+    pub(super) filter: Vec<bool>,
+    /// Whether the database sorts.
+    pub(super) order: bool,
+    /// Whether the database groups.
+    pub(super) group: bool,
+    /// Whether the database cuts.
+    pub(super) limit: bool,
+    /// What the engine was meant to do and cannot.
+    pub(super) left: Vec<LeftToApp>,
+}
+
+impl Split {
+    fn of(ground: Ground<'_>, ways: Ways) -> Split {
+        let need = ground.need;
+        let mut left = Vec::new();
+        let database = ways.work == Work::Database;
+        let filter: Vec<bool> = need
+            .filter
+            .iter()
+            .enumerate()
+            .map(|(part, of)| match unsaid(ground, &of.condition) {
+                Some(why) if database => {
+                    left.push(LeftToApp { part: Some(part), what: String::new(), why });
+                    false
+                }
+                _ => database,
+            })
+            .collect();
+        let whole = database && filter.iter().all(|in_database| *in_database);
+        let mut note = |what: &str, why: Option<String>| {
+            let said = why.is_none();
+            left.extend(why.map(|why| LeftToApp { part: None, what: what.to_owned(), why }));
+            said
+        };
+        let order_is_said = !database || note("the order", need.order.iter().find_map(|by| unsaid(ground, &by.value)));
+        let inner = need.per_row().into_iter().any(has_aggregate);
+        let values = matches!(ways.loading, Loading::Grouped | Loading::Computed);
+        let mut group = need.group.is_some() && whole && order_is_said && (!inner || values);
+        if group {
+            let given = need.give.iter().find_map(|given| unsaid(ground, &given.value));
+            let per_row = need.per_row().into_iter().find_map(|value| unsaid(ground, value));
+            group = note("grouping", given.or(per_row));
+        } else if need.group.is_none() && values {
+            // Aggregates that are not said are loaded as rows.
+            let aggregates = (0..need.aggregates.len()).find_map(|at| unsaid_aggregate(ground, at));
+            note("an aggregate", aggregates);
+        }
+        let order = database && need.group.is_none() && order_is_said;
+        Split { order, group, limit: order && whole, filter, left }
+    }
+
+    /// The parts of the condition that the application looks at.
+    pub(super) fn app_filter<'n>(&self, need: &'n Need) -> impl Iterator<Item = &'n crate::need::Part> + use<'n, '_> {
+        need.filter.iter().zip(&self.filter).filter(|(_, in_database)| !**in_database).map(|(part, _)| part)
+    }
+
+    /// All that the application evaluates for a root row: what is wanted of each, and what selects them.
+    pub(super) fn app_values<'n>(&self, need: &'n Need) -> (Vec<&'n Expr<Leaf>>, Vec<&'n Expr<Leaf>>) {
+        let wanted = if self.group { Vec::new() } else { need.per_row() };
+        let order = need.order.iter().filter(|_| !self.order && need.group.is_none()).map(|by| &by.value);
+        (wanted, self.app_filter(need).map(|part| &part.condition).chain(order).collect())
+    }
+}
+
+pub(super) fn has_aggregate(value: &Expr<Leaf>) -> bool {
+    value.leaves().into_iter().any(|leaf| matches!(leaf, Leaf::Aggregate(_)))
+}
+
+/// The plan of a derived contender. The choices must be a valid combination for the need ([`crate::Field`] gives those).
+pub fn derive(schema: &Schema, need: &Need, dialect: &Dialect, choices: &Choices) -> Plan {
+    plan(schema, need, dialect, Ways::of(choices))
+}
+
+pub(crate) fn plan(schema: &Schema, need: &Need, dialect: &Dialect, ways: Ways) -> Plan {
+    let ground = Ground { schema, need, dialect };
+    let split = Split::of(ground, ways);
+    if split.group {
+        return list::grouped(ground, ways, split);
+    }
+    Rows::new(ground, ways, split).plan()
+}

@@ -1,0 +1,55 @@
+//! What an engine can say of a need, and what is left to the application.
+
+use kampf_schema::LogicalType;
+use kampf_schema::expr::Expr;
+
+use super::frame::Ground;
+use crate::need::{Fold, Leaf};
+use crate::sql::{Leaves, Sql, Unsaid, print};
+
+/// Leaves as they are for asking whether something can be said.
+struct Asked<'a>(Ground<'a>);
+
+impl Leaves<Leaf> for Asked<'_> {
+    fn leaf(&mut self, leaf: &Leaf) -> Result<Sql, Unsaid> {
+        let need = self.0.need;
+        let why = match leaf {
+            Leaf::Aggregate(at) => unsaid_aggregate(self.0, *at),
+            Leaf::Key(at) => need.group.as_ref().and_then(|group| unsaid(self.0, &group.keys[*at].value)),
+            Leaf::Total(at) => need.group.as_ref().and_then(|group| unsaid_fold(self.0, &group.totals[*at])),
+            Leaf::Column { .. } | Leaf::Parameter(_) => None,
+        };
+        why.map_or_else(|| Ok(Sql::text("?")), Err)
+    }
+
+    fn kind(&self, leaf: &Leaf) -> Option<LogicalType> {
+        Some(self.0.need.kind(self.0.schema, leaf))
+    }
+
+    fn parameter(&self, leaf: &Leaf) -> Option<usize> {
+        if let Leaf::Parameter(at) = leaf { Some(*at) } else { None }
+    }
+}
+
+/// Why an engine cannot say a value or a condition, in words that follow on its name; none where it can.
+pub(super) fn unsaid(ground: Ground<'_>, expr: &Expr<Leaf>) -> Option<Unsaid> {
+    print(ground.dialect, expr, &mut Asked(ground)).err()
+}
+
+fn unsaid_fold(ground: Ground<'_>, fold: &Fold) -> Option<Unsaid> {
+    fold.of.as_ref().and_then(|of| unsaid(ground, of))
+}
+
+/// Why it cannot say an aggregate over related rows: for what is aggregated, or for which rows.
+pub(super) fn unsaid_aggregate(ground: Ground<'_>, at: usize) -> Option<Unsaid> {
+    let aggregate = &ground.need.aggregates[at];
+    let way = ground.need.way(aggregate.at, aggregate.over);
+    let filters = way.into_iter().filter_map(|source| ground.need.sources[source].filter.as_ref());
+    unsaid_fold(ground, &aggregate.fold).or_else(|| filters.flat_map(Expr::conjuncts).find_map(|part| unsaid(ground, part)))
+}
+
+/// The parts of a source's condition that the application has to look at.
+pub(super) fn left_of_source(ground: Ground<'_>, source: usize) -> Vec<Expr<Leaf>> {
+    let parts = ground.need.sources[source].filter.iter().flat_map(Expr::conjuncts);
+    parts.filter(|part| unsaid(ground, part).is_some()).cloned().collect()
+}

@@ -1,0 +1,254 @@
+//! From the texts of a need to the need itself.
+
+mod leaves;
+mod order;
+
+use std::fmt;
+
+use kampf_schema::expr::{self, Mistake};
+use kampf_schema::{LogicalType, Relations, Schema, Span, did_you_mean};
+
+use crate::need::{Expect, Given, Group, Need, Parameter, Part};
+use leaves::{Resolver, Standing};
+
+/// The texts of a need, as a user writes them.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct NeedText {
+    /// The root table.
+    pub from: String,
+    /// The values to give back.
+    pub give: Vec<String>,
+    /// The condition.
+    pub filter: Option<String>,
+    /// The terms to group by; none where rows are not grouped.
+    pub group: Option<Vec<String>>,
+    /// Whether equal rows count once.
+    pub distinct: bool,
+    /// The terms to sort by.
+    pub order: Vec<String>,
+    /// At most how many rows.
+    pub limit: Option<u64>,
+    /// How many rows must come.
+    pub expect: Expect,
+    /// Names of the parameters that have values.
+    pub parameters: Vec<String>,
+}
+
+/// The part of a need that an error is in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NeedPart {
+    /// The root table.
+    From,
+    /// The value at this place, from 0.
+    Give(usize),
+    /// The condition.
+    Where,
+    /// The term to group by at this place, from 0.
+    Group(usize),
+    /// The sort term at this place, from 0.
+    Order(usize),
+    /// The limit.
+    Limit,
+    /// The parameter at this place, from 0.
+    Parameter(usize),
+}
+
+/// A need that cannot be resolved.
+#[derive(Clone, Debug, PartialEq)]
+pub struct NeedError {
+    /// In which text.
+    pub part: NeedPart,
+    /// Where in it.
+    pub span: Span,
+    /// What is wrong.
+    pub message: String,
+    /// What to do.
+    pub hint: Option<String>,
+}
+
+impl fmt::Display for NeedError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.message)
+    }
+}
+
+impl std::error::Error for NeedError {}
+
+impl NeedError {
+    fn of(part: NeedPart, mistake: Mistake) -> NeedError {
+        NeedError { part, span: mistake.span, message: mistake.message, hint: mistake.hint }
+    }
+}
+
+/// A text that could not be read, as a mistake in it.
+fn unreadable(error: expr::ReadError) -> Mistake {
+    Mistake { span: error.span, message: error.message, hint: error.hint }
+}
+
+/// Resolves a need.
+///
+/// Where the order does not end in a unique key, the primary key of the root (or another unique key of not-null columns) is
+/// appended in the direction of the last written term, marked as such. With groups their terms are, with `distinct` what is given.
+///
+/// # Errors
+/// The first text that does not follow the grammar, names what the schema does not have, or puts together what cannot stand
+/// together.
+pub fn resolve(schema: &Schema, relations: &Relations, text: &NeedText) -> Result<Need, NeedError> {
+    let root = schema.find(text.from.trim()).ok_or_else(|| {
+        let mut mistake = Mistake::new(Span::new(0, text.from.len()), format!("there is no table `{}`", text.from));
+        mistake.hint = did_you_mean(&text.from, schema.tables.iter().map(|table| table.name.as_str()));
+        NeedError::of(NeedPart::From, mistake)
+    })?;
+    let mut resolver = Resolver::new(schema, relations, root, &text.parameters);
+    let mut keys: Option<Vec<Given>> = None;
+    if let Some(terms) = &text.group {
+        for (at, term) in terms.iter().enumerate() {
+            let key = key(&mut resolver, term, keys.as_deref().unwrap_or_default())
+                .map_err(|mistake| NeedError::of(NeedPart::Group(at), mistake))?;
+            keys.get_or_insert_default().push(key);
+        }
+        keys.get_or_insert_default();
+    }
+    let mut read = Vec::new();
+    for (at, give) in text.give.iter().enumerate() {
+        read.push(expr::read_give(give).map_err(|error| NeedError::of(NeedPart::Give(at), unreadable(error)))?);
+    }
+    // Without groups, nothing but aggregates over the rows themselves is a single row.
+    let heads: Vec<bool> = read.iter().map(|give| resolver.is_over_rows(&give.value)).collect();
+    if keys.is_none() && !heads.is_empty() && heads.iter().all(|head| *head) {
+        keys = Some(Vec::new());
+    }
+    resolver.standing = match keys {
+        Some(keys) => Standing::Group(Group { keys, totals: Vec::new() }),
+        None => Standing::Row,
+    };
+    for (at, (give, text)) in read.iter().zip(&text.give).enumerate() {
+        give_one(&mut resolver, give, text).map_err(|mistake| NeedError::of(NeedPart::Give(at), mistake))?;
+    }
+    let given = std::mem::take(&mut resolver.given);
+    let standing = std::mem::replace(&mut resolver.standing, Standing::Row);
+    let filter = match &text.filter {
+        Some(filter) => where_parts(&mut resolver, filter).map_err(|mistake| NeedError::of(NeedPart::Where, mistake))?,
+        None => Vec::new(),
+    };
+    (resolver.given, resolver.standing) = (given, standing);
+    let mut order = Vec::new();
+    for (at, term) in text.order.iter().enumerate() {
+        order.push(resolver.order(term).map_err(|mistake| NeedError::of(NeedPart::Order(at), mistake))?);
+    }
+    let group = match std::mem::replace(&mut resolver.standing, Standing::Row) {
+        Standing::Group(group) => Some(group),
+        Standing::Row => None,
+    };
+    let (give, group) = if text.distinct {
+        distinct(&mut resolver, group.is_some(), &mut order).map_err(|(at, mistake)| NeedError::of(at, mistake))?
+    } else {
+        (std::mem::take(&mut resolver.given), group)
+    };
+    let parameters = parameters(&resolver, text)?;
+    let Resolver { sources, aggregates, .. } = resolver;
+    let mut need = Need {
+        sources,
+        aggregates,
+        give,
+        filter,
+        group,
+        distinct: text.distinct,
+        order,
+        limit: text.limit,
+        expect: text.expect,
+        parameters,
+    };
+    order::make_total(schema, &mut need).map_err(|mistake| NeedError::of(NeedPart::Limit, mistake))?;
+    Ok(need)
+}
+
+/// A term to group by.
+fn key(resolver: &mut Resolver<'_>, text: &str, known: &[Given]) -> Result<Given, Mistake> {
+    let read = expr::read_give(text).map_err(unreadable)?;
+    let name = read.alias.as_ref().map_or_else(|| text.trim().to_owned(), |alias| alias.text.clone());
+    let span = read.alias.as_ref().map_or(read.value.span, |alias| alias.span);
+    if known.iter().any(|key| key.name == name) {
+        return Err(Mistake::new(span, format!("`{name}` is there twice")).hint("give one of them another name with `as`"));
+    }
+    let (value, kind) = resolver.value(&read.value)?;
+    if value.leaves().into_iter().all(|leaf| matches!(leaf, crate::need::Leaf::Parameter(_))) {
+        return Err(Mistake::new(read.value.span, "this is the same for all rows").hint("group by something of the row"));
+    }
+    if kind == LogicalType::Real {
+        return Err(Mistake::new(read.value.span, "groups by reals are not the same on every engine")
+            .hint("group by a whole number, a text or a part of a date"));
+    }
+    Ok(Given { name, value, kind })
+}
+
+fn give_one(resolver: &mut Resolver<'_>, give: &expr::Give, text: &str) -> Result<(), Mistake> {
+    let (value, kind) = resolver.value(&give.value)?;
+    let name = give.alias.as_ref().map_or_else(|| text.trim().to_owned(), |alias| alias.text.clone());
+    if resolver.given.iter().any(|given| given.name == name) {
+        let span = give.alias.as_ref().map_or(give.value.span, |alias| alias.span);
+        return Err(Mistake::new(span, format!("`{name}` is given twice")).hint("give one of them another name with `as`"));
+    }
+    resolver.given.push(Given { name, value, kind });
+    Ok(())
+}
+
+/// The parts that must all hold, those that count only with a parameter marked.
+fn where_parts(resolver: &mut Resolver<'_>, text: &str) -> Result<Vec<Part>, Mistake> {
+    let read = expr::read_condition(text).map_err(unreadable)?;
+    let mut parts = Vec::new();
+    for part in read.conjuncts() {
+        let (written, only_if) = match part.as_leaf() {
+            Some(expr::Written::If(parameter, condition)) => (&**condition, Some(resolver.parameter(parameter)?)),
+            _ => (part, None),
+        };
+        parts.push(Part { condition: resolver.condition(written)?, only_if });
+    }
+    Ok(parts)
+}
+
+type Distinct = (Vec<Given>, Option<Group>);
+
+/// Equal rows count once: they are groups of all that is given, and sorted by nothing else.
+fn distinct(
+    resolver: &mut Resolver<'_>,
+    is_grouped: bool,
+    order: &mut [crate::need::OrderBy<crate::need::Leaf>],
+) -> Result<Distinct, (NeedPart, Mistake)> {
+    let given = std::mem::take(&mut resolver.given);
+    if is_grouped {
+        let mistake = Mistake::new(Span::default(), "`distinct` and groups do not go together");
+        return Err((NeedPart::Give(0), mistake.hint("each group is a row already; leave `distinct` out")));
+    }
+    for (at, given) in given.iter().enumerate() {
+        if given.kind == LogicalType::Real {
+            let mistake = Mistake::new(given.value.span, "reals are not told apart alike by every engine");
+            return Err((NeedPart::Give(at), mistake.hint("leave it out, or leave `distinct` out")));
+        }
+    }
+    for (at, by) in order.iter_mut().enumerate() {
+        match given.iter().position(|given| given.value == by.value) {
+            Some(key) => by.value = order::key(key),
+            None => {
+                let mistake = Mistake::new(by.value.span, "under `distinct` only what is given can be sorted by");
+                return Err((NeedPart::Order(at), mistake.hint("add it to `give`")));
+            }
+        }
+    }
+    let give = given.iter().enumerate().map(|(at, given)| Given { value: order::key(at), ..given.clone() }).collect();
+    Ok((give, Some(Group { keys: given, totals: Vec::new() })))
+}
+
+/// The parameters with the types they have got.
+fn parameters(resolver: &Resolver<'_>, text: &NeedText) -> Result<Vec<Parameter>, NeedError> {
+    let typed = text.parameters.iter().enumerate().map(|(at, name)| match resolver.kinds[at] {
+        Some((kind, is_list)) => Ok(Parameter { name: name.clone(), kind, is_list }),
+        None if resolver.used[at] => Ok(Parameter { name: name.clone(), kind: LogicalType::Boolean, is_list: false }),
+        None => Err(NeedError::of(
+            NeedPart::Parameter(at),
+            Mistake::new(Span::default(), format!("the parameter `{name}` is not used in this need"))
+                .hint(format!("use it as `:{name}` in `where`, or remove it")),
+        )),
+    });
+    typed.collect()
+}

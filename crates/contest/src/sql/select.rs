@@ -1,0 +1,298 @@
+//! Selects as an engine's SQL.
+
+use std::collections::BTreeSet;
+
+use kampf_schema::LogicalType;
+use kampf_schema::expr::{Expr, Node};
+
+use super::fragment::{Bind, Printed, Sql, typed};
+use super::print::{Leaves, Unsaid, print, scaled_sum};
+use crate::dialect::{Dialect, KeyList, RowList};
+use crate::need::Aggregate;
+use crate::statement::{Condition, Join, Keys, Select, Selected, SortKey, Table, Term};
+
+/// What the text of a statement depends on besides its tree.
+pub struct Shape<'a> {
+    /// Keys that rows are wanted for.
+    pub keys: usize,
+    /// How many values a list parameter has; none where it is null, and for one value whether it is given: `Some(1)` where it is.
+    pub length: &'a dyn Fn(usize) -> Option<usize>,
+    /// For people: a list of keys is left out.
+    pub abridged: bool,
+}
+
+impl Shape<'_> {
+    /// Every parameter is given, lists hold one value, rows are wanted for one key.
+    pub const PLAIN: Shape<'static> = Shape { keys: 1, length: &|_| Some(1), abridged: false };
+}
+
+/// The text of a select for a shape. What an engine cannot say is no part of the selects that are made for it.
+pub fn print_select(dialect: &Dialect, select: &Select, shape: &Shape<'_>) -> Printed {
+    let sql = Printer { dialect, shape, lines: true }.select(select).unwrap_or_else(Sql::text);
+    sql.finish(dialect, shape.length)
+}
+
+#[derive(Clone, Copy)]
+struct Printer<'a> {
+    dialect: &'a Dialect,
+    shape: &'a Shape<'a>,
+    /// Whether parts stand on lines of their own; else all on one.
+    lines: bool,
+}
+
+impl Leaves<Term> for Printer<'_> {
+    fn leaf(&mut self, term: &Term) -> Result<Sql, Unsaid> {
+        let quote = self.dialect.quote;
+        Ok(match term {
+            Term::Column { table: Some(table), name, .. } => Sql::text(format!("{}.{}", quote(table), quote(name))),
+            Term::Column { table: None, name, .. } | Term::Output(name, _) => Sql::text(quote(name)),
+            Term::Parameter(at, _) => Sql::bind(Bind::Parameter(*at)),
+            Term::Constant(number) => Sql::text(number.to_string()),
+            Term::Aggregate { function, distinct, of, kind } => self.aggregate(*function, *distinct, of.as_deref(), *kind)?,
+            Term::Select(select, _) => self.inner().select(select)?.within("(", ")"),
+            Term::Exists(select) => self.inner().select(select)?.within("EXISTS (", ")"),
+        })
+    }
+
+    fn kind(&self, term: &Term) -> Option<LogicalType> {
+        Some(term.kind())
+    }
+
+    fn parameter(&self, term: &Term) -> Option<usize> {
+        if let Term::Parameter(at, _) = term { Some(*at) } else { None }
+    }
+}
+
+impl Printer<'_> {
+    fn inner(self) -> Self {
+        Printer { lines: false, ..self }
+    }
+
+    fn expr(&self, expr: &Expr<Term>) -> Result<Sql, Unsaid> {
+        print(self.dialect, expr, &mut self.inner())
+    }
+
+    fn aggregate(&self, function: Aggregate, distinct: bool, of: Option<&Expr<Term>>, kind: LogicalType) -> Result<Sql, Unsaid> {
+        let Some(of) = of else { return Ok(Sql::text("count(*)")) };
+        let before = format!("{}({}", function.word(), if distinct { "DISTINCT " } else { "" });
+        if let (Aggregate::Sum, LogicalType::Decimal { scale, .. }, true) = (function, kind, self.dialect.decimals_are_reals)
+            && scale > 0
+        {
+            let scaled = scaled_sum(self.dialect, of, scale, &mut self.inner())?;
+            return Ok(scaled.within(&before, &format!(") / {}.0", 10_i128.pow(u32::from(scale)))));
+        }
+        let value = self.expr(of)?;
+        let real = (self.dialect.column_type)(LogicalType::Real).0;
+        let value =
+            if function == Aggregate::Avg && !self.dialect.avg_is_real { value.within("CAST(", &format!(" AS {real})")) } else { value };
+        Ok(value.within(&before, ")"))
+    }
+
+    fn between(&self) -> &'static str {
+        if self.lines { "\n" } else { " " }
+    }
+
+    fn select(&self, select: &Select) -> Result<Sql, Unsaid> {
+        let mut sql = Sql::text(if select.distinct { "SELECT DISTINCT " } else { "SELECT " });
+        let mut lines = Vec::new();
+        for line in &select.columns {
+            lines.push(Sql::join(line.iter().map(|column| self.selected(column)).collect::<Result<Vec<_>, _>>()?, ", "));
+        }
+        sql.add(Sql::join(lines, if self.lines { ",\n  " } else { ", " }));
+        sql.push(self.between()).push("FROM ").add(self.table(&select.from)?);
+        for join in self.needed_joins(select) {
+            let on = join.on.iter().map(|on| self.part(on, join.on.len())).collect::<Result<Vec<_>, _>>()?;
+            sql.push(self.between()).push(if join.outer { "LEFT JOIN " } else { "JOIN " }).add(self.table(&join.table)?);
+            sql.push(" ON ").add(Sql::join(on, " AND "));
+        }
+        let mut conditions: Vec<Sql> = select.keys.iter().map(|keys| self.keys(keys)).collect::<Result<_, _>>()?;
+        conditions.extend(self.conditions(&select.filter, select.only_given, conditions.len())?);
+        if !conditions.is_empty() {
+            sql.push(self.between()).push("WHERE ").add(Sql::join(conditions, " AND "));
+        }
+        if !select.group.is_empty() {
+            let group = select.group.iter().map(|term| self.group_term(term, select)).collect::<Result<Vec<_>, _>>()?;
+            sql.push(self.between()).push("GROUP BY ").add(Sql::join(group, ", "));
+        }
+        let having = self.conditions(&select.having, select.only_given, 0)?;
+        if !having.is_empty() {
+            sql.push(self.between()).push("HAVING ").add(Sql::join(having, " AND "));
+        }
+        if !select.order.is_empty() {
+            let order = select.order.iter().map(|key| self.sort_key(key)).collect::<Result<Vec<_>, _>>()?;
+            sql.push(self.between()).push("ORDER BY ").add(Sql::join(order, ", "));
+        }
+        if let Some(limit) = select.limit {
+            sql.push(self.between()).push(&format!("LIMIT {limit}"));
+        }
+        Ok(sql)
+    }
+
+    fn selected(&self, column: &Selected) -> Result<Sql, Unsaid> {
+        let mut sql = self.expr(&column.value)?;
+        if let Some(name) = &column.name {
+            sql.push(&format!(" AS {}", (self.dialect.quote)(name)));
+        }
+        Ok(sql)
+    }
+
+    fn table(&self, table: &Table) -> Result<Sql, Unsaid> {
+        let quote = self.dialect.quote;
+        Ok(match table {
+            Table::Named { name, alias } if name == alias => Sql::text(quote(name)),
+            Table::Named { name, alias } => Sql::text(format!("{} AS {}", quote(name), quote(alias))),
+            Table::Derived { select, alias } => self.select(select)?.indented("  ").within("(\n  ", &format!("\n) AS {}", quote(alias))),
+        })
+    }
+
+    /// A condition among so many that are joined by AND.
+    fn part(&self, condition: &Expr<Term>, many: usize) -> Result<Sql, Unsaid> {
+        let sql = self.expr(condition)?;
+        let apart = many > 1 && matches!(condition.node, Node::Or(_) | Node::And(_) | Node::Between(..));
+        Ok(if apart { sql.within("(", ")") } else { sql })
+    }
+
+    fn conditions(&self, parts: &[Condition], only_given: bool, beside: usize) -> Result<Vec<Sql>, Unsaid> {
+        let many = parts.len() + beside;
+        let mut said = Vec::new();
+        for part in parts {
+            let Some(parameter) = part.only_if else {
+                said.push(self.part(&part.condition, many)?);
+                continue;
+            };
+            let is_given = (self.shape.length)(parameter).is_some();
+            if only_given {
+                if is_given {
+                    said.push(self.part(&part.condition, many)?);
+                }
+                continue;
+            }
+            let condition = self.part(&part.condition, 2)?;
+            said.push(match list_of(&part.condition, parameter) {
+                // A list is written value by value, so it is known whether there is any.
+                true if self.dialect.key_list == KeyList::Placeholders => {
+                    if is_given {
+                        condition
+                    } else {
+                        Sql::text("1 = 1")
+                    }
+                }
+                true => condition.within("(", " OR ").join_with(Sql::bind(Bind::Parameter(parameter)).within("", " IS NULL)")),
+                false => {
+                    let own = typed(self.dialect, Sql::bind(Bind::Parameter(parameter)), kind_of(&part.condition, parameter));
+                    own.within("(", " IS NULL OR ").join_with(condition.within("", ")"))
+                }
+            });
+        }
+        Ok(said)
+    }
+
+    /// The joins that are printed: of those that only parts which may be left out need, the ones that printed parts need.
+    fn needed_joins<'s>(&self, select: &'s Select) -> Vec<&'s Join> {
+        if !select.only_given || select.joins.iter().all(|join| !join.optional) {
+            return select.joins.iter().collect();
+        }
+        let mut used = BTreeSet::new();
+        let given = |part: &&Condition| part.only_if.is_none_or(|parameter| (self.shape.length)(parameter).is_some());
+        select.filter.iter().chain(&select.having).filter(given).for_each(|part| aliases(&part.condition, &mut used));
+        select.columns.iter().flatten().for_each(|column| aliases(&column.value, &mut used));
+        select.order.iter().for_each(|key| aliases(&key.value, &mut used));
+        select.group.iter().for_each(|term| aliases(term, &mut used));
+        let mut kept = Vec::new();
+        for join in select.joins.iter().rev() {
+            if !join.optional || used.contains(join.table.alias()) {
+                join.on.iter().for_each(|on| aliases(on, &mut used));
+                kept.push(join);
+            }
+        }
+        kept.reverse();
+        kept
+    }
+
+    fn keys(&self, keys: &Keys) -> Result<Sql, Unsaid> {
+        let columns = keys.columns.iter().map(|column| self.inner().leaf(column)).collect::<Result<Vec<_>, _>>()?;
+        let width = columns.len();
+        let left = if width == 1 { Sql::join(columns, "") } else { Sql::join(columns, ", ").within("(", ")") };
+        if keys.is_list {
+            return Ok(left.within("", " = ANY(").join_with(Sql::bind(Bind::Keys).within("", ")")));
+        }
+        let key = |number: usize| {
+            let values = (0..width).map(|column| Sql::bind(Bind::Key(number * width + column)));
+            let values = Sql::join(values, ", ");
+            if width == 1 { values } else { values.within("(", ")") }
+        };
+        if keys.most == 1 {
+            return Ok(left.within("", " = ").join_with(key(0)));
+        }
+        let list = if self.shape.abridged { Sql::text("…") } else { Sql::join((0..self.shape.keys).map(key), ", ") };
+        let before = if width > 1 && self.dialect.row_list == RowList::Values { " IN (VALUES " } else { " IN (" };
+        Ok(left.within("", before).join_with(list.within("", ")")))
+    }
+
+    /// A column as it is; anything else by its place among what is selected, so that both are the same to every engine.
+    fn group_term(&self, term: &Expr<Term>, select: &Select) -> Result<Sql, Unsaid> {
+        let place = select.columns.iter().flatten().position(|column| column.value == *term);
+        match (&term.node, place) {
+            (Node::Leaf(Term::Column { .. }), _) | (_, None) => self.expr(term),
+            (_, Some(place)) => Ok(Sql::text((place + 1).to_string())),
+        }
+    }
+
+    /// With direction and place of nulls: they come first ascending and last descending.
+    fn sort_key(&self, key: &SortKey) -> Result<Sql, Unsaid> {
+        let mut sql = self.expr(&key.value)?;
+        if key.descending {
+            sql.push(" DESC");
+        }
+        if key.nullable && !self.dialect.nulls_first {
+            sql.push(if key.descending { " NULLS LAST" } else { " NULLS FIRST" });
+        }
+        Ok(sql)
+    }
+}
+
+/// Whether a parameter stands in a condition as a list.
+fn list_of(condition: &Expr<Term>, parameter: usize) -> bool {
+    let is_it = |list: &Expr<Term>| matches!(list.as_leaf(), Some(Term::Parameter(at, _)) if *at == parameter);
+    match &condition.node {
+        Node::InList(_, list) => is_it(list),
+        _ => condition.parts().into_iter().any(|part| list_of(part, parameter)),
+    }
+}
+
+/// The type of a parameter, as it stands in a condition; a truth where it only switches that on.
+fn kind_of(condition: &Expr<Term>, parameter: usize) -> Option<LogicalType> {
+    let mut found = None;
+    terms(condition, &mut |term| {
+        if let Term::Parameter(at, kind) = term
+            && *at == parameter
+        {
+            found = Some(*kind);
+        }
+    });
+    found.or(Some(LogicalType::Boolean))
+}
+
+fn aliases(expr: &Expr<Term>, used: &mut BTreeSet<String>) {
+    terms(expr, &mut |term| {
+        if let Term::Column { table: Some(table), .. } = term {
+            used.insert(table.clone());
+        }
+    });
+}
+
+/// Calls `each` with every term, those in sub-selects too.
+fn terms(expr: &Expr<Term>, each: &mut dyn FnMut(&Term)) {
+    expr.for_each_leaf(&mut |term| {
+        each(term);
+        match term {
+            Term::Aggregate { of: Some(of), .. } => terms(of, each),
+            Term::Select(select, _) | Term::Exists(select) => {
+                let values = select.columns.iter().flatten().map(|column| &column.value);
+                let conditions = select.filter.iter().map(|part| &part.condition);
+                values.chain(conditions).chain(select.joins.iter().flat_map(|join| &join.on)).for_each(|expr| terms(expr, each));
+            }
+            _ => {}
+        }
+    });
+}
