@@ -20,6 +20,8 @@ pub struct Reference {
     /// For each row whether an answer without it is right too, because a real lies within tolerance of the edge of the condition;
     /// empty where there is none.
     pub free: Vec<bool>,
+    /// Whether such a row has gone into a group, so that it is not known what is right.
+    pub unclear: bool,
     /// How many rows must come.
     pub expect: Expect,
 }
@@ -121,10 +123,10 @@ const MOST_AT_THE_EDGE: usize = 8;
 pub fn compare(reference: &Reference, limit: Option<u64>, answer: &Answer) -> Agreement {
     let free: Vec<usize> = (0..reference.free.len()).filter(|&at| reference.free[at]).collect();
     let whole = compare_whole(reference, limit, answer);
-    if free.is_empty() || whole == Agreement::Same {
+    if (free.is_empty() && !reference.unclear) || whole == Agreement::Same {
         return whole;
     }
-    if free.len() > MOST_AT_THE_EDGE {
+    if reference.unclear || free.len() > MOST_AT_THE_EDGE {
         return Agreement::Undecided(Unclear::TooManyAtTheEdge);
     }
     let some = (1_usize..1 << free.len()).map(|set| {

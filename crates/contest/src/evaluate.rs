@@ -5,7 +5,7 @@ use std::cell::Cell;
 use std::collections::HashMap;
 use std::fmt;
 
-use kampf_schema::expr::{Expr, Node, Operator, Scope};
+use kampf_schema::expr::{Expr, Function, Node, Operator, Scope};
 use kampf_schema::{ColumnId, Decimal, Hop, LogicalType, Schema, Span, TableId, Value};
 
 use crate::compare::Reference;
@@ -86,6 +86,10 @@ impl Scope<Leaf> for Here<'_, '_> {
         Err(place)
     }
 
+    fn looks_at_all(&self) -> bool {
+        true
+    }
+
     fn near_an_edge(&mut self) {
         self.evaluation.near.set(true);
     }
@@ -98,26 +102,37 @@ struct Found {
     free: bool,
 }
 
+/// Whether no number becomes too large for its type, on any row: what a condition leaves out, or a limit cuts off, a database may
+/// compute all the same. What depends on parameters is looked at by [`evaluate`].
+///
+/// # Errors
+/// The first value that does.
+pub fn overflows(schema: &Schema, need: &Need, rows: &dyn RowSource) -> Result<(), Overflow> {
+    let evaluation = Evaluation::new(schema, need, rows, &[]);
+    let fixed = |value: &&Expr<Leaf>| evaluation.can_overflow(value) && !evaluation.has_parameters(value);
+    evaluation.try_everywhere(evaluation.row_values().into_iter().filter(fixed).collect())
+}
+
 /// All rows that the need asks for, in its order, before the limit.
 ///
 /// # Errors
 /// A number that becomes too large for its type: engines do not agree on what it is then.
 pub fn evaluate(schema: &Schema, need: &Need, rows: &dyn RowSource, parameters: &[Value]) -> Result<Reference, Overflow> {
-    let mut evaluation = Evaluation { need, schema, rows, parameters, indexes: HashMap::new(), near: Cell::new(false) };
-    for source in need.sources.iter().filter_map(|source| source.hop.as_ref()) {
-        evaluation.index(source);
-    }
-    let evaluation = evaluation;
+    let evaluation = Evaluation::new(schema, need, rows, parameters);
+    let drawn = |value: &&Expr<Leaf>| evaluation.can_overflow(value) && evaluation.has_parameters(value);
+    evaluation.try_everywhere(evaluation.row_values().into_iter().filter(drawn).collect())?;
     let fuzzy: Vec<bool> = need.filter.iter().map(|part| evaluation.is_fuzzy(&part.condition)).collect();
     let mut roots = Vec::new();
     for row in 0..rows.count(need.root()) {
-        if let Some(free) = evaluation.takes(row, &fuzzy)? {
-            roots.push((row, free));
+        let (taken, free) = evaluation.takes(row, &fuzzy)?;
+        if taken || free {
+            roots.push((row, taken, free));
         }
     }
+    let unclear = need.group.is_some() && roots.iter().any(|(_, _, free)| *free);
     let mut found = match &need.group {
-        None => roots.into_iter().map(|(row, free)| evaluation.row(row, free)).collect::<Result<Vec<_>, _>>()?,
-        Some(_) => evaluation.groups(&roots)?,
+        None => roots.into_iter().map(|(row, _, free)| evaluation.row(row, free)).collect::<Result<Vec<_>, _>>()?,
+        Some(_) => evaluation.groups(roots.into_iter().filter(|(_, taken, _)| *taken).map(|(row, ..)| row))?,
     };
     found.sort_by(|left, right| {
         let orders = left.keys.iter().zip(&right.keys).zip(&need.order).map(|((left, right), by)| {
@@ -126,7 +141,7 @@ pub fn evaluate(schema: &Schema, need: &Need, rows: &dyn RowSource, parameters: 
         });
         orders.into_iter().find(|order| order.is_ne()).unwrap_or(std::cmp::Ordering::Equal)
     });
-    let mut reference = Reference { complete: true, expect: need.expect, ..Reference::default() };
+    let mut reference = Reference { complete: true, expect: need.expect, unclear, ..Reference::default() };
     for row in found {
         reference.rows.push(row.values);
         reference.free.push(row.free);
@@ -137,7 +152,59 @@ pub fn evaluate(schema: &Schema, need: &Need, rows: &dyn RowSource, parameters: 
     Ok(reference)
 }
 
-impl Evaluation<'_> {
+impl<'a> Evaluation<'a> {
+    fn new(schema: &'a Schema, need: &'a Need, rows: &'a dyn RowSource, parameters: &'a [Value]) -> Evaluation<'a> {
+        let mut evaluation = Evaluation { need, schema, rows, parameters, indexes: HashMap::new(), near: Cell::new(false) };
+        for hop in need.sources.iter().filter_map(|source| source.hop.as_ref()) {
+            evaluation.index(hop);
+        }
+        evaluation
+    }
+
+    /// All values that are asked of root rows.
+    fn row_values(&self) -> Vec<&'a Expr<Leaf>> {
+        let filter = self.need.filter.iter().map(|part| &part.condition);
+        let order = self.need.order.iter().filter(|_| self.need.group.is_none()).map(|by| &by.value);
+        self.need.per_row().into_iter().chain(filter).chain(order).collect()
+    }
+
+    fn try_everywhere(&self, values: Vec<&Expr<Leaf>>) -> Result<(), Overflow> {
+        for value in values {
+            for row in 0..self.rows.count(self.need.root()) {
+                let tried = value.value(&mut Here { evaluation: self, source: 0, row, group: None });
+                tried.map_err(|_| self.overflow(value))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// What a value is made of, that of aggregates and of conditions of their sources too.
+    fn any_part(&self, value: &Expr<Leaf>, is_it: &dyn Fn(&Expr<Leaf>) -> bool) -> bool {
+        if is_it(value) || value.parts().into_iter().any(|part| self.any_part(part, is_it)) {
+            return true;
+        }
+        let Some(Leaf::Aggregate(at)) = value.as_leaf() else { return false };
+        let aggregate = &self.need.aggregates[*at];
+        let filters =
+            self.need.way(aggregate.at, aggregate.over).into_iter().filter_map(|source| self.need.sources[source].filter.as_ref());
+        aggregate.fold.of.iter().chain(filters).any(|part| self.any_part(part, is_it))
+    }
+
+    fn can_overflow(&self, value: &Expr<Leaf>) -> bool {
+        self.any_part(value, &|part| match &part.node {
+            Node::Arithmetic(operator, ..) => {
+                matches!(operator, Operator::Add | Operator::Subtract | Operator::Multiply | Operator::Divide)
+            }
+            Node::Call(Function::Negate | Function::Absolute, _) => true,
+            Node::Leaf(Leaf::Aggregate(at)) => matches!(self.need.aggregates[*at].fold.function, Aggregate::Sum | Aggregate::Avg),
+            _ => false,
+        })
+    }
+
+    fn has_parameters(&self, value: &Expr<Leaf>) -> bool {
+        self.any_part(value, &|part| matches!(part.as_leaf(), Some(Leaf::Parameter(_))))
+    }
+
     fn index(&mut self, hop: &Hop) {
         let place = (hop.to, hop.to_columns.clone());
         if self.indexes.contains_key(&place) {
@@ -196,15 +263,25 @@ impl Evaluation<'_> {
             values.sort_by(|left, right| left.as_ref().order(right.as_ref()));
             values.dedup_by(|left, right| left.as_ref().order(right.as_ref()).is_eq());
         }
+        // Engines add in any order, and decimals as scaled whole numbers of 64 bits that become reals of 15 digits.
+        if fold.function == Aggregate::Sum
+            && let Some(decimals) = values.iter().map(|value| value.as_ref().as_decimal()).collect::<Option<Vec<_>>>()
+        {
+            let most = if matches!(fold.kind, LogicalType::Decimal { .. }) { 10_i128.pow(15) } else { i128::from(i64::MAX) };
+            let sum = decimals.iter().try_fold(0_i128, |sum, decimal| sum.checked_add(decimal.units.checked_abs()?));
+            if sum.is_none_or(|sum| sum > most) {
+                return Err(of.span);
+            }
+        }
         let result = aggregate(fold.function, values);
         let too_large = matches!((&result, fold.kind), (Value::Decimal(..), LogicalType::Integer));
         let too_large = too_large || matches!(result, Value::Real(number) if !number.is_finite());
         if too_large { Err(of.span) } else { Ok(result) }
     }
 
-    /// Whether the condition takes a root row, and if it does, whether leaving it out would be right too.
-    fn takes(&self, row: u64, fuzzy: &[bool]) -> Result<Option<bool>, Overflow> {
-        let mut free = false;
+    /// Whether the condition takes a root row, and whether the opposite would be right too.
+    fn takes(&self, row: u64, fuzzy: &[bool]) -> Result<(bool, bool), Overflow> {
+        let (mut taken, mut free) = (true, false);
         for (part, fuzzy) in self.need.filter.iter().zip(fuzzy) {
             if part.only_if.is_some_and(|at| self.parameters.get(at).is_none_or(|value| *value == Value::Null)) {
                 continue;
@@ -214,11 +291,12 @@ impl Evaluation<'_> {
             let truth = truth.map_err(|_| self.overflow(&part.condition))?;
             let near = *fuzzy && self.near.get();
             if truth != Some(true) && !near {
-                return Ok(None);
+                return Ok((false, false));
             }
+            taken &= truth == Some(true);
             free |= near;
         }
-        Ok(Some(free))
+        Ok((taken, free))
     }
 
     fn row(&self, row: u64, free: bool) -> Result<Found, Overflow> {
@@ -231,36 +309,35 @@ impl Evaluation<'_> {
         })
     }
 
-    fn groups(&self, roots: &[(u64, bool)]) -> Result<Vec<Found>, Overflow> {
+    fn groups(&self, roots: impl Iterator<Item = u64>) -> Result<Vec<Found>, Overflow> {
         let Some(group) = &self.need.group else { return Ok(Vec::new()) };
         let mut places: HashMap<Key, usize> = HashMap::new();
-        let mut groups: Vec<(Vec<Value>, Vec<u64>, bool)> = Vec::new();
+        let mut groups: Vec<(Vec<Value>, Vec<u64>)> = Vec::new();
         if group.keys.is_empty() {
-            groups.push((Vec::new(), Vec::new(), false));
+            groups.push((Vec::new(), Vec::new()));
             places.insert(Key::of_group(std::iter::empty()), 0);
         }
-        for &(row, free) in roots {
+        for row in roots {
             let mut keys = Vec::with_capacity(group.keys.len());
             for key in &group.keys {
                 let value = key.value.value(&mut Here { evaluation: self, source: 0, row, group: None });
                 keys.push(value.map_err(|_| self.overflow(&key.value))?);
             }
             let place = *places.entry(Key::of_group(keys.iter().map(Value::as_ref))).or_insert_with(|| {
-                groups.push((keys, Vec::new(), false));
+                groups.push((keys, Vec::new()));
                 groups.len() - 1
             });
             groups[place].1.push(row);
-            groups[place].2 |= free;
         }
         let mut found = Vec::with_capacity(groups.len());
-        for (keys, rows, free) in &groups {
+        for (keys, rows) in &groups {
             let of = |value: &Expr<Leaf>| {
                 value.value(&mut Here { evaluation: self, source: 0, row: 0, group: Some((keys, rows)) }).map_err(|_| self.overflow(value))
             };
             found.push(Found {
                 keys: self.need.order.iter().map(|by| of(&by.value)).collect::<Result<_, _>>()?,
                 values: self.need.give.iter().map(|given| of(&given.value)).collect::<Result<_, _>>()?,
-                free: *free,
+                free: false,
             });
         }
         Ok(found)

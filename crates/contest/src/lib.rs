@@ -32,7 +32,7 @@ pub use choice::{Choice, ChoiceEntry, ChoiceOption, Choices, Columns, Filters, H
 pub use compare::{Agreement, Difference, Reference, Unclear, compare};
 pub use dialect::{Dialect, Fidelity, KeyList, RowList};
 pub use engine::{EngineError, EngineErrorKind, Flow, Observed, Session, Sink, StatementId, Traffic};
-pub use evaluate::{Overflow, RowSource, evaluate};
+pub use evaluate::{Overflow, RowSource, evaluate, overflows};
 pub use field::{Field, NotDerived};
 pub use layers::{Collect, Consumer, Execution, Touch};
 pub use measure::{Counted, Counter, Grain, How, Measure, MeasureEntry, Measured, Unit};
@@ -44,4 +44,4 @@ pub use plan::{
 pub use planner::derive;
 pub use resolve::{NeedError, NeedPart, NeedText, resolve};
 pub use sql::{Bind, OwnSqlError, Printed, Shape, literal, own_sql, print_select, rule_sql};
-pub use statement::{Condition, Join, Keys, Select, Selected, SortKey, Table, Term};
+pub use statement::{Condition, Join, Keys, OnlyIf, Select, Selected, SortKey, Table, Term};

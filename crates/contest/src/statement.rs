@@ -91,7 +91,18 @@ pub struct Condition {
     /// What.
     pub condition: Expr<Term>,
     /// The parameter without which it does not count.
-    pub only_if: Option<usize>,
+    pub only_if: Option<OnlyIf>,
+}
+
+/// A parameter that a condition counts only with.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+pub struct OnlyIf {
+    /// Its place.
+    pub parameter: usize,
+    /// Its type.
+    pub kind: LogicalType,
+    /// Whether it is a list.
+    pub is_list: bool,
 }
 
 /// The keys that rows are wanted for.

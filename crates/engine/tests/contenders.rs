@@ -3,14 +3,16 @@
 
 mod common;
 
-use std::cell::Cell;
+use std::cell::{Cell, RefCell};
 
-use common::{Dice, check_need, random_data, random_need};
+use common::needs::{Tally, check_needs, random_data, schemas};
+use common::{Dice, check_need};
 use kampf_contest::{Agreement, Collect, Execution, Field, NeedText, Restriction, Touch, compare, derive, evaluate, resolve};
 use kampf_engine::{Connection, Engine, GeneratedRows, Ground, engine};
 use kampf_fill::{Blueprint, Order};
 use kampf_schema::{Relations, Schema, TableId, Value, ddl, expr};
 use proptest::prelude::*;
+use proptest::test_runner::TestRunner;
 
 fn sqlite() -> &'static dyn Engine {
     engine("sqlite").unwrap()
@@ -44,23 +46,21 @@ fn seen_by_sqlite(event: rusqlite::trace::TraceEvent<'_>) {
     }
 }
 
-proptest! {
-    #![proptest_config(ProptestConfig { cases: 120, max_shrink_iters: 300, ..ProptestConfig::default() })]
-    #[test]
-    fn all_contenders_answer_like_the_plain_evaluation(rolls in prop::collection::vec(any::<u32>(), 60..200)) {
+#[test]
+fn all_contenders_answer_like_the_plain_evaluation() {
+    let tally = RefCell::new(Tally::default());
+    let config = ProptestConfig { cases: schemas(40), max_shrink_iters: 300, failure_persistence: None, ..ProptestConfig::default() };
+    let mut runner = TestRunner::new(config);
+    let done = runner.run(&prop::collection::vec(any::<u32>(), 300..900), |rolls| {
         let mut dice = Dice(rolls, 0);
         let (ddl, schema, blueprint) = random_data(&mut dice);
         let loaded = Loaded::new(&schema, &blueprint);
         let connection = loaded.connect();
-        let relations = Relations::of(&schema);
-        for _ in 0..4 {
-            let text = random_need(&mut dice, &schema, &relations);
-            // Many random conditions compare what cannot be compared; those needs are refused, which is right.
-            if let Ok(need) = resolve(&schema, &relations, &text) {
-                check_need(sqlite(), connection.as_ref(), &schema, &need, &blueprint, &format!("{ddl}\n{text:?}"));
-            }
-        }
-    }
+        check_needs(sqlite(), connection.as_ref(), &mut dice, (&ddl, &schema, &blueprint), 5, &mut tally.borrow_mut());
+        Ok(())
+    });
+    done.unwrap_or_else(|error| panic!("{error}"));
+    tally.into_inner().is_enough();
 }
 
 const APIARY: &str = "CREATE TABLE strain (id INTEGER PRIMARY KEY, name VARCHAR(80) NOT NULL, origin VARCHAR(80));

@@ -2,8 +2,9 @@
 
 mod common;
 
+use common::Dice;
+use common::needs::{Tally, check_needs, random_data, schemas};
 use common::servers::{Loaded, apiary, installed, postgres};
-use common::{Dice, check_need, random_data, random_need};
 use kampf_contest::{Collect, EngineErrorKind, Execution, Field, Flow, NeedText, Plan, Restriction, Touch, derive, resolve};
 use kampf_engine::{Connection, Engine, Ground, engine};
 use kampf_fill::{Blueprint, Order};
@@ -19,8 +20,10 @@ fn all_contenders_answer_like_the_plain_evaluation_in_schemas_on_a_server_that_i
     let (schema, blueprint) = apiary();
     let server = Loaded::new(&schema, &blueprint, &[]);
     let url = &*server.own_url();
-    let mut runner = TestRunner::new(ProptestConfig { cases: 40, max_shrink_iters: 60, ..ProptestConfig::default() });
-    let done = runner.run(&prop::collection::vec(any::<u32>(), 60..200), |rolls| {
+    let tally = std::cell::RefCell::new(Tally::default());
+    let config = ProptestConfig { cases: schemas(12), max_shrink_iters: 60, failure_persistence: None, ..ProptestConfig::default() };
+    let mut runner = TestRunner::new(config);
+    let done = runner.run(&prop::collection::vec(any::<u32>(), 300..900), |rolls| {
         let mut dice = Dice(rolls, 0);
         let (ddl, schema, blueprint) = random_data(&mut dice);
         let folder = tempfile::tempdir().unwrap();
@@ -28,19 +31,14 @@ fn all_contenders_answer_like_the_plain_evaluation_in_schemas_on_a_server_that_i
         postgres().load(&place, &schema, &blueprint, &[], &mut |_| {}).unwrap_or_else(|error| panic!("{error} {:?}\n{ddl}", error.sql));
         let served = postgres().serve(&place, &postgres().settings()).unwrap();
         let connection = postgres().connect(served.url(), &[]).unwrap();
-        let relations = Relations::of(&schema);
-        for _ in 0..4 {
-            let text = random_need(&mut dice, &schema, &relations);
-            if let Ok(need) = resolve(&schema, &relations, &text) {
-                check_need(postgres(), connection.as_ref(), &schema, &need, &blueprint, &format!("{ddl}\n{text:?}"));
-            }
-        }
+        check_needs(postgres(), connection.as_ref(), &mut dice, (&ddl, &schema, &blueprint), 5, &mut tally.borrow_mut());
         drop(connection);
         drop(served);
         assert!(postgres().remove(&place).unwrap());
         Ok(())
     });
     done.unwrap_or_else(|error| panic!("{error}"));
+    tally.into_inner().is_enough();
 }
 
 #[test]

@@ -39,6 +39,8 @@ pub(super) struct Frame<'a> {
     taken: Vec<String>,
     /// Aggregates that are at hand already.
     values: Vec<(usize, Expr<Term>)>,
+    /// What rows are grouped by, said once, so that it is the same wherever it stands.
+    pub(super) keys: Vec<Expr<Term>>,
     /// The select so far.
     pub(super) select: Select,
     /// Joins made now are needed only by parts of the filter that may be left out.
@@ -55,6 +57,7 @@ impl<'a> Frame<'a> {
             known: vec![Known { source, alias: name.clone(), there: true }],
             taken: vec![name.to_lowercase()],
             values: Vec::new(),
+            keys: Vec::new(),
             select: Select::from(table),
             optional: false,
         }
@@ -169,10 +172,7 @@ impl<'a> Frame<'a> {
                 Some((_, value)) => value.clone(),
                 None => self.computed(*at),
             },
-            Leaf::Key(at) => match &need.group {
-                Some(group) => self.say(&group.keys[*at].value, to_one),
-                None => Node::Literal(kampf_schema::Value::Null).into(),
-            },
+            Leaf::Key(at) => self.keys.get(*at).cloned().unwrap_or_else(|| Node::Literal(kampf_schema::Value::Null).into()),
             Leaf::Total(at) => match &need.group {
                 Some(group) => {
                     let fold = &group.totals[*at];

@@ -10,7 +10,7 @@ use crate::choice::{Columns, Filters, Hydration, Loading};
 use crate::need::{Leaf, Need};
 use crate::plan::{Body, Layout, LayoutColumn, Plan, PlanNode, ResultColumn, RootStatement};
 use crate::sql::column;
-use crate::statement::{Condition, Select, Selected, SortKey, Term};
+use crate::statement::{Condition, OnlyIf, Select, Selected, SortKey, Term};
 
 /// One value that is selected.
 pub(super) struct Listed {
@@ -81,6 +81,12 @@ pub(super) fn listed(ground: Ground<'_>, ways: Ways, split: &Split) -> Vec<Liste
     }
     for leaf in selecting.into_iter().flat_map(Expr::leaves) {
         add_leaf(ground, leaf, "key", &own_name, &mut add);
+    }
+    // Rows that are only counted are told by one of their columns.
+    if list.is_empty() {
+        let table = schema.table(need.root());
+        let column = table.primary_key.first().copied().unwrap_or(0);
+        list.push(Listed::own(own(column), &table.columns[column].name));
     }
     list
 }
@@ -193,7 +199,11 @@ pub(super) fn put_filter(frame: &mut Frame<'_>, need: &Need, ways: Ways, split: 
         frame.optional = optional;
         for (at, part) in need.filter.iter().enumerate() {
             if split.filter[at] && part.only_if.is_some() == optional {
-                said[at] = Some(Condition { condition: frame.say(&part.condition, ToOne::Join), only_if: part.only_if });
+                let only_if = part.only_if.map(|parameter| {
+                    let of = &need.parameters[parameter];
+                    OnlyIf { parameter, kind: of.kind, is_list: of.is_list }
+                });
+                said[at] = Some(Condition { condition: frame.say(&part.condition, ToOne::Join), only_if });
             }
         }
     }
@@ -219,6 +229,7 @@ pub(super) fn grouped(ground: Ground<'_>, ways: Ways, split: Split) -> Plan {
         frame.group(&aggregates(&per_row), &[], false);
     }
     let to_one = ToOne::Join;
+    frame.keys = keys.iter().map(|key| frame.say(&key.value, to_one)).collect();
     let own_name = |value: &Expr<Leaf>| {
         let value = match value.as_leaf() {
             Some(Leaf::Key(at)) => &keys[*at].value,
@@ -236,7 +247,7 @@ pub(super) fn grouped(ground: Ground<'_>, ways: Ways, split: Split) -> Plan {
     }
     frame.select.columns = columns;
     frame.select.distinct = need.distinct;
-    let group: Vec<Expr<Term>> = keys.iter().filter(|_| !need.distinct).map(|key| frame.say(&key.value, to_one)).collect();
+    let group = if need.distinct { Vec::new() } else { frame.keys.clone() };
     for by in &need.order {
         let given = need.give.iter().zip(&frame.select.columns).find(|(given, _)| given.value == by.value);
         let value = match given.and_then(|(given, column)| column[0].name.as_ref().map(|name| (given, name))) {

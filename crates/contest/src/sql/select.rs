@@ -9,7 +9,7 @@ use super::fragment::{Bind, Printed, Sql, typed};
 use super::print::{Leaves, Unsaid, print, scaled_sum};
 use crate::dialect::{Dialect, KeyList, RowList};
 use crate::need::Aggregate;
-use crate::statement::{Condition, Join, Keys, Select, Selected, SortKey, Table, Term};
+use crate::statement::{Condition, Join, Keys, OnlyIf, Select, Selected, SortKey, Table, Term};
 
 /// What the text of a statement depends on besides its tree.
 pub struct Shape<'a> {
@@ -156,7 +156,7 @@ impl Printer<'_> {
         let many = parts.len() + beside;
         let mut said = Vec::new();
         for part in parts {
-            let Some(parameter) = part.only_if else {
+            let Some(OnlyIf { parameter, kind, is_list }) = part.only_if else {
                 said.push(self.part(&part.condition, many)?);
                 continue;
             };
@@ -168,7 +168,7 @@ impl Printer<'_> {
                 continue;
             }
             let condition = self.part(&part.condition, 2)?;
-            said.push(match list_of(&part.condition, parameter) {
+            said.push(match is_list {
                 // A list is written value by value, so it is known whether there is any.
                 true if self.dialect.key_list == KeyList::Placeholders => {
                     if is_given {
@@ -179,7 +179,7 @@ impl Printer<'_> {
                 }
                 true => condition.within("(", " OR ").join_with(Sql::bind(Bind::Parameter(parameter)).within("", " IS NULL)")),
                 false => {
-                    let own = typed(self.dialect, Sql::bind(Bind::Parameter(parameter)), kind_of(&part.condition, parameter));
+                    let own = typed(self.dialect, Sql::bind(Bind::Parameter(parameter)), Some(kind));
                     own.within("(", " IS NULL OR ").join_with(condition.within("", ")"))
                 }
             });
@@ -193,7 +193,7 @@ impl Printer<'_> {
             return select.joins.iter().collect();
         }
         let mut used = BTreeSet::new();
-        let given = |part: &&Condition| part.only_if.is_none_or(|parameter| (self.shape.length)(parameter).is_some());
+        let given = |part: &&Condition| part.only_if.is_none_or(|only_if| (self.shape.length)(only_if.parameter).is_some());
         select.filter.iter().chain(&select.having).filter(given).for_each(|part| aliases(&part.condition, &mut used));
         select.columns.iter().flatten().for_each(|column| aliases(&column.value, &mut used));
         select.order.iter().for_each(|key| aliases(&key.value, &mut used));
@@ -249,28 +249,6 @@ impl Printer<'_> {
         }
         Ok(sql)
     }
-}
-
-/// Whether a parameter stands in a condition as a list.
-fn list_of(condition: &Expr<Term>, parameter: usize) -> bool {
-    let is_it = |list: &Expr<Term>| matches!(list.as_leaf(), Some(Term::Parameter(at, _)) if *at == parameter);
-    match &condition.node {
-        Node::InList(_, list) => is_it(list),
-        _ => condition.parts().into_iter().any(|part| list_of(part, parameter)),
-    }
-}
-
-/// The type of a parameter, as it stands in a condition; a truth where it only switches that on.
-fn kind_of(condition: &Expr<Term>, parameter: usize) -> Option<LogicalType> {
-    let mut found = None;
-    terms(condition, &mut |term| {
-        if let Term::Parameter(at, kind) = term
-            && *at == parameter
-        {
-            found = Some(*kind);
-        }
-    });
-    found.or(Some(LogicalType::Boolean))
 }
 
 fn aliases(expr: &Expr<Term>, used: &mut BTreeSet<String>) {

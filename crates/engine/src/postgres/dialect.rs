@@ -34,8 +34,8 @@ pub(super) static POSTGRES: Dialect = Dialect {
     upper: "upper({0} COLLATE \"C\")",
     length: "char_length({0})::bigint",
     trim: "btrim({0})",
-    substring: "CASE WHEN {2} >= 0 THEN substr({0}, least(greatest({1}, 1), 2147483647)::integer, \
-                least(greatest({2} + least({1}, 1) - 1, 0), 2147483647)::integer) END",
+    substring: "CASE WHEN {2} >= 0 AND {1} IS NOT NULL THEN substr({0}, least(greatest({1}, 1), 2147483647)::integer, \
+                least(greatest({2}::numeric + least({1}, 1) - 1, 0), 2147483647)::integer) END",
     divide: "({0}::double precision / nullif({1}::double precision, 0))",
     remainder: "({0} % nullif({1}, 0))",
     extract,

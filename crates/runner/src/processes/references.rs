@@ -1,6 +1,6 @@
 //! The right answers.
 
-use kampf_contest::{Answer, Expect, Reference, evaluate};
+use kampf_contest::{Answer, Reference, evaluate, overflows};
 use kampf_engine::GeneratedRows;
 use kampf_schema::Value;
 
@@ -44,7 +44,8 @@ pub(crate) fn references(inbox: &Inbox, setup: &Setup<'_>, contest: &Contest, se
         let rows: u64 = need.tables().into_iter().map(|table| setup.blueprint.rows(table)).sum();
         if rows.saturating_mul(sets.len() as u64) <= PLAIN_EVALUATION_ROWS {
             let rows = GeneratedRows(setup.blueprint);
-            let references = sets.iter().map(|set| evaluate(setup.schema, need, &rows, set)).collect::<Result<_, _>>();
+            let references = overflows(setup.schema, need, &rows)
+                .and_then(|()| sets.iter().map(|set| evaluate(setup.schema, need, &rows, set)).collect::<Result<_, _>>());
             let references = references.map_err(|overflow| {
                 Trouble::Refused(format!("{overflow}, and engines do not agree on what it is then; choose smaller numbers"))
             })?;
@@ -75,7 +76,7 @@ fn reference_of(contest: &Contest, answer: Answer, keys: bool) -> Reference {
     let Some(need) = contest.need.as_ref().filter(|_| keys) else {
         let ordered = contest.ordered && contest.need.is_none();
         let keys = (0..rows.len()).filter(|_| ordered).map(|row| vec![Value::Integer(i64::try_from(row).unwrap_or(i64::MAX))]).collect();
-        return Reference { rows, keys, complete: true, free: Vec::new(), expect: Expect::Many };
+        return Reference { rows, keys, complete: true, ..Reference::default() };
     };
     let complete = need.most().is_none_or(|most| (rows.len() as u64) < more_than(most));
     let width = need.give.len();

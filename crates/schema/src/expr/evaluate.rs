@@ -26,6 +26,12 @@ pub trait Scope<L> {
         Ok(nearest.map_or(Value::Null, Value::Real))
     }
 
+    /// Whether every part of `and`, `or` and `in` is looked at, also where the result is known before: databases may look at them in
+    /// any order.
+    fn looks_at_all(&self) -> bool {
+        false
+    }
+
     /// Two reals that agree within tolerance were compared: the other side of the edge would be right too.
     fn near_an_edge(&mut self) {}
 }
@@ -82,9 +88,12 @@ impl<L> Expr<L> {
                 for item in list {
                     let item = item.value(scope)?;
                     match compare(&value, &item, scope) {
-                        Some(Ordering::Equal) => return Ok(Some(true)),
-                        Some(_) => {}
-                        None => found = None,
+                        Some(Ordering::Equal) => found = Some(true),
+                        None if found == Some(false) => found = None,
+                        _ => {}
+                    }
+                    if found == Some(true) && !scope.looks_at_all() {
+                        break;
                     }
                 }
                 found
@@ -127,7 +136,7 @@ impl<L> Expr<L> {
                 let mut all = Some(true);
                 for part in parts {
                     all = both(all, part.truth(scope)?);
-                    if all == Some(false) {
+                    if all == Some(false) && !scope.looks_at_all() {
                         break;
                     }
                 }
@@ -137,7 +146,7 @@ impl<L> Expr<L> {
                 let mut none = Some(true);
                 for part in parts {
                     none = both(none, part.truth(scope)?.map(|holds| !holds));
-                    if none == Some(false) {
+                    if none == Some(false) && !scope.looks_at_all() {
                         break;
                     }
                 }

@@ -204,6 +204,7 @@ impl<L: Clone> Checker<'_, L> {
                     fit(value, want).ok_or_else(|| Mistake::new(span, format!("this is compared with {want}, which it is not")))?;
                 let kind = match (own, want) {
                     (own, LogicalType::Integer | LogicalType::Decimal { .. }) if own.is_number() => own,
+                    (LogicalType::Timestamp, LogicalType::Date) => own,
                     _ => want,
                 };
                 made(Node::Literal(fitting), kind)
@@ -515,7 +516,10 @@ fn converted<L>(part: Expr<L>, own: LogicalType, kind: LogicalType) -> Expr<L> {
         return part;
     }
     let span = part.span;
-    Expr { node: Node::Call(Function::To(kind), vec![part]), span }
+    match part.as_literal().and_then(|value| fit(value, kind)).filter(|value| kind_of(value) == Some(kind)) {
+        Some(value) => Expr { node: Node::Literal(value), span },
+        None => Expr { node: Node::Call(Function::To(kind), vec![part]), span },
+    }
 }
 
 /// A written value as a value of the type it is used as; `None` where it is no such value.
