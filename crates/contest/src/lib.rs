@@ -45,3 +45,4 @@ pub use planner::derive;
 pub use resolve::{NeedError, NeedPart, NeedText, resolve};
 pub use sql::{Bind, OwnSqlError, Printed, Shape, literal, own_sql, print_select, rule_sql};
 pub use statement::{Condition, Join, Keys, OnlyIf, Select, Selected, SortKey, Table, Term};
+pub use words::Telling;

@@ -83,6 +83,9 @@ pub(crate) struct Demo {
     /// The folder to make it in
     #[arg(default_value = "kampf-demo")]
     pub(crate) dir: PathBuf,
+    /// Race all of its contests, not only a few; that takes some minutes
+    #[arg(long)]
+    pub(crate) everything: bool,
 }
 
 #[derive(Args, Debug)]

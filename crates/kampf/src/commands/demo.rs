@@ -10,8 +10,11 @@ use crate::problem::Problem;
 
 const TOML: &str = include_str!("../../templates/apiary.toml");
 const SQL: &str = include_str!("../../templates/apiary.sql");
+/// The contests that are raced unless all are asked for.
+const CHOSEN: [&str; 3] = ["calmest-hives", "hive-directory", "apiary-sizes"];
 /// Time for the rounds of all contests, so that the whole stays under a minute.
 const TIME: Duration = Duration::from_secs(47);
+const TIME_OF_ALL: Duration = Duration::from_secs(150);
 
 pub(super) fn run(general: &General, arguments: &Demo) -> Result<Ending, Problem> {
     let dir = &arguments.dir;
@@ -20,13 +23,19 @@ pub(super) fn run(general: &General, arguments: &Demo) -> Result<Ending, Problem
         say(general.quiet, &format!("{} is there already; running it as it is", dir.display()));
     } else {
         make_folder(dir, &[("kampf.toml", TOML), ("apiary.sql", SQL)])?;
-        say(general.quiet, &format!("made {}: a network of apiaries with 5,000 hives, and three contests", dir.display()));
+        say(general.quiet, &format!("made {}: a network of apiaries with 5,000 hives, and eight contests", dir.display()));
     }
+    // In a folder that is there already they may have been taken out.
+    let text = std::fs::read_to_string(&file).unwrap_or_default();
+    let is_there = |name: &&&str| text.lines().any(|line| line.trim() == format!("[contest.{name}]"));
+    let chosen = CHOSEN.iter().filter(is_there).map(|name| (*name).to_owned());
+    let contests: Vec<String> = if arguments.everything { Vec::new() } else { chosen.collect() };
+    let time = if arguments.everything { TIME_OF_ALL } else { TIME };
     let general = General { file, ..general.clone() };
     let race = Race {
-        contests: Vec::new(),
-        time: Some(TIME),
-        together: Some(TIME),
+        contests,
+        time: Some(time),
+        together: Some(time),
         rounds: 400,
         margin: None,
         exact: false,

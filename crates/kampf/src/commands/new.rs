@@ -134,18 +134,26 @@ fn project_file(schema: &Schema, file: &str, types: &[(String, String)], rows: &
         }
     }
     let mut names: Vec<String> = Vec::new();
-    for &id in largest(schema, &usable).iter().take(CONTESTS) {
-        let name = contest_name(&schema.table(id).name, &names);
-        contest(&mut text, schema, &relations, id, &name);
-        names.push(name);
+    let mut name = |table: &str, kind: &str| {
+        let name = contest_name(table, kind, &names);
+        names.push(name.clone());
+        name
+    };
+    let largest = largest(schema, &usable);
+    for &id in largest.iter().take(CONTESTS) {
+        list(&mut text, schema, &relations, id, &name(&schema.table(id).name, "list"));
+    }
+    if let Some(&id) = largest.first() {
+        per_month(&mut text, schema, id, &mut name);
+        one(&mut text, schema, &relations, id, &mut name);
     }
     text.into_text()
 }
 
 /// A contest's name for a table: one word, like no other.
-fn contest_name(table: &str, taken: &[String]) -> String {
+fn contest_name(table: &str, kind: &str, taken: &[String]) -> String {
     let word = |c: char| if c.is_whitespace() || c == '/' || shown(c.encode_utf8(&mut [0; 4])).len() != c.len_utf8() { '-' } else { c };
-    let name = format!("{}-list", table.chars().map(word).collect::<String>());
+    let name = format!("{}-{kind}", table.chars().map(word).collect::<String>());
     let numbered = (2..).map(|number| format!("{name}-{number}"));
     std::iter::once(name.clone()).chain(numbered).find(|name| !taken.contains(name)).unwrap_or(name)
 }
@@ -163,8 +171,8 @@ fn largest(schema: &Schema, usable: &[TableId]) -> Vec<TableId> {
     tables
 }
 
-/// A list of a table's newest rows with a value of each parent and the number of children.
-fn contest(text: &mut TomlText, schema: &Schema, relations: &Relations, id: TableId, name: &str) {
+/// Values of a row, one of each parent, and the number of children.
+fn given(schema: &Schema, relations: &Relations, id: TableId) -> Vec<String> {
     let table = schema.table(id);
     let refers = |column: usize| table.references.iter().any(|reference| reference.columns.contains(&column));
     let mut give: Vec<String> = (0..table.columns.len())
@@ -197,6 +205,13 @@ fn contest(text: &mut TomlText, schema: &Schema, relations: &Relations, id: Tabl
     if give.is_empty() {
         give.push(part(&table.columns[0].name));
     }
+    give
+}
+
+/// A list of a table's newest rows with a value of each parent and the number of children.
+fn list(text: &mut TomlText, schema: &Schema, relations: &Relations, id: TableId, name: &str) {
+    let table = schema.table(id);
+    let give = given(schema, relations, id);
     let order: Vec<String> = table.primary_key.iter().map(|&column| format!("{} desc", part(&table.columns[column].name))).collect();
     text.blank();
     text.table(&["contest", name]);
@@ -206,6 +221,49 @@ fn contest(text: &mut TomlText, schema: &Schema, relations: &Relations, id: Tabl
     text.list("give", &give);
     text.list("order", &order);
     text.value("limit", Scalar::Number(100));
+}
+
+/// How many rows of a table there are for each month, and the mean of a number of theirs; nothing for a table without a time.
+fn per_month(text: &mut TomlText, schema: &Schema, id: TableId, name: &mut dyn FnMut(&str, &str) -> String) {
+    let table = schema.table(id);
+    let refers = |column: usize| table.references.iter().any(|reference| reference.columns.contains(&column));
+    let is_time = |kind| matches!(kind, LogicalType::Date | LogicalType::Timestamp);
+    let Some(time) = table.columns.iter().find(|column| is_time(column.kind)) else { return };
+    let number = (0..table.columns.len())
+        .find(|&column| table.columns[column].kind.is_number() && !refers(column) && !table.primary_key.contains(&column));
+    let mut give = vec!["month".to_owned(), "count() as many".to_owned()];
+    if let Some(column) = number {
+        give.push(format!("avg({}) as mean", part(&table.columns[column].name)));
+    }
+    text.blank();
+    text.table(&["contest", &name(&table.name, "per-month")]);
+    text.value("about", Scalar::Text(&format!("How many rows of {} there are for each month", shown(&table.name))));
+    text.value("from", Scalar::Text(&table.name));
+    text.list("group", &[format!("start_of(month, {}) as month", part(&time.name))]);
+    text.list("give", &give);
+    text.list("order", &["month".to_owned()]);
+}
+
+/// One row of a table by its key.
+fn one(text: &mut TomlText, schema: &Schema, relations: &Relations, id: TableId, name: &mut dyn FnMut(&str, &str) -> String) {
+    let table = schema.table(id);
+    let [key] = table.primary_key.as_slice() else { return };
+    let key = &table.columns[*key];
+    if key.kind == LogicalType::Blob {
+        return;
+    }
+    let give = given(schema, relations, id);
+    let name = name(&table.name, "one");
+    text.blank();
+    text.table(&["contest", &name]);
+    text.value("about", Scalar::Text(&format!("One row of {} by its key, with what belongs to it", shown(&table.name))));
+    text.value("from", Scalar::Text(&table.name));
+    text.list("give", &give);
+    text.value("where", Scalar::Text(&format!("{} = :key", part(&key.name))));
+    text.value("expect", Scalar::Text("1"));
+    text.blank();
+    text.table(&["contest", &name, "parameters"]);
+    text.value("key", Scalar::Text(&format!("any({}.{})", part(&table.name), part(&key.name))));
 }
 
 /// A name inside an expression, quoted where it must be.
@@ -258,12 +316,13 @@ mod tests {
             let rows: Vec<&String> = parsed["rows"].as_table().unwrap().keys().collect();
             prop_assert!(rows.iter().all(|name| schema.tables.iter().any(|table| table.name == **name)) && rows.len() == 2);
             let contests = parsed["contest"].as_table().unwrap();
-            prop_assert_eq!(contests.len(), 2);
+            prop_assert_eq!(contests.len(), 3);
             for contest in contests.values() {
                 let contest = contest.as_table().unwrap();
                 let mut keys: Vec<&str> = contest.keys().map(String::as_str).collect();
                 keys.sort_unstable();
-                prop_assert_eq!(keys, ["about", "from", "give", "limit", "order"]);
+                let known = [&["about", "from", "give", "limit", "order"][..], &["about", "expect", "from", "give", "parameters", "where"]];
+                prop_assert!(known.contains(&keys.as_slice()), "{keys:?}");
                 prop_assert!(schema.tables.iter().any(|table| Some(table.name.as_str()) == contest["from"].as_str()));
             }
             prop_assert_eq!(text.lines().map(shown).collect::<Vec<_>>(), text.lines().collect::<Vec<_>>());

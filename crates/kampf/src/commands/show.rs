@@ -1,15 +1,16 @@
 //! `kampf show`
 
+use kampf_contest::Telling;
 use kampf_runner::EntryWay;
 use kampf_schema::HopKind;
 use serde_json::json;
 
 use super::{Ending, print, print_as};
 use crate::arguments::{Format, General, Show};
-use crate::output::{Column, Look, Page, paint};
+use crate::output::{Column, Look, Page, count, paint};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
-use crate::running::{open, taken};
+use crate::running::{left_to_app, open, taken};
 
 /// What the words of contenders' names stand for.
 const WORDS: &str = include_str!("../../../../docs/words.md");
@@ -83,6 +84,11 @@ fn relations(project: &Project, format: Format) -> String {
 fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> Result<String, Problem> {
     let config = project.contest(name)?;
     let selected = resolve(project, config, &arguments.selection)?;
+    let sentence = selected.contest.need.as_ref().map(|need| {
+        let telling = Telling { schema: &project.schema, rows: &|table| project.blueprint.rows(table), number: &count };
+        telling.sentence(need)
+    });
+    let left = left_to_app(project, &selected.contest);
     if format == Format::Json {
         let list: Vec<_> = selected
             .contest
@@ -99,16 +105,23 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
             selected.field.not_derived.iter().map(|not| json!({"name": not.choices.to_string(), "reason": not.reason})).collect();
         let condition =
             taken(project, &selected.contest).map(|taken| taken.shares()).map(|(least, most)| json!({"least": least, "most": most}));
-        let all = json!({"contest": name, "contenders": list, "not_derived": not_derived, "condition_takes": condition});
+        let all = json!({"contest": name, "contenders": list, "in_words": sentence, "left_to_the_application": left,
+            "not_derived": not_derived, "condition_takes": condition});
         return Ok(format!("{all:#}\n"));
     }
     let mut page = Page::new();
     page.line(format!("{}  {}", paint(Look::Title, name), config.about.as_deref().unwrap_or_default()));
+    if let Some(sentence) = &sentence {
+        page.paragraph(sentence, 0);
+    }
     if !selected.order_appended.is_empty() {
         page.paragraph(&format!("The order does not end in a unique key, so {} was added to it.", selected.order_appended.join(", ")), 0);
     }
     if let Some(taken) = taken(project, &selected.contest) {
         page.paragraph(&taken.text(), 0);
+    }
+    for what in &left {
+        page.paragraph(what, 0);
     }
     for what in selected.passed_over(project.engine.name()) {
         page.paragraph(&format!("{what}."), 0);

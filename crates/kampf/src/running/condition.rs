@@ -2,7 +2,7 @@
 
 use kampf_contest::{Expect, Leaf, Need, RowSource, evaluate};
 use kampf_engine::GeneratedRows;
-use kampf_runner::{Checks, Contest};
+use kampf_runner::{Checks, Contest, EntryWay};
 use kampf_schema::expr::{Comparison, Expr, Node};
 use kampf_schema::{ColumnId, TableId, Value};
 
@@ -85,6 +85,54 @@ pub(crate) fn taken(project: &Project, contest: &Contest) -> Option<TakenShare> 
         most: shares.iter().copied().fold(0.0, f64::max),
         is_about: step > 1,
     })
+}
+
+/// What an engine cannot say of a contest's need, so that the application does it, and what that costs in rows.
+pub(crate) fn left_to_app(project: &Project, contest: &Contest) -> Vec<String> {
+    let Some(need) = &contest.need else { return Vec::new() };
+    let plans = contest.entries.iter().filter_map(|entry| match &entry.way {
+        EntryWay::Plan(plan) => Some(plan),
+        EntryWay::Program(_) => None,
+    });
+    let mut said: Vec<String> = Vec::new();
+    for left in plans.flat_map(|plan| &plan.left) {
+        let (what, cost) = match left.part {
+            Some(part) => (format!("`{}`", need.said(&project.schema, &need.filter[part].condition)), cost(project, contest, need, part)),
+            None => (left.what.clone(), None),
+        };
+        let cost = cost.map_or(String::new(), |(fetched, needed)| {
+            format!(
+                "; about {} rows of {} are fetched for it, of which {} are needed",
+                count(fetched),
+                project.schema.table(need.root()).name,
+                count(needed)
+            )
+        });
+        let text = format!("{} is left to the application: {} {}{cost}.", what, project.engine.name(), left.why);
+        if !said.contains(&text) {
+            said.push(text);
+        }
+    }
+    said
+}
+
+/// Rows that the rest of a condition takes, and those that the whole condition takes, over the first parameter set.
+fn cost(project: &Project, contest: &Contest, need: &Need, part: usize) -> Option<(u64, u64)> {
+    let sets = contest.parameter_sets_of(&project.blueprint, project.race_seed, 0);
+    let all = project.blueprint.rows(need.root());
+    let read: u64 = need.tables().into_iter().map(|table| project.blueprint.rows(table)).sum();
+    let is_own = need.sources.len() == 1;
+    let step = if is_own { all.div_ceil(SAMPLE).max(1) } else { 1 };
+    if all == 0 || (!is_own && read > MOST_ROWS) {
+        return None;
+    }
+    let rows = Sampled { rows: GeneratedRows(&project.blueprint), root: need.root(), step };
+    let whole = bare(need);
+    let mut rest = whole.clone();
+    rest.filter.remove(part);
+    let taken =
+        |need: &Need| evaluate(&project.schema, need, &rows, sets.first()?).ok().map(|reference| reference.rows.len() as u64 * step);
+    Some((taken(&rest)?, taken(&whole)?))
 }
 
 /// The need with nothing but its condition.

@@ -7,6 +7,6 @@ mod raced;
 mod session;
 
 pub(crate) use circumstances::Circumstances;
-pub(crate) use condition::{empty_answer, taken};
+pub(crate) use condition::{empty_answer, left_to_app, taken};
 pub(crate) use raced::{Heat, Surroundings, raced_contest};
 pub(crate) use session::{engines, filled, heed, inbox, name_programs, open, setup, trouble};
