@@ -365,15 +365,26 @@ impl Choices {
         Choice::ALL.into_iter().filter_map(|choice| self.of(choice))
     }
 
+    /// The same with a choice that changes nothing left out.
+    #[must_use]
+    pub fn without(mut self, choice: Choice) -> Choices {
+        self.ranks[choice as usize] = None;
+        self
+    }
+
+    /// Whether two contenders differ in a choice; one for which it changes nothing differs from none.
+    fn differs(&self, other: &Choices, choice: Choice) -> bool {
+        matches!((self.of(choice), other.of(choice)), (Some(one), Some(other)) if one != other)
+    }
+
     /// How many choices differ from another contender's.
     pub fn distance(&self, other: &Choices) -> usize {
-        self.ranks.iter().zip(&other.ranks).filter(|(one, other)| one != other).count()
+        Choice::ALL.into_iter().filter(|&choice| self.differs(other, choice)).count()
     }
 
     /// Both options of the choice in which another contender differs, where it is one alone.
     pub fn difference(&self, other: &Choices) -> Option<(Opt, Opt)> {
-        let differs = |choice: &Choice| self.of(*choice) != other.of(*choice);
-        let choice = Choice::ALL.into_iter().find(differs).filter(|_| self.distance(other) == 1)?;
+        let choice = Choice::ALL.into_iter().find(|&choice| self.differs(other, choice)).filter(|_| self.distance(other) == 1)?;
         Some((self.of(choice)?, other.of(choice)?))
     }
 

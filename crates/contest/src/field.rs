@@ -72,8 +72,28 @@ impl Field {
                 }
             }
         }
+        field.leave_out_loading(&axes, &mut same);
         field.entered = axes.default_entry(&nature, &field.valid, &same);
         field
+    }
+
+    /// Where every way of loading comes to the same, none of them stands in the name.
+    fn leave_out_loading(&mut self, axes: &Axes, same: &mut BTreeMap<Choices, Choices>) {
+        let options = axes.options(Choice::Loading);
+        if options.len() < 2 {
+            return;
+        }
+        for member in &mut self.valid {
+            let variants: Vec<Choices> = options.iter().map(|&option| member.with_opt(option)).collect();
+            if !variants.iter().all(|variant| variant == member || same.get(variant) == Some(member)) {
+                continue;
+            }
+            let bare = member.without(Choice::Loading);
+            self.not_derived.retain(|not| !variants.contains(&not.choices));
+            same.values_mut().filter(|known| *known == member).for_each(|known| *known = bare);
+            same.insert(*member, bare);
+            *member = bare;
+        }
     }
 }
 
@@ -128,7 +148,7 @@ impl Axes {
         // The first hydration that is valid at the naive end; without a primary key nothing can be managed.
         let first = self.axes.iter().fold(Choices::default(), |choices, options| choices.with_opt(options[0]));
         let hydrations = self.options(Choice::Hydration);
-        let naive = hydrations.iter().map(|&hydration| first.with_opt(hydration)).find(|choices| valid.contains(choices));
+        let naive = hydrations.iter().map(|&hydration| first.with_opt(hydration)).find(|choices| valid.contains(&known(*choices)));
         let Some(mut at) = naive.or_else(|| valid.first().copied()) else { return entered };
         enter(at);
         at = last(at, Choice::Work);

@@ -50,6 +50,7 @@ fn main() {
     head();
     scans(&connection);
     lazy(&schema, &connection);
+    groups(&schema, &connection);
     transport(&file);
     fill(&schema, &blueprint);
     start();
@@ -203,6 +204,63 @@ fn lazy(schema: &Schema, connection: &Connection) {
             let mut touch = Touch::default();
             execution.call(session.as_mut(), &[], &mut touch).expect("the call succeeds");
             assert_eq!(black_box(touch).rows(), TOUCHED);
+        });
+    }
+}
+
+/// A grouped report and an aggregate over some of the related rows, each against code by hand for the same SQL and answer.
+fn groups(schema: &Schema, connection: &Connection) {
+    let texts = |texts: &[&str]| texts.iter().map(|&text| text.to_owned()).collect::<Vec<_>>();
+    let report = NeedText {
+        from: "hive".into(),
+        group: Some(texts(&["strain_id"])),
+        give: texts(&["strain_id", "count() as hives", "sum(frames) as frames"]),
+        ..NeedText::default()
+    };
+    let sql = "SELECT strain_id, count(*) AS hives, sum(frames) AS frames FROM hive GROUP BY strain_id";
+    same_sql(schema, connection, "a grouped report", &report, "", sql);
+    let filtered =
+        NeedText { from: "strain".into(), give: texts(&["id", "count(hive where frames > 12) as large"]), ..NeedText::default() };
+    let sql = "SELECT strain.id, count(hive.strain_id) AS large FROM strain LEFT JOIN hive ON hive.strain_id = strain.id AND hive.frames > 12 \
+               GROUP BY strain.id";
+    same_sql(schema, connection, "an aggregate of some rows", &filtered, "grouped.", sql);
+}
+
+/// Whole numbers by the layers that keep nothing and records, against the same by hand.
+fn same_sql(schema: &Schema, connection: &Connection, title: &str, text: &NeedText, loading: &str, sql: &str) {
+    let need = resolve(schema, &Relations::of(schema), text).expect("the need is right");
+    let dialect = engine("sqlite").expect("SQLite is always there").dialect();
+    let field = Field::of(schema, &need, dialect, &Restriction::default());
+    for hydration in [Hydration::Raw, Hydration::Record] {
+        let fits = |choices: &&kampf_contest::Choices| choices.get() == Some(hydration) && choices.to_string().starts_with(loading);
+        let choices = field.valid.iter().rfind(fits).expect("the contender is valid");
+        let mut execution = Execution::new(derive(schema, &need, dialect, choices), dialect);
+        let mut session = sqlite_session(connection);
+        let mut statement = connection.prepare(sql).expect("the statement is right");
+        let width = need.give.len();
+        let floor = || {
+            let mut touch = Touch::default();
+            let mut rows = statement.query([]).expect("the query runs");
+            let mut kept: Vec<[i64; 3]> = Vec::new();
+            while let Some(row) = rows.next().expect("a row comes") {
+                let number = |column: usize| row.get_ref(column).and_then(|value| Ok(value.as_i64()?)).expect("a number");
+                if hydration == Hydration::Raw {
+                    touch.row();
+                    (0..width).for_each(|column| touch.value(ValueRef::Integer(number(column))));
+                } else {
+                    kept.push([number(0), number(1), if width > 2 { number(2) } else { 0 }]);
+                }
+            }
+            for row in &kept {
+                touch.row();
+                row[..width].iter().for_each(|&number| touch.value(ValueRef::Integer(number)));
+            }
+            black_box(touch);
+        };
+        compare(&format!("{title}, {choices}"), Some(1.05), 31, floor, || {
+            let mut touch = Touch::default();
+            execution.call(session.as_mut(), &[], &mut touch).expect("the call succeeds");
+            assert!(black_box(touch).rows() > 40_000);
         });
     }
 }

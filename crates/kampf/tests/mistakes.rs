@@ -59,14 +59,14 @@ fn needs_that_mean_nothing_are_refused_with_the_way_out() {
       at kampf.toml:11:10
         give = ["inspection.temper", "strain.name", "avg(inspection.temper) as calm", "count(inspection) as visits"]
                  ^^^^^^^^^^^^^^^^^
-      use an aggregate: `count`, `sum`, `avg`, `min` or `max`, like `max(inspection.temper)`
+      use an aggregate: `count`, `sum`, `avg`, `min` or `max`, like `max(inspection.temper)`; or write it as SQL of your own, under [contest.….contender.…]
     "#);
     insta::assert_snapshot!(in_toml("\"label\"", "\"avg(strain.id)\""), @r#"
     `strain.id` has one value at most for each row, so there is nothing to aggregate
       at kampf.toml:11:14
         give = ["avg(strain.id)", "strain.name", "avg(inspection.temper) as calm", "count(inspection) as visits"]
                      ^^^^^^^^^
-      give it as it is, or aggregate over inspection
+      give it as it is, aggregate over inspection, or group the rows with `group`
     "#);
     assert!(in_toml("\"label\"", "\"sum(inspection)\"").starts_with("`sum` needs a column of `inspection`"));
     assert!(in_toml("\"label\"", "\"strain\"").starts_with("`strain` is a relation, not a value"));

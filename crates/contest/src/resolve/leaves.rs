@@ -441,8 +441,8 @@ impl<'a> Resolver<'a> {
             .map(|relation| relation.name.as_str())
             .collect();
         let hint = match many.as_slice() {
-            [] => "give it as it is".to_owned(),
-            names => format!("give it as it is, or aggregate over {}", names.join(", ")),
+            [] => "give it as it is, or group the rows with `group`".to_owned(),
+            names => format!("give it as it is, aggregate over {}, or group the rows with `group`", names.join(", ")),
         };
         Err(Mistake::new(span, format!("`{named}` has one value at most for each row, so there is nothing to aggregate")).hint(hint))
     }

@@ -345,7 +345,7 @@ impl<L> Printer<'_, L> {
             Some(LogicalType::Decimal { scale, .. }) => scale,
             _ => 0,
         };
-        let lifted = |sql: Sql, from: u8| if scale > from { sql.within("(", &format!(" * {})", power(scale - from))) } else { sql };
+        let lifted = |whole: Sql, from: u8| if scale > from { whole.within("(", &format!(" * {})", power(scale - from))) } else { whole };
         Ok(match &expr.node {
             Node::Literal(value) => match value.as_ref().as_decimal().and_then(|decimal| decimal.rescaled(scale)) {
                 Some(decimal) => Sql::text(decimal.units.to_string()),

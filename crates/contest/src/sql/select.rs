@@ -99,7 +99,8 @@ impl Printer<'_> {
             lines.push(Sql::join(line.iter().map(|column| self.selected(column)).collect::<Result<Vec<_>, _>>()?, ", "));
         }
         sql.add(Sql::join(lines, if self.lines { ",\n  " } else { ", " }));
-        sql.push(self.between()).push("FROM ").add(self.table(&select.from)?);
+        let first = self.table(&select.from)?;
+        sql.push(self.between()).push("FROM ").add(first);
         for join in self.needed_joins(select) {
             let on = join.on.iter().map(|on| self.part(on, join.on.len())).collect::<Result<Vec<_>, _>>()?;
             sql.push(self.between()).push(if join.outer { "LEFT JOIN " } else { "JOIN " }).add(self.table(&join.table)?);
