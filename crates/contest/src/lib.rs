@@ -21,6 +21,7 @@ mod nature;
 mod need;
 mod plan;
 mod planner;
+mod ranges;
 mod resolve;
 mod sql;
 mod statement;
@@ -42,6 +43,7 @@ pub use plan::{
     ResultColumn, RootStatement,
 };
 pub use planner::derive;
+pub use ranges::Ranges;
 pub use resolve::{NeedError, NeedPart, NeedText, resolve};
 pub use sql::{Bind, OwnSqlError, Printed, Shape, literal, own_sql, print_select, rule_sql};
 pub use statement::{Condition, Join, Keys, OnlyIf, Select, Selected, SortKey, Table, Term};

@@ -5,7 +5,7 @@ mod common;
 
 use std::cell::{Cell, RefCell};
 
-use common::needs::{Tally, check_needs, random_data, schemas};
+use common::needs::{self, Tally, check_needs, random_data, schemas};
 use common::{Dice, check_need};
 use kampf_contest::{Agreement, Collect, Execution, Field, NeedText, Restriction, Touch, compare, derive, evaluate, resolve};
 use kampf_engine::{Connection, Engine, GeneratedRows, Ground, engine};
@@ -37,12 +37,17 @@ impl Loaded {
     }
 }
 
-thread_local! { static SEEN: Cell<u64> = const { Cell::new(0) }; }
+thread_local! {
+    static SEEN: Cell<u64> = const { Cell::new(0) };
+    static ROWS: Cell<u64> = const { Cell::new(0) };
+}
 
 #[expect(clippy::needless_pass_by_value, reason = "the driver asks for this form")]
 fn seen_by_sqlite(event: rusqlite::trace::TraceEvent<'_>) {
-    if let rusqlite::trace::TraceEvent::Profile(..) = event {
-        SEEN.set(SEEN.get() + 1);
+    match event {
+        rusqlite::trace::TraceEvent::Profile(..) => SEEN.set(SEEN.get() + 1),
+        rusqlite::trace::TraceEvent::Row(_) => ROWS.set(ROWS.get() + 1),
+        _ => {}
     }
 }
 
@@ -104,28 +109,26 @@ fn statements_counted_are_those_that_sqlite_sees() {
     let schema = ddl::read(APIARY).unwrap().schema;
     let blueprint = Blueprint::new(&schema, &Order::default()).unwrap();
     let loaded = Loaded::new(&schema, &blueprint);
-    let text = NeedText {
-        from: "hive".into(),
-        give: vec!["strain.name".into(), "avg(inspection.temper)".into()],
-        order: vec!["label".into()],
-        limit: Some(30),
-        ..NeedText::default()
-    };
-    let need = resolve(&schema, &Relations::of(&schema), &text).unwrap();
-    let field = Field::of(&schema, &need, sqlite().dialect(), &Restriction::default());
     let mut raw = rusqlite::Connection::open(loaded.0.path().join("dataset.sqlite")).unwrap();
-    raw.trace_v2(rusqlite::trace::TraceEventCodes::SQLITE_TRACE_PROFILE, Some(seen_by_sqlite)).unwrap();
-    assert!(field.valid.len() > 30);
-    for transaction in [false, true] {
-        for choices in &field.valid {
-            let plan = kampf_contest::Plan { transaction, ..derive(&schema, &need, sqlite().dialect(), choices) };
+    let codes = rusqlite::trace::TraceEventCodes::SQLITE_TRACE_PROFILE | rusqlite::trace::TraceEventCodes::SQLITE_TRACE_ROW;
+    // The schema is read now, and not with the first statement that is looked at.
+    let _: i64 = raw.query_row("SELECT count(*) FROM hive", [], |row| row.get(0)).unwrap();
+    raw.trace_v2(codes, Some(seen_by_sqlite)).unwrap();
+    let mut tried = 0;
+    for (text, parameters) in needs::every_form("hive", "strain", "label", "inspection", "temper") {
+        let need = resolve(&schema, &Relations::of(&schema), &text).unwrap_or_else(|error| panic!("{error}: {text:?}"));
+        for choices in Field::of(&schema, &need, sqlite().dialect(), &Restriction::default()).valid {
+            tried += 1;
+            let plan = kampf_contest::Plan { transaction: tried % 2 == 0, ..derive(&schema, &need, sqlite().dialect(), &choices) };
             let mut session = kampf_engine::sqlite_session(&raw);
             session.count();
-            SEEN.set(0);
-            Execution::new(plan, sqlite().dialect()).call(session.as_mut(), &[], &mut Touch::default()).unwrap();
-            assert_eq!(session.counted().statements, SEEN.get(), "{choices}");
+            (SEEN.set(0), ROWS.set(0));
+            Execution::new(plan, sqlite().dialect()).call(session.as_mut(), &parameters, &mut Touch::default()).unwrap();
+            let counted = session.counted();
+            assert_eq!((counted.statements, counted.rows), (SEEN.get(), ROWS.get()), "{choices} of {text:?}");
         }
     }
+    assert!(tried > 200, "{tried}");
 }
 
 #[test]

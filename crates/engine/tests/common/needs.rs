@@ -583,3 +583,51 @@ fn told(text: &str) {
 pub(crate) fn schemas(usual: u32) -> u32 {
     std::env::var("KAMPF_NEEDS").ok().and_then(|needs| needs.parse::<u32>().ok()).map_or(usual, |needs| needs.div_ceil(5))
 }
+
+/// A need of every form that sends statements of its own, over a table, a parent, a text, a child and a number of that; with
+/// parameters.
+pub(crate) fn every_form(root: &str, parent: &str, text: &str, child: &str, number: &str) -> Vec<(NeedText, Vec<Value>)> {
+    let texts = |texts: &[String]| texts.to_vec();
+    let need = |give: &[String]| NeedText { from: root.into(), give: texts(give), ..NeedText::default() };
+    let (name, average) = (format!("{parent}.name"), format!("avg({child}.{number})"));
+    let some = format!("count({child} where {number} > 5)");
+    vec![
+        (NeedText { order: vec![text.into()], limit: Some(30), ..need(&[name.clone(), average.clone()]) }, vec![]),
+        (NeedText { order: vec![format!("{some} desc")], limit: Some(9), ..need(&[text.into(), format!("{some} as many")]) }, vec![]),
+        (
+            NeedText { filter: Some(format!("exists({child} where {number} > 8)")), ..need(&[text.into(), format!("upper({name}) as x")]) },
+            vec![],
+        ),
+        (
+            NeedText { group: Some(vec![format!("{name} as n")]), ..need(&["n".into(), "count()".into(), format!("sum({some}) as all")]) },
+            vec![],
+        ),
+        (need(&["count()".into()]), vec![]),
+        (NeedText { distinct: true, order: vec![name.clone()], ..need(&[name.clone()]) }, vec![]),
+        (
+            NeedText { filter: Some("id in :ids".into()), parameters: vec!["ids".into()], ..need(&[text.into(), name.clone()]) },
+            vec![Value::List([1, 2, 3].map(Value::Integer).into())],
+        ),
+        (
+            NeedText {
+                filter: Some(format!("if(:part, {text} contains :part) and if(:name, {name} = :name)")),
+                parameters: vec!["part".into(), "name".into()],
+                ..need(&[text.into(), average])
+            },
+            vec![Value::from("1"), Value::Null],
+        ),
+        (
+            NeedText { filter: Some("id = :id".into()), parameters: vec!["id".into()], expect: Expect::One, ..need(&[text.into(), name]) },
+            vec![Value::Integer(3)],
+        ),
+        (NeedText { expect: Expect::ZeroOrOne, ..need(&[text.into(), some]) }, vec![]),
+        (
+            NeedText {
+                filter: Some(format!("{text} matches '1'")),
+                limit: Some(5),
+                ..need(&[text.into(), format!("max({number} from {child} where id % 2 = 0) as m")])
+            },
+            vec![],
+        ),
+    ]
+}

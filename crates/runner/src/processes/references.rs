@@ -1,8 +1,9 @@
 //! The right answers.
 
-use kampf_contest::{Answer, Reference, evaluate, overflows};
+use kampf_contest::{Answer, Overflow, Ranges, Reference, evaluate, overflows};
 use kampf_engine::GeneratedRows;
-use kampf_schema::Value;
+use kampf_fill::Blueprint;
+use kampf_schema::{ColumnId, TableId, Value};
 
 use super::comparison::bytes_of;
 use super::inbox::Inbox;
@@ -46,11 +47,14 @@ pub(crate) fn references(inbox: &Inbox, setup: &Setup<'_>, contest: &Contest, se
             let rows = GeneratedRows(setup.blueprint);
             let references = overflows(setup.schema, need, &rows)
                 .and_then(|()| sets.iter().map(|set| evaluate(setup.schema, need, &rows, set)).collect::<Result<_, _>>());
-            let references = references.map_err(|overflow| {
-                Trouble::Refused(format!("{overflow}, and engines do not agree on what it is then; choose smaller numbers"))
-            })?;
+            let references = references.map_err(|overflow| too_large(&overflow))?;
             return Ok(Right { references, by: "the plain evaluation of the generated rows".to_owned() });
         }
+    }
+    if let Some(need) = &contest.need {
+        let largest = |table, column| largest(setup.blueprint, table, column);
+        let ranges = Ranges { schema: setup.schema, largest: &largest, rows: &|table| setup.blueprint.rows(table) };
+        ranges.overflows(need).map_err(|overflow| too_large(&overflow))?;
     }
     let (entry, keys) = match (&contest.reference, contest.entries.first()) {
         (Some((_, plan)), _) => {
@@ -68,6 +72,21 @@ pub(crate) fn references(inbox: &Inbox, setup: &Setup<'_>, contest: &Contest, se
     let references = answers.into_iter().map(|answer| reference_of(contest, answer, keys)).collect();
     let by = if keys { "the leanest derived contender, asked for its sort keys too".to_owned() } else { entry.name };
     Ok(Right { references, by })
+}
+
+fn too_large(overflow: &Overflow) -> Trouble {
+    Trouble::Refused(format!("{overflow}, and engines do not agree on what it is then; choose smaller numbers"))
+}
+
+/// Rows of a table that are looked at, evenly over it, for how large its numbers are.
+const LOOKED_AT: u64 = 5_000;
+
+/// The largest number of a column without its sign, among some of its rows.
+fn largest(blueprint: &Blueprint, table: TableId, column: ColumnId) -> Option<f64> {
+    let rows = blueprint.rows(table);
+    let step = usize::try_from(rows.div_ceil(LOOKED_AT).max(1)).ok()?;
+    let sizes = (0..rows).step_by(step).filter_map(|row| blueprint.value(table, row, column).as_ref().as_real());
+    sizes.map(f64::abs).reduce(f64::max)
 }
 
 /// Splits the sort keys off, or makes the order itself the key.
