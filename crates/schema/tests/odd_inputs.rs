@@ -116,7 +116,13 @@ fn any_schema_file_is_read_or_refused() {
     assert!(taken > 0, "some are understood all the same");
 }
 
-const EXPRESSIONS: [&str; 14] = [
+const EXPRESSIONS: [&str; 20] = [
+    "count(distinct inspector from inspection where temper < 4 and exists(photo)) as odd",
+    "case when frames > 8 then 'large' when frames is null then '-' else upper(label) || '!' end = :p",
+    "start_of(month, seen) = 2024-01-01 and extract(year from seen) % 4 = 0",
+    "if(:name, name contains :name) and id not in :ids and label matches '^H[0-9]{2,3}$'",
+    "round(weight * 1.05, 1) - -2.50 > coalesce(nullif(limit_of, 0), 3) / 2",
+    "substring(label, -1, 3) || trim(name) desc",
     "label as name",
     "avg(inspection.temper) as calm",
     "count(inspection)",
@@ -153,6 +159,19 @@ fn any_expression_recipe_or_row_count_is_read_or_refused() {
         "text(8)",
         "..",
         "zipf(1.2) in 1..9",
+        "case when",
+        "then",
+        "else 1 end",
+        "count(",
+        " where ",
+        " from ",
+        "distinct ",
+        "exists(",
+        " || ",
+        " * -",
+        "if(:p, ",
+        "matches '",
+        "start_of(week, ",
     ];
     let inputs = Mangler::new(&EXPRESSIONS, &words, 2).take(cases(20_000));
     let taken = try_all(inputs, |text| {

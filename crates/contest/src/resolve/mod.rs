@@ -1,5 +1,6 @@
 //! From the texts of a need to the need itself.
 
+mod aggregates;
 mod leaves;
 mod order;
 

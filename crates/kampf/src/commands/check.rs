@@ -126,7 +126,8 @@ pub(super) fn check_text(page: &mut Page, contest: &Contest, checks: &Checks) {
         0 | 1 => String::new(),
         sets => format!(" over {sets} parameter sets"),
     };
-    page.line(format!("{}  {} rows{sets}, by {}", paint(Look::Title, &contest.name), count(rows as u64), checks.reference_by));
+    let rows = if rows == 1 { "1 row".to_owned() } else { format!("{} rows", count(rows as u64)) };
+    page.line(format!("{}  {rows}{sets}, by {}", paint(Look::Title, &contest.name), checks.reference_by));
     if let Some(text) = unexpected(contest, checks) {
         page.paragraph(&format!("  {text}"), 2);
     }

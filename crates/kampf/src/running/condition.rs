@@ -28,6 +28,10 @@ impl TakenShare {
     /// In a sentence.
     pub(crate) fn text(&self) -> String {
         let about = if self.is_about { "about " } else { "" };
+        // Of a row by its key there is no share to speak of.
+        if self.most < 0.0005 {
+            return format!("The condition takes next to none of the rows of {}.", self.table);
+        }
         let share = match (self.least, self.most) {
             (least, most) if percent(least) == percent(most) => percent(most),
             (least, most) => format!("{} to {}", percent(least), percent(most)),

@@ -29,7 +29,10 @@
 //! children  = number [ ".." number ] | "poisson" "(" number ")" | "heavy" "(" number ")"
 //! ```
 
+mod check;
 mod evaluate;
+mod functions;
+mod grammar;
 mod kind;
 mod pattern;
 mod print;
@@ -39,11 +42,13 @@ mod rule;
 mod tree;
 mod written;
 
+pub use check::{Kinds, Mistake, check};
 pub use evaluate::Scope;
-pub use kind::{Kinds, MOST_DIGITS, Mistake, check, fit, kind_of, parse_uuid, precision};
+pub use grammar::{read_condition, read_give, read_order};
+pub use kind::{fit, kind_of, parse_uuid};
 pub use pattern::Pattern;
 pub(crate) use pattern::glob;
-pub use read::{ReadError, read_condition, read_give, read_order};
+pub use read::ReadError;
 pub use recipe::{Argument, Children, Recipe, RowCount, Source, read_recipe, read_row_count};
 pub use rule::{Row, Rule};
 pub use tree::{Comparison, Expr, Function, Name, Node, Operator, Part, TextMatch};

@@ -1,17 +1,14 @@
-//! Reading needs.
+//! Reading texts of the grammar: names, words, written values, and errors with their places.
 
 use winnow::ascii::{digit1, multispace0};
-use winnow::combinator::{alt, cut_err, delimited, not, opt, peek, preceded, repeat, separated};
+use winnow::combinator::{alt, cut_err, delimited, not, opt, peek, preceded, repeat};
 use winnow::error::{ContextError, ErrMode, StrContext, StrContextValue};
-use winnow::stream::{LocatingSlice, Location, Stateful, Stream};
+use winnow::stream::{LocatingSlice, Location, Stateful};
 use winnow::token::{one_of, take_till, take_while};
 use winnow::{ModalResult, Parser};
 
-use super::pattern::Pattern;
-use super::tree::{Comparison, Expr, Function, Name, Node, Operator, Part, TextMatch};
-use super::written::{Give, OrderTerm, Written, WrittenAggregate, WrittenSource};
+use super::tree::Name;
 use crate::calendar::{parse_date, parse_timestamp};
-use crate::names::{did_you_mean, nearest};
 use crate::place::Span;
 use crate::value::{Decimal, Value};
 
@@ -29,17 +26,14 @@ pub struct ReadError {
 /// What is known besides the text: how deep it is nested, and a mistake for which there are better words than what was expected.
 #[derive(Debug, Default)]
 pub(super) struct State {
-    depth: usize,
+    pub(super) depth: usize,
     mistake: Option<ReadError>,
 }
 
 pub(super) type Input<'a> = Stateful<LocatingSlice<&'a str>, State>;
 
 /// Deeper nesting than this is refused, so that no text can exhaust the stack.
-const DEEPEST: usize = 64;
-/// So many operators of arithmetic in a row at most: each is a level of the tree.
-const LONGEST: usize = 200;
-
+pub(super) const DEEPEST: usize = 64;
 /// Words that no name is written like without quotes, in recipes and row counts.
 const RECIPE_WORDS: [&str; 18] = [
     "and", "or", "not", "in", "between", "is", "null", "like", "contains", "starts", "ends", "true", "false", "as", "asc", "desc", "by",
@@ -52,11 +46,8 @@ const WORDS: [&str; 29] = [
     "desc", "by", "per", "case", "when", "then", "else", "end", "from", "where", "order", "limit", "distinct",
 ];
 
-/// The aggregates.
-const AGGREGATES: [&str; 5] = ["count", "sum", "avg", "min", "max"];
-
 /// What needs do not say is written as SQL.
-const OWN_SQL: &str = "what a need cannot say is written as SQL of your own, under [contest.….contender.…]";
+pub(super) const OWN_SQL: &str = "what a need cannot say is written as SQL of your own, under [contest.….contender.…]";
 
 fn is_one_of(words: &[&str], name: &str) -> bool {
     words.iter().any(|word| word.eq_ignore_ascii_case(name))
@@ -75,33 +66,6 @@ pub(super) fn needs_quotes(name: &str) -> bool {
 /// Whether the name of a recipe must be quoted.
 pub(super) fn recipe_needs_quotes(name: &str) -> bool {
     !is_plain(name) || is_one_of(&RECIPE_WORDS, name)
-}
-
-/// Reads a condition.
-pub fn read_condition(text: &str) -> Result<Expr<Written>, ReadError> {
-    read_all(text, condition)
-}
-
-/// Reads a value to give back, or to group by.
-pub fn read_give(text: &str) -> Result<Give, ReadError> {
-    read_all(text, |input: &mut Input<'_>| {
-        let value = condition(input)?;
-        if opt(preceded(multispace0, '{')).parse_next(input)?.is_some() {
-            let message = "lists of related rows cannot be asked for".to_owned();
-            return refuse(input, value.span, message, Some(format!("give an aggregate over them, like `count(…)`; {OWN_SQL}")));
-        }
-        let alias = opt(preceded(word("as"), cut_err(name))).parse_next(input)?;
-        Ok(Give { value, alias })
-    })
-}
-
-/// Reads a term to sort by.
-pub fn read_order(text: &str) -> Result<OrderTerm, ReadError> {
-    read_all(text, |input: &mut Input<'_>| {
-        let key = condition(input)?;
-        let direction = opt(alt((word("asc").value(false), word("desc").value(true)))).parse_next(input)?;
-        Ok(OrderTerm { key, descending: direction.unwrap_or(false) })
-    })
 }
 
 /// Runs a parser over the whole text and words its failure.
@@ -158,12 +122,12 @@ pub(super) fn read_all<'a, T>(text: &'a str, mut parser: impl FnMut(&mut Input<'
 }
 
 /// Ends the reading with words of its own.
-fn refuse<T>(input: &mut Input<'_>, span: Span, message: String, hint: Option<String>) -> ModalResult<T> {
+pub(super) fn refuse<T>(input: &mut Input<'_>, span: Span, message: String, hint: Option<String>) -> ModalResult<T> {
     input.state.mistake = Some(ReadError { message, hint, span });
     Err(ErrMode::Cut(ContextError::new()))
 }
 
-fn too_deep() -> String {
+pub(super) fn too_deep() -> String {
     format!("nested deeper than {DEEPEST} levels")
 }
 
@@ -201,7 +165,7 @@ pub(super) fn symbol<'a>(text: &'static str) -> impl Parser<Input<'a>, (), ErrMo
 }
 
 /// A name, where nothing else can stand.
-fn name(input: &mut Input<'_>) -> ModalResult<Name> {
+pub(super) fn name(input: &mut Input<'_>) -> ModalResult<Name> {
     bare_name.context(expected("a name")).parse_next(input)
 }
 
@@ -210,7 +174,7 @@ pub(super) fn recipe_name(input: &mut Input<'_>) -> ModalResult<Name> {
     (|input: &mut Input<'_>| any_name(input, &RECIPE_WORDS)).context(expected("a name")).parse_next(input)
 }
 
-fn bare_name(input: &mut Input<'_>) -> ModalResult<Name> {
+pub(super) fn bare_name(input: &mut Input<'_>) -> ModalResult<Name> {
     any_name(input, &WORDS)
 }
 
@@ -227,7 +191,7 @@ fn any_name(input: &mut Input<'_>, words: &[&str]) -> ModalResult<Name> {
 }
 
 /// A text between quotes, the quote itself doubled inside.
-fn quoted<'a>(quote: char) -> impl Parser<Input<'a>, String, ErrMode<ContextError>> {
+pub(super) fn quoted<'a>(quote: char) -> impl Parser<Input<'a>, String, ErrMode<ContextError>> {
     let part = alt((take_till(1.., quote), (quote, quote).take().map(|pair: &str| &pair[1..])));
     delimited(
         quote,
@@ -237,335 +201,6 @@ fn quoted<'a>(quote: char) -> impl Parser<Input<'a>, String, ErrMode<ContextErro
         }),
         cut_err(quote).context(expected("the closing quote")),
     )
-}
-
-/// A condition or a value. Every way into something nested leads through here.
-fn condition(input: &mut Input<'_>) -> ModalResult<Expr<Written>> {
-    if input.state.depth >= DEEPEST {
-        let at = input.current_token_start();
-        return refuse(input, Span::new(at, at), too_deep(), None);
-    }
-    input.state.depth += 1;
-    let parts: Vec<Expr<Written>> = separated(1.., both, word("or")).parse_next(input)?;
-    input.state.depth -= 1;
-    Ok(joined(parts, Node::Or))
-}
-
-fn both(input: &mut Input<'_>) -> ModalResult<Expr<Written>> {
-    let parts: Vec<Expr<Written>> = separated(1.., negated, word("and")).parse_next(input)?;
-    Ok(joined(parts, Node::And))
-}
-
-fn joined(mut parts: Vec<Expr<Written>>, node: fn(Vec<Expr<Written>>) -> Node<Written>) -> Expr<Written> {
-    match parts.len() {
-        1 => parts.remove(0),
-        _ => {
-            let span = parts[0].span.join(parts[parts.len() - 1].span);
-            Expr { node: node(parts), span }
-        }
-    }
-}
-
-fn negated(input: &mut Input<'_>) -> ModalResult<Expr<Written>> {
-    space(input);
-    let start = input.current_token_start();
-    // A loop, not recursion: a row of `not` is read in constant stack.
-    let nots: usize = repeat(0.., word("not")).fold(|| 0, |count, ()| count + 1).parse_next(input)?;
-    let inner = test(input)?;
-    if nots.is_multiple_of(2) {
-        return Ok(inner);
-    }
-    let span = Span::new(start, inner.span.end);
-    Ok(Expr { node: Node::Not(Box::new(inner)), span })
-}
-
-fn test(input: &mut Input<'_>) -> ModalResult<Expr<Written>> {
-    let left = sum(input)?;
-    let start = left.span;
-    let done = |node: Node<Written>, end: Span| Expr { node, span: start.join(end) };
-    if let Some(comparison) = opt(comparison).parse_next(input)? {
-        let right = cut_err(sum).parse_next(input)?;
-        let end = right.span;
-        return Ok(done(Node::Compare(comparison, Box::new(left), Box::new(right)), end));
-    }
-    let so_far = |input: &Input<'_>| Span::new(start.start, input.previous_token_end());
-    if opt(word("is")).parse_next(input)?.is_some() {
-        let negated = opt(word("not")).parse_next(input)?.is_some();
-        cut_err(word("null").context(expected("`null`"))).parse_next(input)?;
-        return Ok(negate_if(negated, done(Node::IsNull(Box::new(left)), so_far(input))));
-    }
-    let before = input.checkpoint();
-    let negated = opt(word("not")).parse_next(input)?.is_some();
-    if opt(word("in")).parse_next(input)?.is_some() {
-        if let Some(list) = opt(parameter).parse_next(input)? {
-            let end = list.span;
-            return Ok(negate_if(negated, done(Node::InList(Box::new(left), Box::new(list)), end)));
-        }
-        cut_err(symbol("(")).parse_next(input)?;
-        let list = separated(1.., cut_err(sum), symbol(",")).parse_next(input)?;
-        cut_err(symbol(")")).parse_next(input)?;
-        return Ok(negate_if(negated, done(Node::In(Box::new(left), list), so_far(input))));
-    }
-    if opt(word("between")).parse_next(input)?.is_some() {
-        let low = cut_err(sum).parse_next(input)?;
-        cut_err(word("and").context(expected("`and`"))).parse_next(input)?;
-        let high = cut_err(sum).parse_next(input)?;
-        let end = high.span;
-        return Ok(negate_if(negated, done(Node::Between(Box::new(left), Box::new(low), Box::new(high)), end)));
-    }
-    if opt(word("matches")).parse_next(input)?.is_some() {
-        space(input);
-        let at = input.current_token_start();
-        let text = cut_err(quoted('\'').context(expected("a pattern written out, like 'HV-[0-9]+'"))).parse_next(input)?;
-        return match Pattern::written(&text) {
-            Ok(pattern) => Ok(negate_if(negated, done(Node::Fits(Box::new(left), pattern), so_far(input)))),
-            Err((within, message)) => {
-                let from = at + 1 + within;
-                let hint = "see \"Patterns\" in docs/needs.md for what a pattern may hold".to_owned();
-                refuse(input, Span::new(from, from + 1), message, Some(hint))
-            }
-        };
-    }
-    let matching = alt(TextMatch::ALL.map(|kind| word(kind.word()).value(kind)));
-    if let Some(kind) = opt(matching).parse_next(input)? {
-        let pattern = cut_err(sum).parse_next(input)?;
-        let end = pattern.span;
-        return Ok(negate_if(negated, done(Node::Match(kind, Box::new(left), Box::new(pattern)), end)));
-    }
-    if negated {
-        input.reset(&before);
-    }
-    Ok(left)
-}
-
-fn negate_if(negated: bool, test: Expr<Written>) -> Expr<Written> {
-    if !negated {
-        return test;
-    }
-    let span = test.span;
-    Expr { node: Node::Not(Box::new(test)), span }
-}
-
-fn comparison(input: &mut Input<'_>) -> ModalResult<Comparison> {
-    space(input);
-    alt((
-        "<=".value(Comparison::LessOrEqual),
-        ">=".value(Comparison::GreaterOrEqual),
-        "<>".value(Comparison::Unequal),
-        "!=".value(Comparison::Unequal),
-        "=".value(Comparison::Equal),
-        "<".value(Comparison::Less),
-        ">".value(Comparison::Greater),
-    ))
-    .parse_next(input)
-}
-
-fn sum(input: &mut Input<'_>) -> ModalResult<Expr<Written>> {
-    let operator = alt(("+".value(Operator::Add), "-".value(Operator::Subtract), "||".value(Operator::Join)));
-    chain(input, operator, product)
-}
-
-fn product(input: &mut Input<'_>) -> ModalResult<Expr<Written>> {
-    let operator = alt(("*".value(Operator::Multiply), "/".value(Operator::Divide), "%".value(Operator::Remainder)));
-    chain(input, operator, unary)
-}
-
-/// Operators of one level, from left to right.
-fn chain<'a>(
-    input: &mut Input<'a>,
-    operator: impl Parser<Input<'a>, Operator, ErrMode<ContextError>>,
-    operand: fn(&mut Input<'a>) -> ModalResult<Expr<Written>>,
-) -> ModalResult<Expr<Written>> {
-    let mut operator = preceded(multispace0, operator);
-    let mut left = operand(input)?;
-    for many in 1.. {
-        let Some(operator) = opt(operator.by_ref()).parse_next(input)? else { break };
-        if many > LONGEST {
-            let at = input.previous_token_end();
-            return refuse(input, Span::new(at - 1, at), format!("more than {LONGEST} operators in a row"), None);
-        }
-        let right = cut_err(operand).parse_next(input)?;
-        let span = left.span.join(right.span);
-        left = Expr { node: Node::Arithmetic(operator, Box::new(left), Box::new(right)), span };
-    }
-    Ok(left)
-}
-
-fn unary(input: &mut Input<'_>) -> ModalResult<Expr<Written>> {
-    space(input);
-    let start = input.current_token_start();
-    // A number with its sign is a value by itself, the smallest one too.
-    let minus = |input: &mut Input<'_>| (multispace0, '-', not(one_of(|c: char| c.is_ascii_digit()))).void().parse_next(input);
-    let signs: usize = repeat(0.., minus).fold(|| 0, |count, ()| count + 1).parse_next(input)?;
-    let inner = primary(input)?;
-    if signs.is_multiple_of(2) {
-        return Ok(inner);
-    }
-    let span = Span::new(start, inner.span.end);
-    Ok(Expr { node: Node::Call(Function::Negate, vec![inner]), span })
-}
-
-fn primary(input: &mut Input<'_>) -> ModalResult<Expr<Written>> {
-    space(input);
-    let start = input.current_token_start();
-    if opt('(').parse_next(input)?.is_some() {
-        let inner = cut_err(condition).parse_next(input)?;
-        cut_err(symbol(")")).parse_next(input)?;
-        return Ok(Expr { span: Span::new(start, input.previous_token_end()), ..inner });
-    }
-    if opt(word("case")).parse_next(input)?.is_some() {
-        return case(input, start);
-    }
-    let node = alt((literal.map(Node::Literal), parameter.map(|expr| expr.node), call_or_path))
-        .context(expected("a value, a path or a function"))
-        .parse_next(input)?;
-    Ok(Expr { node, span: Span::new(start, input.previous_token_end()) })
-}
-
-fn parameter(input: &mut Input<'_>) -> ModalResult<Expr<Written>> {
-    space(input);
-    let name = preceded(':', cut_err(name)).parse_next(input)?;
-    let span = Span::new(name.span.start - 1, name.span.end);
-    Ok(Expr { node: Node::Leaf(Written::Parameter(name)), span })
-}
-
-fn case(input: &mut Input<'_>, start: usize) -> ModalResult<Expr<Written>> {
-    let one = (preceded(word("when"), cut_err(condition)), preceded(cut_err(word("then").context(expected("`then`"))), cut_err(condition)));
-    let cases: Vec<_> = cut_err(repeat(1.., one).context(expected("`when`"))).parse_next(input)?;
-    let otherwise = opt(preceded(word("else"), cut_err(condition))).parse_next(input)?;
-    cut_err(word("end").context(expected("`when`, `else` or `end`"))).parse_next(input)?;
-    Ok(Expr { node: Node::Case(cases, otherwise.map(Box::new)), span: Span::new(start, input.previous_token_end()) })
-}
-
-fn call_or_path(input: &mut Input<'_>) -> ModalResult<Node<Written>> {
-    let first = bare_name(input)?;
-    if opt(symbol("(")).parse_next(input)?.is_some() {
-        return call(input, &first);
-    }
-    path_behind(input, first).map(|path| Node::Leaf(Written::Path(path)))
-}
-
-fn path_behind(input: &mut Input<'_>, first: Name) -> ModalResult<Vec<Name>> {
-    let mut path = vec![first];
-    while opt(symbol(".")).parse_next(input)?.is_some() {
-        path.push(cut_err(name).parse_next(input)?);
-    }
-    Ok(path)
-}
-
-/// What stands behind a name and a parenthesis.
-fn call(input: &mut Input<'_>, name: &Name) -> ModalResult<Node<Written>> {
-    let word_of = name.text.to_ascii_lowercase();
-    let node = match word_of.as_str() {
-        "exists" => {
-            let path = separated(1.., cut_err(self::name), symbol(".")).parse_next(input)?;
-            Node::Leaf(Written::Exists(Box::new(source_behind(input, path)?)))
-        }
-        "if" => {
-            let parameter =
-                cut_err(preceded((multispace0, ':'), self::name).context(expected("a parameter, like `:name`"))).parse_next(input)?;
-            cut_err(symbol(",")).parse_next(input)?;
-            Node::Leaf(Written::If(parameter, Box::new(cut_err(condition).parse_next(input)?)))
-        }
-        "extract" => {
-            let part = part(input)?;
-            cut_err(word("from").context(expected("`from`"))).parse_next(input)?;
-            Node::Call(Function::Extract(part), vec![cut_err(condition).parse_next(input)?])
-        }
-        "start_of" => {
-            let part = part(input)?;
-            cut_err(symbol(",")).parse_next(input)?;
-            Node::Call(Function::StartOf(part), vec![cut_err(condition).parse_next(input)?])
-        }
-        known if AGGREGATES.contains(&known) => aggregate(input, name)?,
-        known => {
-            let Some((_, function, least, most)) = Function::NAMED.into_iter().find(|(name, ..)| *name == known) else {
-                return unknown_function(input, name);
-            };
-            let arguments: Vec<Expr<Written>> = separated(0.., condition, symbol(",")).parse_next(input)?;
-            if arguments.len() < least || arguments.len() > most {
-                let wanted = if least == most { format!("{least}") } else { format!("{least} or more") };
-                let message = format!("`{known}` takes {wanted}, not {}", arguments.len());
-                return refuse(input, name.span, message, Some(form_of(function).to_owned()));
-            }
-            Node::Call(function, arguments)
-        }
-    };
-    cut_err(symbol(")")).parse_next(input)?;
-    Ok(node)
-}
-
-fn form_of(function: Function) -> &'static str {
-    match function {
-        Function::Substring => "substring(text, first place from 1, how many)",
-        Function::Coalesce => "coalesce(value, another where it is null, …)",
-        Function::NullIf => "nullif(value, null where it is this)",
-        Function::Round => "round(decimal, digits)",
-        Function::DaysBetween => "days_between(from, to)",
-        _ => "it stands for one value, like `length(name)`",
-    }
-}
-
-fn unknown_function<T>(input: &mut Input<'_>, name: &Name) -> ModalResult<T> {
-    let known = Function::NAMED.iter().map(|(name, ..)| *name).chain(AGGREGATES).chain(["exists", "extract", "start_of", "if"]);
-    let hint = match nearest(&name.text, known) {
-        Some(near) => format!("did you mean `{near}`?"),
-        None => format!("the functions are listed in docs/needs.md; {OWN_SQL}"),
-    };
-    refuse(input, name.span, format!("`{}` is not a function", name.text), Some(hint))
-}
-
-fn part(input: &mut Input<'_>) -> ModalResult<Part> {
-    let name = cut_err(bare_name.context(expected("a part of a time, like `month`"))).parse_next(input)?;
-    match Part::ALL.into_iter().find(|part| part.word().eq_ignore_ascii_case(&name.text)) {
-        Some(part) => Ok(part),
-        None => {
-            let hint = did_you_mean(&name.text, Part::ALL.map(Part::word));
-            refuse(input, name.span, format!("`{}` is not a part of a time", name.text), hint)
-        }
-    }
-}
-
-/// `where …` behind the path of a source.
-fn source_behind(input: &mut Input<'_>, path: Vec<Name>) -> ModalResult<WrittenSource> {
-    let filter = opt(preceded(word("where"), cut_err(condition))).parse_next(input)?;
-    for stray in ["order", "limit"] {
-        let before = input.checkpoint();
-        if opt(word(stray)).parse_next(input)?.is_some() {
-            input.reset(&before);
-            space(input);
-            let at = input.current_token_start();
-            let message = format!("`{stray}` has no meaning here: all rows count");
-            return refuse(input, Span::new(at, at + stray.len()), message, None);
-        }
-    }
-    let span = Span::new(path[0].span.start, input.previous_token_end());
-    Ok(WrittenSource { path, filter, span })
-}
-
-fn source(input: &mut Input<'_>) -> ModalResult<WrittenSource> {
-    let path = separated(1.., cut_err(name), symbol(".")).parse_next(input)?;
-    source_behind(input, path)
-}
-
-/// `count()`, `count(inspection where …)`, `avg(temper from inspection)`, `avg(inspection.temper)`, `sum(frames * 2)`.
-fn aggregate(input: &mut Input<'_>, name: &Name) -> ModalResult<Node<Written>> {
-    let node = |distinct, of, from| Node::Leaf(Written::Aggregate(Box::new(WrittenAggregate { name: name.clone(), distinct, of, from })));
-    if peek(opt(symbol(")"))).parse_next(input)?.is_some() {
-        return Ok(node(false, None, None));
-    }
-    let distinct = opt(word("distinct")).parse_next(input)?.is_some();
-    let of = cut_err(condition).parse_next(input)?;
-    if opt(word("from")).parse_next(input)?.is_some() {
-        return Ok(node(distinct, Some(of), Some(source(input)?)));
-    }
-    if let Node::Leaf(Written::Path(path)) = &of.node
-        && peek(opt(alt((word("where"), word("order"), word("limit"))))).parse_next(input)?.is_some()
-    {
-        let path = path.clone();
-        return Ok(node(distinct, None, Some(source_behind(input, path)?)));
-    }
-    Ok(node(distinct, Some(of), None))
 }
 
 /// A fixed value: text, number, date, timestamp, true, false or null.
