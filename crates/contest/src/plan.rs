@@ -1,12 +1,12 @@
 //! A contender as plain data: what it sends, and what it does with what comes back.
 
-use kampf_schema::expr::Expr;
+use kampf_schema::expr::{Expr, Node};
 use kampf_schema::{HopKind, LogicalType, Value};
 use serde::{Deserialize, Serialize};
 
 use crate::choice::Hydration;
 use crate::dialect::Dialect;
-use crate::need::{Aggregate, Expect, OrderBy};
+use crate::need::{Aggregate, Expect, Given, OrderBy};
 use crate::sql::{Printed, Shape, print_select};
 use crate::statement::Select;
 
@@ -243,6 +243,34 @@ pub struct LeftToApp {
 }
 
 impl Plan {
+    /// Rows of one statement whose columns are the answer as they come.
+    pub(crate) fn as_it_comes(hydration: Hydration, body: Body, row: &str, give: &[Given], expect: Expect) -> Plan {
+        Plan {
+            hydration,
+            root: RootStatement {
+                body,
+                columns: give.iter().map(|given| ResultColumn { name: given.name.clone(), kind: Some(given.kind) }).collect(),
+            },
+            layouts: vec![Layout {
+                name: row.to_owned(),
+                columns: give.iter().map(|given| LayoutColumn { name: given.name.clone() }).collect(),
+                key: Vec::new(),
+                slots: 0,
+            }],
+            nodes: vec![PlanNode::root()],
+            aggregates: Vec::new(),
+            filter: None,
+            group: None,
+            give: (0..give.len()).map(AppLeaf::of_root).collect(),
+            order: Vec::new(),
+            limit: None,
+            expect,
+            left: Vec::new(),
+            transaction: false,
+            open_columns: false,
+        }
+    }
+
     /// Whether any of its statements has parameters.
     pub fn has_parameters(&self, dialect: &Dialect) -> bool {
         !self.root.print(dialect, &Shape::PLAIN).binds.is_empty() || self.nodes.iter().any(|node| node.statement.is_some())
@@ -264,6 +292,20 @@ impl Plan {
             }
         }
         statements
+    }
+}
+
+impl PlanNode {
+    /// The root's.
+    pub(crate) fn root() -> PlanNode {
+        PlanNode { layout: 0, link: None, path: Vec::new(), for_selection: true, filter: None, statement: None, offset: 0 }
+    }
+}
+
+impl AppLeaf {
+    /// A column of the root's row.
+    pub(crate) fn of_root(column: usize) -> Expr<AppLeaf> {
+        Node::Leaf(AppLeaf::Column { node: 0, column }).into()
     }
 }
 

@@ -5,7 +5,8 @@ mod common;
 
 use std::cell::{Cell, RefCell};
 
-use common::needs::{self, Tally, check_needs, random_data, schemas};
+use common::needs::data::random_data;
+use common::needs::{self, Tally, check_needs, schemas};
 use common::{Dice, check_need};
 use kampf_contest::{Agreement, Collect, Execution, Field, NeedText, Restriction, Touch, compare, derive, evaluate, resolve};
 use kampf_engine::{Connection, Engine, GeneratedRows, Ground, engine};
@@ -122,7 +123,8 @@ fn statements_counted_are_those_that_sqlite_sees() {
             let plan = kampf_contest::Plan { transaction: tried % 2 == 0, ..derive(&schema, &need, sqlite().dialect(), &choices) };
             let mut session = kampf_engine::sqlite_session(&raw);
             session.count();
-            (SEEN.set(0), ROWS.set(0));
+            SEEN.set(0);
+            ROWS.set(0);
             Execution::new(plan, sqlite().dialect()).call(session.as_mut(), &parameters, &mut Touch::default()).unwrap();
             let counted = session.counted();
             assert_eq!((counted.statements, counted.rows), (SEEN.get(), ROWS.get()), "{choices} of {text:?}");

@@ -3,7 +3,8 @@
 mod common;
 
 use common::Dice;
-use common::needs::{self, Tally, check_needs, random_data, schemas};
+use common::needs::data::random_data;
+use common::needs::{self, Tally, check_needs, schemas};
 use common::servers::{Loaded, apiary, installed, postgres};
 use kampf_contest::{Collect, EngineErrorKind, Execution, Field, Flow, NeedText, Plan, Restriction, Touch, derive, resolve};
 use kampf_engine::{Connection, Engine, Ground, engine};

@@ -16,7 +16,7 @@ use crate::choice::Hydration;
 use crate::dialect::Dialect;
 use crate::engine::{EngineError, EngineErrorKind, Flow, Session};
 use crate::plan::{AppLeaf, LayoutColumn, Plan, length_of};
-use crate::sql::{Shape, column};
+use crate::sql::Shape;
 
 /// Takes an answer, value by value.
 pub trait Consumer {
@@ -194,7 +194,7 @@ impl Execution {
         let id = session.prepare(&printed.sql, &kinds)?;
         let names = session.columns(id);
         if self.plan.open_columns {
-            self.plan.give = (0..names.len()).map(column).collect();
+            self.plan.give = (0..names.len()).map(AppLeaf::of_root).collect();
             self.plan.layouts[0].columns = names.into_iter().map(|name| LayoutColumn { name }).collect();
         } else if names.len() != kinds.len() {
             return Err(EngineError {

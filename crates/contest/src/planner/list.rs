@@ -8,8 +8,7 @@ use super::split::unsaid;
 use super::{Split, Ways, has_aggregate};
 use crate::choice::{Columns, Filters, Hydration, Loading};
 use crate::need::{Leaf, Need};
-use crate::plan::{Body, Layout, LayoutColumn, Plan, PlanNode, ResultColumn, RootStatement};
-use crate::sql::column;
+use crate::plan::{Body, Plan};
 use crate::statement::{Condition, OnlyIf, Select, Selected, SortKey, Term};
 
 /// One value that is selected.
@@ -260,29 +259,6 @@ pub(super) fn grouped(ground: Ground<'_>, ways: Ways, split: Split) -> Plan {
     put_filter(&mut frame, need, ways, &split);
     frame.select.group = group;
     frame.select.limit = need.most();
-    let names = need.give.iter().map(|given| given.name.clone());
-    Plan {
-        hydration: ways.hydration,
-        root: RootStatement {
-            body: Body::Select(Box::new(frame.select)),
-            columns: need.give.iter().map(|given| ResultColumn { name: given.name.clone(), kind: Some(given.kind) }).collect(),
-        },
-        layouts: vec![Layout {
-            name: "group".to_owned(),
-            columns: names.map(|name| LayoutColumn { name }).collect(),
-            key: Vec::new(),
-            slots: 0,
-        }],
-        nodes: vec![PlanNode::root()],
-        aggregates: Vec::new(),
-        filter: None,
-        group: None,
-        give: (0..need.give.len()).map(column).collect(),
-        order: Vec::new(),
-        limit: None,
-        expect: need.expect,
-        left: split.left,
-        transaction: false,
-        open_columns: false,
-    }
+    let left = split.left;
+    Plan { left, ..Plan::as_it_comes(ways.hydration, Body::Select(Box::new(frame.select)), "group", &need.give, need.expect) }
 }

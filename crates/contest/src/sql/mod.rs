@@ -7,7 +7,6 @@ mod select;
 
 pub(crate) use fragment::Sql;
 pub use fragment::{Bind, Printed};
-pub(crate) use own::column;
 pub use own::{OwnSqlError, own_sql};
 pub(crate) use print::{Leaves, Unsaid, print};
 pub use print::{literal, rule_sql};

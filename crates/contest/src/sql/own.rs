@@ -1,14 +1,13 @@
 //! Plans for SQL that a developer wrote.
 
 use kampf_schema::Span;
-use kampf_schema::expr::{Expr, Node};
 
 use super::fragment::{Bind, Printed, Sql};
 use super::select::{Shape, print_select};
 use crate::choice::Hydration;
 use crate::dialect::{Dialect, KeyList};
 use crate::need::{Expect, Need};
-use crate::plan::{AppLeaf, Body, Layout, LayoutColumn, Plan, PlanNode, ResultColumn, RootStatement, WrittenParameter};
+use crate::plan::{Body, Plan, WrittenParameter};
 
 /// A parameter in a developer's SQL that has no value.
 #[derive(Clone, Debug, PartialEq)]
@@ -29,42 +28,9 @@ pub fn own_sql(need: Option<&Need>, sql: &str, parameters: &[String], hydration:
     let (texts, at) = split_names(sql, parameters)?;
     let places = at.into_iter().map(|at| WrittenParameter { at, is_list: is_list(at) }).collect();
     let give = need.map(|need| need.give.as_slice()).unwrap_or_default();
-    Ok(Plan {
-        hydration,
-        root: RootStatement {
-            body: Body::Written(texts, places),
-            columns: give.iter().map(|given| ResultColumn { name: given.name.clone(), kind: Some(given.kind) }).collect(),
-        },
-        layouts: vec![Layout {
-            name: "row".to_owned(),
-            columns: give.iter().map(|given| LayoutColumn { name: given.name.clone() }).collect(),
-            key: Vec::new(),
-            slots: 0,
-        }],
-        nodes: vec![PlanNode::root()],
-        aggregates: Vec::new(),
-        filter: None,
-        group: None,
-        give: (0..give.len()).map(column).collect(),
-        order: Vec::new(),
-        limit: None,
-        expect: need.map_or(Expect::Many, |need| need.expect),
-        left: Vec::new(),
-        transaction: false,
-        open_columns: need.is_none(),
-    })
-}
-
-/// A column of the root's row.
-pub(crate) fn column(column: usize) -> Expr<AppLeaf> {
-    Node::Leaf(AppLeaf::Column { node: 0, column }).into()
-}
-
-impl PlanNode {
-    /// The root's.
-    pub(crate) fn root() -> PlanNode {
-        PlanNode { layout: 0, link: None, path: Vec::new(), for_selection: true, filter: None, statement: None, offset: 0 }
-    }
+    let expect = need.map_or(Expect::Many, |need| need.expect);
+    let plan = Plan::as_it_comes(hydration, Body::Written(texts, places), "row", give, expect);
+    Ok(Plan { open_columns: need.is_none(), ..plan })
 }
 
 impl Body {
