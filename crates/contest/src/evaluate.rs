@@ -1,16 +1,19 @@
 //! The plain evaluation: a need answered from rows in memory, by its meaning alone, without statements or layers. It shares the
 //! evaluator of expressions with them and nothing else.
 
+mod overflow;
+
 use std::cell::Cell;
 use std::collections::HashMap;
 use std::fmt;
 
-use kampf_schema::expr::{Expr, Function, Node, Operator, Scope};
+use kampf_schema::expr::{Expr, Node, Operator, Scope};
 use kampf_schema::{ColumnId, Decimal, Hop, LogicalType, Schema, Span, TableId, Value};
 
 use crate::compare::Reference;
 use crate::key::Key;
-use crate::need::{Aggregate, Fold, Leaf, Need};
+use crate::need::{Aggregate, Fold, Leaf, Need, SURE_DIGITS};
+pub use overflow::overflows;
 
 /// Rows to evaluate over.
 pub trait RowSource {
@@ -34,6 +37,9 @@ impl fmt::Display for Overflow {
 }
 
 impl std::error::Error for Overflow {}
+
+/// What every engine keeps of a decimal, in its smallest units.
+const MOST_UNITS: i128 = 10_i128.pow(SURE_DIGITS as u32);
 
 /// Rows of a table by the columns a hop leads to.
 type Index = HashMap<Key, Vec<u64>>;
@@ -102,25 +108,13 @@ struct Found {
     free: bool,
 }
 
-/// Whether no number becomes too large for its type, on any row: what a condition leaves out, or a limit cuts off, a database may
-/// compute all the same. What depends on parameters is looked at by [`evaluate`].
-///
-/// # Errors
-/// The first value that does.
-pub fn overflows(schema: &Schema, need: &Need, rows: &dyn RowSource) -> Result<(), Overflow> {
-    let evaluation = Evaluation::new(schema, need, rows, &[]);
-    let fixed = |value: &&Expr<Leaf>| evaluation.can_overflow(value) && !evaluation.has_parameters(value);
-    evaluation.try_everywhere(evaluation.row_values().into_iter().filter(fixed).collect())
-}
-
 /// All rows that the need asks for, in its order, before the limit.
 ///
 /// # Errors
 /// A number that becomes too large for its type: engines do not agree on what it is then.
 pub fn evaluate(schema: &Schema, need: &Need, rows: &dyn RowSource, parameters: &[Value]) -> Result<Reference, Overflow> {
     let evaluation = Evaluation::new(schema, need, rows, parameters);
-    let drawn = |value: &&Expr<Leaf>| evaluation.can_overflow(value) && evaluation.has_parameters(value);
-    evaluation.try_everywhere(evaluation.row_values().into_iter().filter(drawn).collect())?;
+    evaluation.try_everywhere(|value| evaluation.has_parameters(value))?;
     let fuzzy: Vec<bool> = need.filter.iter().map(|part| evaluation.is_fuzzy(&part.condition)).collect();
     let mut roots = Vec::new();
     for row in 0..rows.count(need.root()) {
@@ -159,50 +153,6 @@ impl<'a> Evaluation<'a> {
             evaluation.index(hop);
         }
         evaluation
-    }
-
-    /// All values that are asked of root rows.
-    fn row_values(&self) -> Vec<&'a Expr<Leaf>> {
-        let filter = self.need.filter.iter().map(|part| &part.condition);
-        let order = self.need.order.iter().filter(|_| self.need.group.is_none()).map(|by| &by.value);
-        self.need.per_row().into_iter().chain(filter).chain(order).collect()
-    }
-
-    fn try_everywhere(&self, values: Vec<&Expr<Leaf>>) -> Result<(), Overflow> {
-        for value in values {
-            for row in 0..self.rows.count(self.need.root()) {
-                let tried = value.value(&mut Here { evaluation: self, source: 0, row, group: None });
-                tried.map_err(|_| self.overflow(value))?;
-            }
-        }
-        Ok(())
-    }
-
-    /// What a value is made of, that of aggregates and of conditions of their sources too.
-    fn any_part(&self, value: &Expr<Leaf>, is_it: &dyn Fn(&Expr<Leaf>) -> bool) -> bool {
-        if is_it(value) || value.parts().into_iter().any(|part| self.any_part(part, is_it)) {
-            return true;
-        }
-        let Some(Leaf::Aggregate(at)) = value.as_leaf() else { return false };
-        let aggregate = &self.need.aggregates[*at];
-        let filters =
-            self.need.way(aggregate.at, aggregate.over).into_iter().filter_map(|source| self.need.sources[source].filter.as_ref());
-        aggregate.fold.of.iter().chain(filters).any(|part| self.any_part(part, is_it))
-    }
-
-    fn can_overflow(&self, value: &Expr<Leaf>) -> bool {
-        self.any_part(value, &|part| match &part.node {
-            Node::Arithmetic(operator, ..) => {
-                matches!(operator, Operator::Add | Operator::Subtract | Operator::Multiply | Operator::Divide)
-            }
-            Node::Call(Function::Negate | Function::Absolute, _) => true,
-            Node::Leaf(Leaf::Aggregate(at)) => matches!(self.need.aggregates[*at].fold.function, Aggregate::Sum | Aggregate::Avg),
-            _ => false,
-        })
-    }
-
-    fn has_parameters(&self, value: &Expr<Leaf>) -> bool {
-        self.any_part(value, &|part| matches!(part.as_leaf(), Some(Leaf::Parameter(_))))
     }
 
     fn index(&mut self, hop: &Hop) {
@@ -267,7 +217,7 @@ impl<'a> Evaluation<'a> {
         if fold.function == Aggregate::Sum
             && let Some(decimals) = values.iter().map(|value| value.as_ref().as_decimal()).collect::<Option<Vec<_>>>()
         {
-            let most = if matches!(fold.kind, LogicalType::Decimal { .. }) { 10_i128.pow(15) } else { i128::from(i64::MAX) };
+            let most = if matches!(fold.kind, LogicalType::Decimal { .. }) { MOST_UNITS } else { i128::from(i64::MAX) };
             let sum = decimals.iter().try_fold(0_i128, |sum, decimal| sum.checked_add(decimal.units.checked_abs()?));
             if sum.is_none_or(|sum| sum > most) {
                 return Err(of.span);
@@ -330,10 +280,12 @@ impl<'a> Evaluation<'a> {
             groups[place].1.push(row);
         }
         let mut found = Vec::with_capacity(groups.len());
+        let given = self.need.give.iter().map(|given| &given.value);
+        let short: Vec<_> = given.chain(self.need.order.iter().map(|by| &by.value)).flat_map(|value| self.short_parts(value)).collect();
         for (keys, rows) in &groups {
-            let of = |value: &Expr<Leaf>| {
-                value.value(&mut Here { evaluation: self, source: 0, row: 0, group: Some((keys, rows)) }).map_err(|_| self.overflow(value))
-            };
+            let here = || Here { evaluation: self, source: 0, row: 0, group: Some((keys, rows)) };
+            short.iter().try_for_each(|part| self.try_short(part, here()))?;
+            let of = |value: &Expr<Leaf>| value.value(&mut here()).map_err(|_| self.overflow(value));
             found.push(Found {
                 keys: self.need.order.iter().map(|by| of(&by.value)).collect::<Result<_, _>>()?,
                 values: self.need.give.iter().map(|given| of(&given.value)).collect::<Result<_, _>>()?,
@@ -425,36 +377,4 @@ fn real_sum(values: &[Value]) -> f64 {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::layers::Accumulator;
-
-    #[test]
-    fn aggregates_mean_what_they_say_and_the_layers_have_come_to_the_same_by_themselves() {
-        let cents = |units: i128| Value::Decimal(units.into(), 2);
-        let reals = [1e100, 1.0, -1e100, 1e-9].map(Value::Real);
-        let cases: [(Aggregate, &[Value], Value); 12] = [
-            (Aggregate::Count, &[], Value::Integer(0)),
-            (Aggregate::Count, &[Value::from("a"), Value::from("a")], Value::Integer(2)),
-            (Aggregate::Sum, &[], Value::Null),
-            (Aggregate::Sum, &[cents(10), cents(20)], cents(30)),
-            (Aggregate::Sum, &[Value::Integer(3), Value::Integer(-5)], Value::Integer(-2)),
-            (Aggregate::Sum, &[Value::Integer(i64::MAX), Value::Integer(1)], Value::Decimal((i128::from(i64::MAX) + 1).into(), 0)),
-            (Aggregate::Sum, &reals[..3], Value::Real(1.0)),
-            (Aggregate::Avg, &[Value::Integer(1), Value::Integer(2)], Value::Real(1.5)),
-            (Aggregate::Avg, &[cents(10), cents(15)], Value::Real(0.125)),
-            (Aggregate::Avg, &[Value::Real(0.5), Value::Real(0.25)], Value::Real(0.375)),
-            (Aggregate::Min, &[Value::Date(7), Value::Date(-3), Value::Date(9)], Value::Date(-3)),
-            (Aggregate::Max, &[Value::from("b"), Value::from("ä"), Value::from("a")], Value::from("ä")),
-        ];
-        for (function, values, expected) in cases {
-            assert_eq!(aggregate(function, values.to_vec()), expected, "{function:?} of {values:?}");
-            let mut accumulator = Accumulator::new(function);
-            values.iter().for_each(|value| accumulator.value(value.as_ref()));
-            assert!(accumulator.finish().as_ref().agrees_with(expected.as_ref()), "{function:?} of {values:?}");
-        }
-        // A thousand small ones that would each be lost beside the large one.
-        let many: Vec<Value> = std::iter::once(1e16).chain(std::iter::repeat_n(0.1, 1000)).map(Value::Real).collect();
-        assert_eq!(real_sum(&many), 1e16 + 100.0);
-    }
-}
+mod tests;

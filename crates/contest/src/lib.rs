@@ -39,8 +39,8 @@ pub use layers::{Collect, Consumer, Execution, Touch};
 pub use measure::{Counted, Counter, Grain, How, Measure, MeasureEntry, Measured, Unit};
 pub use need::{Aggregate, AggregateOver, Expect, Fold, Given, Group, Leaf, Need, OrderBy, Parameter, Part, Source};
 pub use plan::{
-    AppAggregate, AppFold, AppGroup, AppLeaf, Body, Layout, LayoutColumn, LeftToApp, Link, Plan, PlanNode, Reach, RelationStatement,
-    ResultColumn, RootStatement,
+    AppAggregate, AppFold, AppGroup, AppLeaf, Body, Layout, LayoutColumn, LeftPart, LeftToApp, Link, Plan, PlanNode, Reach,
+    RelationStatement, ResultColumn, RootStatement,
 };
 pub use planner::derive;
 pub use ranges::Ranges;

@@ -29,6 +29,9 @@ pub struct Need {
     pub parameters: Vec<Parameter>,
 }
 
+/// Digits of a decimal that every engine keeps: those of a real.
+pub(crate) const SURE_DIGITS: u8 = 15;
+
 /// Rows of one table: the root's, or those that a relation leads to from the rows of another source, and of them those that a
 /// condition is fulfilled by. Two uses under different conditions are two sources, equal ones are one.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -161,7 +164,7 @@ impl Aggregate {
             (Aggregate::Count, _) | (_, None) => LogicalType::Integer,
             // Of many rows, yet with digits that every engine keeps as long as one value's are.
             (Aggregate::Sum, Some(LogicalType::Decimal { precision, scale })) => {
-                let most = precision.max(15);
+                let most = precision.max(SURE_DIGITS);
                 LogicalType::Decimal { precision: precision.saturating_add(5).min(most), scale }
             }
             (_, Some(kind)) => kind,
@@ -286,6 +289,40 @@ impl Need {
     /// The type of an expression.
     pub fn kind_of(&self, schema: &Schema, value: &Expr<Leaf>) -> LogicalType {
         value.kind(&|leaf| Some(self.kind(schema, leaf))).unwrap_or(LogicalType::TEXT)
+    }
+
+    /// How many digits an engine that keeps few of a decimal is taken to need for one: whole numbers, parameters and sums count as
+    /// short as can be, since what they come to is looked at before a race ([`crate::overflows`]).
+    pub(crate) fn digits(&self, schema: &Schema, value: &Expr<Leaf>) -> u8 {
+        match value.kind(&|leaf| Some(self.short_kind(schema, leaf))) {
+            Some(LogicalType::Decimal { precision, .. }) => precision,
+            _ => 0,
+        }
+    }
+
+    fn short_kind(&self, schema: &Schema, leaf: &Leaf) -> LogicalType {
+        let is_sum = |fold: &Fold| fold.function == Aggregate::Sum;
+        let is_short = match leaf {
+            Leaf::Column { .. } => false,
+            Leaf::Parameter(_) => true,
+            Leaf::Aggregate(at) => is_sum(&self.aggregates[*at].fold),
+            Leaf::Total(at) => self.group.as_ref().is_some_and(|group| is_sum(&group.totals[*at])),
+            Leaf::Key(at) => {
+                let key = self.group.as_ref().map(|group| &group.keys[*at].value);
+                return key.and_then(|key| key.kind(&|leaf| Some(self.short_kind(schema, leaf)))).unwrap_or(LogicalType::TEXT);
+            }
+        };
+        match self.kind(schema, leaf) {
+            LogicalType::Integer => LogicalType::Decimal { precision: 1, scale: 0 },
+            LogicalType::Decimal { scale, .. } if is_short => LogicalType::Decimal { precision: scale.saturating_add(1), scale },
+            kind => kind,
+        }
+    }
+
+    /// Whether a decimal is reckoned by every engine because it is taken to have few digits, which its type does not say.
+    pub(crate) fn is_taken_for_short(&self, schema: &Schema, value: &Expr<Leaf>) -> bool {
+        let could_be_long = || matches!(self.kind_of(schema, value), LogicalType::Decimal { precision, .. } if precision > SURE_DIGITS);
+        value.is_reckoned() && could_be_long() && self.digits(schema, value) <= SURE_DIGITS
     }
 
     /// The most rows that are asked of the database: the limit, or what is expected.

@@ -234,12 +234,23 @@ pub struct AppGroup {
 /// Something that the engine was meant to do and cannot say.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct LeftToApp {
-    /// Which part of the condition it is; none where it is something else.
-    pub part: Option<usize>,
-    /// What it is, where it is no part of the condition.
-    pub what: String,
+    /// What it is.
+    pub what: LeftPart,
     /// Why, in words that follow on the engine's name.
     pub why: String,
+}
+
+/// A part of a need that is done where it is left to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum LeftPart {
+    /// A part of the condition, by its place.
+    Condition(usize),
+    /// The order, and with it the limit and the groups that are in order.
+    Order,
+    /// Grouping, with all that follows.
+    Grouping,
+    /// An aggregate over related rows, by its place.
+    Aggregate(usize),
 }
 
 impl Plan {

@@ -23,6 +23,7 @@ impl Ranges<'_> {
     /// That value, in the language of needs.
     pub fn overflows(&self, need: &Need) -> Result<(), Overflow> {
         let filter = need.filter.iter().map(|part| &part.condition);
+        let filter = filter.chain(need.sources.iter().filter_map(|source| source.filter.as_ref()));
         let values = need.per_row().into_iter().chain(filter).chain(need.give.iter().map(|given| &given.value));
         for value in values.chain(need.order.iter().map(|by| &by.value)) {
             self.size(need, value).map_err(|()| Overflow { what: need.said(self.schema, value) })?;
@@ -61,7 +62,10 @@ impl Ranges<'_> {
         };
         let holds = match need.kind_of(self.schema, value) {
             LogicalType::Integer => size < 9.2e18,
-            LogicalType::Decimal { scale, .. } => size * 10_f64.powi(scale.into()) < 1e36,
+            LogicalType::Decimal { scale, .. } => {
+                let most = if need.is_taken_for_short(self.schema, value) { 1e15 } else { 1e36 };
+                size * 10_f64.powi(scale.into()) < most
+            }
             _ => size.is_finite(),
         };
         if holds { Ok(size) } else { Err(()) }
@@ -110,6 +114,10 @@ mod tests {
         assert_eq!(told("sum(visit.mites)", 1e13), Err("sum(mites from visit)".to_owned()));
         assert_eq!(told("sum(worth)", 9_999_999.99), Ok(()));
         assert_eq!(told("sum(worth)", 99_999_999.0), Err("sum(worth)".to_owned()));
+        let of_some = "count(visit where mites * mites > 3)";
+        assert_eq!((told(of_some, 1e9), told(of_some, 4e9)), (Ok(()), Err("visit.mites * visit.mites > 3".to_owned())));
+        assert_eq!(told("frames * worth", 1e6), Ok(()));
+        assert_eq!(told("frames * worth", 1e7), Err("frames * worth".to_owned()));
         assert_eq!(told("case when frames > 4 then length('x') else 0 end", 1e18), Ok(()));
     }
 }

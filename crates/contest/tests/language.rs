@@ -3,11 +3,11 @@
 mod common;
 
 use common::{OTHER, need, schema, text};
-use kampf_contest::{Dialect, Expect, Field, NeedText, Plan, Restriction, Shape, derive, rule_sql};
+use kampf_contest::{Dialect, Expect, Field, LeftPart, NeedText, Plan, Restriction, Shape, derive, rule_sql};
 use kampf_schema::ddl;
 
 static OTHERS: Dialect = OTHER;
-static SCALED: Dialect = Dialect { decimals_are_reals: true, ..OTHER };
+static SCALED: Dialect = Dialect { decimals_are_reals: true, most_digits: 15, ..OTHER };
 
 fn planned(text: &NeedText, name: &str, dialect: &'static Dialect) -> Plan {
     let schema = schema();
@@ -240,8 +240,8 @@ fn what_an_engine_cannot_say_goes_to_the_application_with_all_that_follows() {
          ORDER BY [hive].[label], [hive].[id]"]
     );
     assert!(plan.filter.is_some() && plan.limit == Some(3), "the limit counts rows that fulfil all of the condition");
-    let left: Vec<_> = plan.left.iter().map(|left| (left.part, left.why.as_str())).collect();
-    assert_eq!(left, [(Some(1), "has no start of a year")]);
+    let left: Vec<_> = plan.left.iter().map(|left| (left.what, left.why.as_str())).collect();
+    assert_eq!(left, [(LeftPart::Condition(1), "has no start of a year")]);
 }
 
 #[test]
@@ -293,6 +293,26 @@ fn decimals_kept_as_reals_are_reckoned_in_whole_numbers() {
          WHERE ([hive].[price] + $2) > $3\n\
          ORDER BY [dearer] NULLS FIRST, [hive].[id]"]
     );
+}
+
+#[test]
+fn whole_numbers_and_sums_are_taken_for_short_and_looked_at_before() {
+    let keys = ["start_of(month, opened_on) as month"];
+    let give = ["month", "sum(id * price) as worth", "sum(price) * 1.19 as gross"];
+    let need = grouped("hive", &keys, &give, "price * id > 7", &["worth desc"], None);
+    assert_eq!(
+        planned(&need, "database.needed.record", &SCALED).statements(&SCALED),
+        ["SELECT month_of([hive].[opened_on]) AS [month],\n  \
+         sum(([hive].[id] * CAST(round([hive].[price] * 100) AS INTEGER))) / 100.0 AS [worth],\n  \
+         ((CAST(round(sum(CAST(round([hive].[price] * 100) AS INTEGER)) / 100.0 * 100) AS INTEGER) * 119) / 10000.0) AS [gross]\n\
+         FROM [hive]\n\
+         WHERE ((CAST(round([hive].[price] * 100) AS INTEGER) * [hive].[id]) / 100.0) > $1\n\
+         GROUP BY 1\n\
+         ORDER BY [worth] DESC NULLS LAST, [month] DESC NULLS LAST"]
+    );
+    let wide = grouped("hive", &keys, &["month", "sum(price * price) as square"], "", &[], None);
+    let left = planned(&wide, "database.needed.record", &SCALED).left;
+    assert_eq!(left[0].why, "keeps no more than 15 digits of a decimal");
 }
 
 #[test]

@@ -297,12 +297,14 @@ fn a_new_folder_runs_as_it_is_also_for_somebody_s_schema() {
          CREATE TABLE meadow (id UUID PRIMARY KEY, title VARCHAR(90) NOT NULL, size DECIMAL(8,2));
          CREATE TABLE visit (id INTEGER PRIMARY KEY, meadow_id UUID NOT NULL REFERENCES meadow, \"by\" INTEGER REFERENCES visit, at TIMESTAMP);
          CREATE TABLE note (id SERIAL, at TIMESTAMPTZ, by_whom INTEGER);
+         CREATE TABLE step (visit_id INTEGER NOT NULL REFERENCES visit, no INTEGER NOT NULL, PRIMARY KEY (visit_id, no));
          CREATE TABLE lost (id INTEGER PRIMARY KEY, order_id INTEGER REFERENCES \"order\");",
     );
     let made = folder.kampf(&["new", "mine", "--schema", "app.sql"]);
     assert!(made.stderr.starts_with("the type honeycomb is not known; it is kept as text"), "{}", made.stderr);
     let text = folder.ok(&["check", "-f", "mine/kampf.toml", "-q", "--only", "*database*"]);
-    assert_eq!(text.matches("contenders give this answer").count(), 6, "{text}");
+    assert_eq!(text.matches("contenders give this answer").count(), 7, "{text}");
+    assert!(text.contains("visit-per-month") && text.contains("visit-one"), "the largest table has neither a time nor one key: {text}");
 }
 
 #[test]

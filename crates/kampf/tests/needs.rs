@@ -96,6 +96,22 @@ fn what_an_engine_cannot_say_is_told_with_what_it_costs() {
 }
 
 #[test]
+fn what_groups_and_aggregates_cost_where_they_are_left_is_told_too() {
+    let folder = Folder::apiary(
+        "[contest.grouped]\nfrom = \"hive\"\ngroup = [\"frames\"]\ngive = [\"frames\", \"sum(case when label matches '[aeiou]' then 1 else 0 end) as odd\"]\n\
+         [contest.counted]\nfrom = \"hive\"\ngive = [\"label\", \"count(inspection where hive.label matches '[aeiou]') as odd\"]\n",
+    );
+    let told = |contest: &str| folder.ok(&["show", contest]).split_whitespace().collect::<Vec<_>>().join(" ");
+    let text = told("grouped");
+    assert!(text.contains("grouping is left to the application: sqlite has no regular expressions; about"), "{text}");
+    assert!(text.contains("rows of hive are fetched for it, to be grouped there."), "{text}");
+    let text = told("counted");
+    assert!(text.contains("`count(inspection where hive.label matches '[aeiou]')` is left to the application"), "{text}");
+    assert!(text.contains("up to") && text.contains("rows of inspection are fetched for it."), "{text}");
+    folder.ok(&["check", "grouped", "counted", "-q"]);
+}
+
+#[test]
 fn a_need_is_said_in_words() {
     let folder = Folder::apiary(
         "[contest.busy]\nfrom = \"hive\"\ngive = [\"label\", \"count(inspection where temper > 5) as fierce\"]\norder = [\"fierce desc\"]\n\

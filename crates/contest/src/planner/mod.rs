@@ -15,7 +15,7 @@ use kampf_schema::expr::Expr;
 use crate::choice::{Choices, Columns, Filters, Hydration, Loading, Work};
 use crate::dialect::Dialect;
 use crate::need::{Leaf, Need};
-use crate::plan::{LeftToApp, Plan};
+use crate::plan::{LeftPart, LeftToApp, Plan};
 use frame::Ground;
 use rows::Rows;
 use split::{unsaid, unsaid_aggregate};
@@ -68,30 +68,31 @@ impl Split {
             .enumerate()
             .map(|(part, of)| match unsaid(ground, &of.condition) {
                 Some(why) if database => {
-                    left.push(LeftToApp { part: Some(part), what: String::new(), why });
+                    left.push(LeftToApp { what: LeftPart::Condition(part), why });
                     false
                 }
                 _ => database,
             })
             .collect();
         let whole = database && filter.iter().all(|in_database| *in_database);
-        let mut note = |what: &str, why: Option<String>| {
+        let mut note = |what: LeftPart, why: Option<String>| {
             let said = why.is_none();
-            left.extend(why.map(|why| LeftToApp { part: None, what: what.to_owned(), why }));
+            left.extend(why.map(|why| LeftToApp { what, why }));
             said
         };
-        let order_is_said = !database || note("the order", need.order.iter().find_map(|by| unsaid(ground, &by.value)));
+        let order_is_said = !database || note(LeftPart::Order, need.order.iter().find_map(|by| unsaid(ground, &by.value)));
         let inner = need.per_row().into_iter().any(has_aggregate);
         let values = matches!(ways.loading, Loading::Grouped | Loading::Computed);
         let mut group = need.group.is_some() && whole && order_is_said && (!inner || values);
         if group {
             let given = need.give.iter().find_map(|given| unsaid(ground, &given.value));
             let per_row = need.per_row().into_iter().find_map(|value| unsaid(ground, value));
-            group = note("grouping", given.or(per_row));
+            group = note(LeftPart::Grouping, given.or(per_row));
         } else if need.group.is_none() && values {
             // Aggregates that are not said are loaded as rows.
-            let aggregates = (0..need.aggregates.len()).find_map(|at| unsaid_aggregate(ground, at));
-            note("an aggregate", aggregates);
+            for at in 0..need.aggregates.len() {
+                note(LeftPart::Aggregate(at), unsaid_aggregate(ground, at));
+            }
         }
         let order = database && need.group.is_none() && order_is_said;
         Split { order, group, limit: order && whole, filter, left }

@@ -257,26 +257,28 @@ impl<'a> Rows<'a> {
         if let Some(place) = self.place(value) {
             return AppLeaf::of_root(place);
         }
-        let seen = |leaf: &Leaf| {
-            if let Some(place) = self.place(&Node::Leaf(leaf.clone()).into()) {
-                return AppLeaf::Column { node: 0, column: place };
-            }
-            match leaf {
-                Leaf::Column { source, column } => {
-                    let node = self.node_of(*source);
-                    AppLeaf::Column { node, column: self.places(node, &[*column]).first().copied().unwrap_or(0) }
-                }
-                Leaf::Aggregate(at) => AppLeaf::Aggregate(self.aggregates.iter().position(|known| known == at).unwrap_or(0)),
-                Leaf::Parameter(at) => AppLeaf::Parameter(*at),
-                Leaf::Key(at) => AppLeaf::Key(*at),
-                Leaf::Total(at) => AppLeaf::Total(*at),
-            }
-        };
-        value.map(&mut |leaf| Node::Leaf(seen(leaf)).into())
+        value.map(&mut |leaf| {
+            let place = self.place(&Node::Leaf(leaf.clone()).into());
+            place.map_or_else(|| Node::Leaf(self.app_leaf(leaf)).into(), AppLeaf::of_root)
+        })
     }
 
-    fn app_fold(&self, fold: &Fold) -> AppFold {
-        AppFold { function: fold.function, distinct: fold.distinct, of: fold.of.as_ref().map(|of| self.app(of)) }
+    /// A value that is asked of a row below the root's, which carries none that are worked out already.
+    fn app_below(&self, value: &Expr<Leaf>) -> Expr<AppLeaf> {
+        value.map(&mut |leaf| Node::Leaf(self.app_leaf(leaf)).into())
+    }
+
+    fn app_leaf(&self, leaf: &Leaf) -> AppLeaf {
+        match leaf {
+            Leaf::Column { source, column } => {
+                let node = self.node_of(*source);
+                AppLeaf::Column { node, column: self.places(node, &[*column]).first().copied().unwrap_or(0) }
+            }
+            Leaf::Aggregate(at) => AppLeaf::Aggregate(self.aggregates.iter().position(|known| known == at).unwrap_or(0)),
+            Leaf::Parameter(at) => AppLeaf::Parameter(*at),
+            Leaf::Key(at) => AppLeaf::Key(*at),
+            Leaf::Total(at) => AppLeaf::Total(*at),
+        }
     }
 
     pub(super) fn plan(mut self) -> Plan {
@@ -286,7 +288,8 @@ impl<'a> Rows<'a> {
         let nodes = self.nodes();
         let aggregates = self.aggregates.iter().map(|&at| {
             let aggregate = &need.aggregates[at];
-            AppAggregate { at: self.node_of(aggregate.at), over: self.node_of(aggregate.over), fold: self.app_fold(&aggregate.fold) }
+            let fold = app_fold(&aggregate.fold, |of| self.app_below(of));
+            AppAggregate { at: self.node_of(aggregate.at), over: self.node_of(aggregate.over), fold }
         });
         let aggregates = aggregates.collect();
         // A part that counts only with its parameter holds where that is null.
@@ -303,7 +306,7 @@ impl<'a> Rows<'a> {
         let parts: Vec<Expr<AppLeaf>> = parts.collect();
         let group = need.group.as_ref().map(|group| AppGroup {
             keys: group.keys.iter().map(|key| self.app(&key.value)).collect(),
-            totals: group.totals.iter().map(|total| self.app_fold(total)).collect(),
+            totals: group.totals.iter().map(|total| app_fold(total, |of| self.app(of))).collect(),
         });
         let order = need.order.iter().filter(|_| !self.split.order);
         let order = order.map(|by| OrderBy { value: self.app(&by.value), descending: by.descending, appended: by.appended });
@@ -324,6 +327,10 @@ impl<'a> Rows<'a> {
             open_columns: false,
         }
     }
+}
+
+fn app_fold(fold: &Fold, app: impl Fn(&Expr<Leaf>) -> Expr<AppLeaf>) -> AppFold {
+    AppFold { function: fold.function, distinct: fold.distinct, of: fold.of.as_ref().map(app) }
 }
 
 /// Whether every value comes with the root's own row, so that nothing else is kept; but for aggregates that the engine cannot say.

@@ -29,6 +29,10 @@ impl Leaves<Leaf> for Asked<'_> {
     fn parameter(&self, leaf: &Leaf) -> Option<usize> {
         if let Leaf::Parameter(at) = leaf { Some(*at) } else { None }
     }
+
+    fn digits(&self, value: &Expr<Leaf>) -> u8 {
+        self.0.need.digits(self.0.schema, value)
+    }
 }
 
 /// Why an engine cannot say a value or a condition, in words that follow on its name; none where it can.

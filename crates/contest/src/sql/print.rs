@@ -22,6 +22,11 @@ pub(crate) trait Leaves<L> {
         None
     }
 
+    /// How many digits a decimal may come to, where that is asked.
+    fn digits(&self, _value: &Expr<L>) -> u8 {
+        0
+    }
+
     /// Whether fixed values are bound; else they are written.
     fn binds(&self) -> bool {
         true
@@ -90,11 +95,11 @@ impl<L> Printer<'_, L> {
 
     /// An expression by itself; bound values say their type.
     fn value(&mut self, expr: &Expr<L>) -> Result<Sql, Unsaid> {
-        if let Some(LogicalType::Decimal { precision, scale }) = self.kind(expr)
+        if let Some(LogicalType::Decimal { scale, .. }) = self.kind(expr)
             && self.leaves.binds()
-            && is_reckoned(expr)
+            && expr.is_reckoned()
         {
-            if precision > self.dialect.most_digits {
+            if self.leaves.digits(expr) > self.dialect.most_digits {
                 return Err(format!("keeps no more than {} digits of a decimal", self.dialect.most_digits));
             }
             if self.dialect.decimals_are_reals {
@@ -396,12 +401,6 @@ impl<L> Printer<'_, L> {
 /// The value of an aggregate, where decimals are kept as reals: sums go over scaled whole numbers.
 pub(crate) fn scaled_sum<L>(dialect: &Dialect, of: &Expr<L>, scale: u8, leaves: &mut dyn Leaves<L>) -> Result<Sql, Unsaid> {
     Printer { dialect, leaves }.scaled(of, scale)
-}
-
-/// Whether a decimal is the result of reckoning, and not only kept or chosen.
-fn is_reckoned<L>(expr: &Expr<L>) -> bool {
-    matches!(&expr.node, Node::Arithmetic(..) | Node::Call(Function::Negate | Function::Absolute | Function::Round, _))
-        || matches!(&expr.node, Node::Call(Function::To(LogicalType::Decimal { .. }), parts) if parts.iter().any(is_reckoned))
 }
 
 fn is_condition<L>(expr: &Expr<L>) -> bool {

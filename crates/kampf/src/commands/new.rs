@@ -6,7 +6,7 @@ use std::path::Path;
 use kampf_fill::{Blueprint, Order, RowGuesses};
 use kampf_schema::ddl::Ddl;
 use kampf_schema::expr::RowCount;
-use kampf_schema::{HopKind, LogicalType, Relations, Schema, TableId};
+use kampf_schema::{Column, HopKind, LogicalType, Relations, Schema, Table, TableId};
 
 use super::{Ending, say};
 use crate::arguments::{General, New};
@@ -143,9 +143,11 @@ fn project_file(schema: &Schema, file: &str, types: &[(String, String)], rows: &
     for &id in largest.iter().take(CONTESTS) {
         list(&mut text, schema, &relations, id, &name(&schema.table(id).name, "list"));
     }
-    if let Some(&id) = largest.first() {
-        per_month(&mut text, schema, id, &mut name);
-        one(&mut text, schema, &relations, id, &mut name);
+    if let Some((id, time)) = largest.iter().find_map(|&id| Some((id, time_of(schema.table(id))?))) {
+        per_month(&mut text, schema, id, time, &name(&schema.table(id).name, "per-month"));
+    }
+    if let Some((id, key)) = largest.iter().find_map(|&id| Some((id, key_of(schema.table(id))?))) {
+        one(&mut text, schema, &relations, id, key, &name(&schema.table(id).name, "one"));
     }
     text.into_text()
 }
@@ -223,12 +225,21 @@ fn list(text: &mut TomlText, schema: &Schema, relations: &Relations, id: TableId
     text.value("limit", Scalar::Number(100));
 }
 
-/// How many rows of a table there are for each month, and the mean of a number of theirs; nothing for a table without a time.
-fn per_month(text: &mut TomlText, schema: &Schema, id: TableId, name: &mut dyn FnMut(&str, &str) -> String) {
+/// When a row came to be, as far as types tell.
+fn time_of(table: &Table) -> Option<&Column> {
+    table.columns.iter().find(|column| matches!(column.kind, LogicalType::Date | LogicalType::Timestamp))
+}
+
+/// The one column that a row is found by.
+fn key_of(table: &Table) -> Option<&Column> {
+    let [key] = table.primary_key.as_slice() else { return None };
+    Some(&table.columns[*key]).filter(|key| key.kind != LogicalType::Blob)
+}
+
+/// How many rows of a table there are for each month, and the mean of a number of theirs.
+fn per_month(text: &mut TomlText, schema: &Schema, id: TableId, time: &Column, name: &str) {
     let table = schema.table(id);
     let refers = |column: usize| table.references.iter().any(|reference| reference.columns.contains(&column));
-    let is_time = |kind| matches!(kind, LogicalType::Date | LogicalType::Timestamp);
-    let Some(time) = table.columns.iter().find(|column| is_time(column.kind)) else { return };
     let number = (0..table.columns.len())
         .find(|&column| table.columns[column].kind.is_number() && !refers(column) && !table.primary_key.contains(&column));
     let mut give = vec!["month".to_owned(), "count() as many".to_owned()];
@@ -236,7 +247,7 @@ fn per_month(text: &mut TomlText, schema: &Schema, id: TableId, name: &mut dyn F
         give.push(format!("avg({}) as mean", part(&table.columns[column].name)));
     }
     text.blank();
-    text.table(&["contest", &name(&table.name, "per-month")]);
+    text.table(&["contest", name]);
     text.value("about", Scalar::Text(&format!("How many rows of {} there are for each month", shown(&table.name))));
     text.value("from", Scalar::Text(&table.name));
     text.list("group", &[format!("start_of(month, {}) as month", part(&time.name))]);
@@ -245,24 +256,18 @@ fn per_month(text: &mut TomlText, schema: &Schema, id: TableId, name: &mut dyn F
 }
 
 /// One row of a table by its key.
-fn one(text: &mut TomlText, schema: &Schema, relations: &Relations, id: TableId, name: &mut dyn FnMut(&str, &str) -> String) {
+fn one(text: &mut TomlText, schema: &Schema, relations: &Relations, id: TableId, key: &Column, name: &str) {
     let table = schema.table(id);
-    let [key] = table.primary_key.as_slice() else { return };
-    let key = &table.columns[*key];
-    if key.kind == LogicalType::Blob {
-        return;
-    }
     let give = given(schema, relations, id);
-    let name = name(&table.name, "one");
     text.blank();
-    text.table(&["contest", &name]);
+    text.table(&["contest", name]);
     text.value("about", Scalar::Text(&format!("One row of {} by its key, with what belongs to it", shown(&table.name))));
     text.value("from", Scalar::Text(&table.name));
     text.list("give", &give);
     text.value("where", Scalar::Text(&format!("{} = :key", part(&key.name))));
     text.value("expect", Scalar::Text("1"));
     text.blank();
-    text.table(&["contest", &name, "parameters"]);
+    text.table(&["contest", name, "parameters"]);
     text.value("key", Scalar::Text(&format!("any({}.{})", part(&table.name), part(&key.name))));
 }
 

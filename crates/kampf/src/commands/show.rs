@@ -115,7 +115,9 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
         page.paragraph(sentence, 0);
     }
     if !selected.order_appended.is_empty() {
-        page.paragraph(&format!("The order does not end in a unique key, so {} was added to it.", selected.order_appended.join(", ")), 0);
+        let were = if selected.order_appended.len() == 1 { "was" } else { "were" };
+        let added = selected.order_appended.join(", ");
+        page.paragraph(&format!("The order does not end in a unique key, so {added} {were} added to it."), 0);
     }
     if let Some(taken) = taken(project, &selected.contest) {
         page.paragraph(&taken.text(), 0);

@@ -1,6 +1,6 @@
 //! What a contest's condition takes of the rows, told from the generated rows without asking a database.
 
-use kampf_contest::{Expect, Leaf, Need, RowSource, evaluate};
+use kampf_contest::{Expect, Leaf, LeftPart, Need, RowSource, evaluate};
 use kampf_engine::GeneratedRows;
 use kampf_runner::{Checks, Contest, EntryWay};
 use kampf_schema::expr::{Comparison, Expr, Node};
@@ -52,6 +52,18 @@ struct Sampled<'a> {
     step: u64,
 }
 
+impl Sampled<'_> {
+    /// Rows that a need is quickly evaluated over: a sample where it has one table, else all of them; none where they are many.
+    fn few<'a>(project: &'a Project, need: &Need) -> Option<Sampled<'a>> {
+        let all = project.blueprint.rows(need.root());
+        let read: u64 = need.tables().into_iter().map(|table| project.blueprint.rows(table)).sum();
+        let is_own = need.sources.len() == 1;
+        let step = if is_own { all.div_ceil(SAMPLE).max(1) } else { 1 };
+        let are_few = all > 0 && (is_own || read <= MOST_ROWS);
+        are_few.then(|| Sampled { rows: GeneratedRows(&project.blueprint), root: need.root(), step })
+    }
+}
+
 impl RowSource for Sampled<'_> {
     fn count(&self, table: TableId) -> u64 {
         let all = self.rows.count(table);
@@ -100,18 +112,13 @@ pub(crate) fn left_to_app(project: &Project, contest: &Contest) -> Vec<String> {
     });
     let mut said: Vec<String> = Vec::new();
     for left in plans.flat_map(|plan| &plan.left) {
-        let (what, cost) = match left.part {
-            Some(part) => (format!("`{}`", need.said(&project.schema, &need.filter[part].condition)), cost(project, contest, need, part)),
-            None => (left.what.clone(), None),
+        let what = match left.what {
+            LeftPart::Condition(part) => format!("`{}`", need.said(&project.schema, &need.filter[part].condition)),
+            LeftPart::Order => "the order".to_owned(),
+            LeftPart::Grouping => "grouping".to_owned(),
+            LeftPart::Aggregate(at) => format!("`{}`", need.said(&project.schema, &Node::Leaf(Leaf::Aggregate(at)).into())),
         };
-        let cost = cost.map_or(String::new(), |(fetched, needed)| {
-            format!(
-                "; about {} rows of {} are fetched for it, of which {} are needed",
-                count(fetched),
-                project.schema.table(need.root()).name,
-                count(needed)
-            )
-        });
+        let cost = cost(project, contest, need, left.what).map_or(String::new(), |cost| format!("; {cost}"));
         let text = format!("{} is left to the application: {} {}{cost}.", what, project.engine.name(), left.why);
         if !said.contains(&text) {
             said.push(text);
@@ -120,23 +127,32 @@ pub(crate) fn left_to_app(project: &Project, contest: &Contest) -> Vec<String> {
     said
 }
 
-/// Rows that the rest of a condition takes, and those that the whole condition takes, over the first parameter set.
-fn cost(project: &Project, contest: &Contest, need: &Need, part: usize) -> Option<(u64, u64)> {
-    let sets = contest.parameter_sets_of(&project.blueprint, project.race_seed, 0);
-    let all = project.blueprint.rows(need.root());
-    let read: u64 = need.tables().into_iter().map(|table| project.blueprint.rows(table)).sum();
-    let is_own = need.sources.len() == 1;
-    let step = if is_own { all.div_ceil(SAMPLE).max(1) } else { 1 };
-    if all == 0 || (!is_own && read > MOST_ROWS) {
-        return None;
+/// What it costs in rows that a part is left to the application, over the first parameter set.
+fn cost(project: &Project, contest: &Contest, need: &Need, left: LeftPart) -> Option<String> {
+    let name = |source: usize| &project.schema.table(need.sources[source].table).name;
+    let mut rest = bare(need);
+    match left {
+        LeftPart::Condition(part) => {
+            rest.filter.remove(part);
+        }
+        LeftPart::Aggregate(at) => {
+            let over = need.aggregates[at].over;
+            let rows = project.blueprint.rows(need.sources[over].table);
+            return Some(format!("up to {} rows of {} are fetched for it", count(rows), name(over)));
+        }
+        LeftPart::Order if need.group.is_none() && need.most().is_none() => return None,
+        LeftPart::Order | LeftPart::Grouping => {}
     }
-    let rows = Sampled { rows: GeneratedRows(&project.blueprint), root: need.root(), step };
-    let whole = bare(need);
-    let mut rest = whole.clone();
-    rest.filter.remove(part);
-    let taken =
-        |need: &Need| evaluate(&project.schema, need, &rows, sets.first()?).ok().map(|reference| reference.rows.len() as u64 * step);
-    Some((taken(&rest)?, taken(&whole)?))
+    let rows = Sampled::few(project, need)?;
+    let sets = contest.parameter_sets_of(&project.blueprint, project.race_seed, 0);
+    let taken = |need: &Need| Some(evaluate(&project.schema, need, &rows, sets.first()?).ok()?.rows.len() as u64 * rows.step);
+    let fetched = format!("about {} rows of {} are fetched for it", count(taken(&rest)?), name(0));
+    Some(if need.group.is_some() {
+        format!("{fetched}, to be grouped there")
+    } else {
+        let needed = taken(&bare(need))?.min(need.most().unwrap_or(u64::MAX));
+        format!("{fetched}, of which {} are needed", count(needed))
+    })
 }
 
 /// The need with nothing but its condition.

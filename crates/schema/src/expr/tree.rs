@@ -356,6 +356,12 @@ impl<L> Expr<L> {
         if let Node::Literal(value) = &self.node { Some(value) } else { None }
     }
 
+    /// Whether a number is the result of reckoning, and not only kept or chosen.
+    pub fn is_reckoned(&self) -> bool {
+        matches!(&self.node, Node::Arithmetic(..) | Node::Call(Function::Negate | Function::Absolute | Function::Round, _))
+            || matches!(&self.node, Node::Call(Function::To(_), parts) if parts.iter().any(Expr::is_reckoned))
+    }
+
     /// All of some conditions.
     pub fn all(mut conditions: Vec<Expr<L>>) -> Expr<L> {
         if conditions.len() == 1 { conditions.remove(0) } else { Node::And(conditions).into() }

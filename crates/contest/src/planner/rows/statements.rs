@@ -49,7 +49,7 @@ impl<'a> Rows<'a> {
         let mut offset = 0;
         for (at, node) in self.tree.iter().enumerate() {
             let path = if at == 0 { Vec::new() } else { nodes[node.parent].path.iter().copied().chain([at]).collect() };
-            let left: Vec<Expr<AppLeaf>> = left_of_source(self.ground, node.source).iter().map(|part| self.app(part)).collect();
+            let left: Vec<Expr<AppLeaf>> = left_of_source(self.ground, node.source).iter().map(|part| self.app_below(part)).collect();
             let statement = match self.reach {
                 Reach::Lazy if at > 0 => Some(self.relation_statement(at, 1)),
                 Reach::Batched if at > 0 => Some(self.relation_statement(at, self.ground.dialect.max_parameters)),

@@ -128,6 +128,7 @@ fn check_need(
     chosen.extend((0..others.len()).map(|at| *others[(first + at * 7) % others.len()]));
     chosen.truncate(MOST);
     for choices in &chosen {
+        let _told = ToldOnPanic(&|| format!("{choices}\n{shown}"));
         let plan = derive(schema, need, engine.dialect(), choices);
         let mut session = connection.session();
         let mut execution = Execution::new(plan.clone(), engine.dialect());
@@ -149,6 +150,17 @@ fn check_need(
         execution.call(session.as_mut(), &sets[0], &mut Touch::default()).unwrap();
         assert_eq!(session.counted().statements, session.observed().len() as u64, "{choices}\n{shown}");
         tally.contenders += 1;
+    }
+}
+
+/// Tells what was being tried where something panics.
+struct ToldOnPanic<'a>(&'a dyn Fn() -> String);
+
+impl Drop for ToldOnPanic<'_> {
+    fn drop(&mut self) {
+        if std::thread::panicking() {
+            told(&self.0());
+        }
     }
 }
 

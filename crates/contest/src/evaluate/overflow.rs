@@ -1,0 +1,108 @@
+//! Numbers that become too large for their types.
+
+use kampf_schema::expr::{Expr, Function, Node, Operator};
+use kampf_schema::{Decimal, LogicalType, Schema, Span};
+
+use super::{Evaluation, Here, MOST_UNITS, Overflow, RowSource};
+use crate::need::{Aggregate, Leaf, Need};
+
+/// Whether no number becomes too large for its type, on any row: what a condition leaves out, a limit cuts off or no root row refers
+/// to, a database may compute all the same. What depends on parameters is looked at by [`evaluate`].
+///
+/// # Errors
+/// The first value that does.
+pub fn overflows(schema: &Schema, need: &Need, rows: &dyn RowSource) -> Result<(), Overflow> {
+    let evaluation = Evaluation::new(schema, need, rows, &[]);
+    evaluation.try_everywhere(|value| !evaluation.has_parameters(value))
+}
+
+impl<'a> Evaluation<'a> {
+    /// All values that are asked of single rows, each with its source.
+    fn row_values(&self) -> Vec<(usize, Expr<Leaf>)> {
+        let need = self.need;
+        let filter = need.filter.iter().map(|part| &part.condition);
+        let order = need.order.iter().filter(|_| need.group.is_none()).map(|by| &by.value);
+        let mut values: Vec<_> = need.per_row().into_iter().chain(filter).chain(order).map(|value| (0, value.clone())).collect();
+        values.extend(need.sources.iter().enumerate().filter_map(|(at, source)| Some((at, source.filter.clone()?))));
+        for (at, aggregate) in need.aggregates.iter().enumerate() {
+            values.extend(aggregate.fold.of.clone().map(|of| (aggregate.over, of)));
+            // Also those that a case or `coalesce` would not come to.
+            values.push((aggregate.at, Node::Leaf(Leaf::Aggregate(at)).into()));
+        }
+        values
+    }
+
+    pub(super) fn try_everywhere(&self, is_tried: impl Fn(&Expr<Leaf>) -> bool) -> Result<(), Overflow> {
+        for (source, value) in self.row_values().iter().filter(|(_, value)| self.can_overflow(value) && is_tried(value)) {
+            let short = self.short_parts(value);
+            for row in 0..self.rows.count(self.need.sources[*source].table) {
+                let here = || Here { evaluation: self, source: *source, row, group: None };
+                value.value(&mut here()).map_err(|_| self.overflow(value))?;
+                short.iter().try_for_each(|part| self.try_short(part, here()))?;
+            }
+        }
+        for (at, aggregate) in self.need.aggregates.iter().enumerate() {
+            let value = Node::Leaf(Leaf::Aggregate(at)).into();
+            if self.can_overflow(&value) && is_tried(&value) {
+                let tried = self.orphans(aggregate.at, aggregate.over).and_then(|rows| self.fold(&aggregate.fold, aggregate.over, &rows));
+                tried.map_err(|_| self.overflow(&value))?;
+            }
+        }
+        Ok(())
+    }
+
+    /// The rows of a source that hang on no row of another above it, which a database that groups them first takes for a group.
+    fn orphans(&self, from: usize, to: usize) -> Result<Vec<u64>, Span> {
+        let Some(&step) = self.need.way(from, to).first() else { return Ok(Vec::new()) };
+        let source = &self.need.sources[step];
+        let Some(hop) = &source.hop else { return Ok(Vec::new()) };
+        let mut rows = Vec::new();
+        for row in (0..self.rows.count(hop.to)).filter(|&row| self.key(hop.to, &hop.to_columns, row).is_none()) {
+            let here = &mut Here { evaluation: self, source: step, row, group: None };
+            if source.filter.as_ref().map_or(Ok(Some(true)), |filter| filter.truth(here))? == Some(true) {
+                rows.extend(self.reach(step, row, to)?);
+            }
+        }
+        Ok(rows)
+    }
+
+    /// What a value is made of, that of aggregates and of conditions of their sources too.
+    fn any_part(&self, value: &Expr<Leaf>, is_it: &dyn Fn(&Expr<Leaf>) -> bool) -> bool {
+        if is_it(value) || value.parts().into_iter().any(|part| self.any_part(part, is_it)) {
+            return true;
+        }
+        let Some(Leaf::Aggregate(at)) = value.as_leaf() else { return false };
+        let aggregate = &self.need.aggregates[*at];
+        let filters =
+            self.need.way(aggregate.at, aggregate.over).into_iter().filter_map(|source| self.need.sources[source].filter.as_ref());
+        aggregate.fold.of.iter().chain(filters).any(|part| self.any_part(part, is_it))
+    }
+
+    fn can_overflow(&self, value: &Expr<Leaf>) -> bool {
+        self.any_part(value, &|part| match &part.node {
+            Node::Arithmetic(operator, ..) => {
+                matches!(operator, Operator::Add | Operator::Subtract | Operator::Multiply | Operator::Divide)
+            }
+            Node::Call(Function::Negate | Function::Absolute, _) => true,
+            Node::Leaf(Leaf::Aggregate(at)) => matches!(self.need.aggregates[*at].fold.function, Aggregate::Sum | Aggregate::Avg),
+            _ => false,
+        })
+    }
+
+    pub(super) fn has_parameters(&self, value: &Expr<Leaf>) -> bool {
+        self.any_part(value, &|part| matches!(part.as_leaf(), Some(Leaf::Parameter(_))))
+    }
+
+    /// The parts of a value whose type could have more digits than every engine keeps, though they are not taken to.
+    pub(super) fn short_parts(&self, value: &Expr<Leaf>) -> Vec<Expr<Leaf>> {
+        let own = self.need.is_taken_for_short(self.schema, value).then(|| value.clone());
+        own.into_iter().chain(value.parts().into_iter().flat_map(|part| self.short_parts(part))).collect()
+    }
+
+    pub(super) fn try_short(&self, part: &Expr<Leaf>, mut here: Here<'_, '_>) -> Result<(), Overflow> {
+        let value = part.value(&mut here).map_err(|_| self.overflow(part))?;
+        let LogicalType::Decimal { scale, .. } = self.need.kind_of(self.schema, part) else { return Ok(()) };
+        let is_long = |decimal: Decimal| decimal.rescaled(scale).is_none_or(|decimal| decimal.units.unsigned_abs() >= MOST_UNITS as u128);
+        if value.as_ref().as_decimal().is_some_and(is_long) { Err(self.overflow(part)) } else { Ok(()) }
+    }
+}
