@@ -29,7 +29,38 @@ impl<'a> Evaluation<'a> {
             // Also those that a case or `coalesce` would not come to.
             values.push((aggregate.at, Node::Leaf(Leaf::Aggregate(at)).into()));
         }
+        let mut below = Vec::new();
+        values.iter().for_each(|(source, value)| self.parts_below(*source, value, &mut below));
+        values.extend(below);
         values
+    }
+
+    /// What is reckoned with values of a row below the one that is asked: a database may do that on all rows of that table.
+    fn parts_below(&self, source: usize, value: &Expr<Leaf>, found: &mut Vec<(usize, Expr<Leaf>)>) {
+        if let Some(common) = self.common_source(value).filter(|common| *common != source && value.is_reckoned()) {
+            found.push((common, value.clone()));
+        }
+        value.parts().into_iter().for_each(|part| self.parts_below(source, part, found));
+    }
+
+    /// The lowest source that all values of an expression are of, or hang on.
+    fn common_source(&self, value: &Expr<Leaf>) -> Option<usize> {
+        let way_down = |mut source: usize| {
+            let mut way = vec![source];
+            while source != 0 {
+                source = self.need.sources[source].parent;
+                way.insert(0, source);
+            }
+            way
+        };
+        let ways = value.leaves().into_iter().filter_map(|leaf| match leaf {
+            Leaf::Column { source, .. } => Some(way_down(*source)),
+            Leaf::Aggregate(at) => Some(way_down(self.need.aggregates[*at].at)),
+            Leaf::Parameter(_) | Leaf::Key(_) | Leaf::Total(_) => None,
+        });
+        let common =
+            ways.reduce(|one, other| one.into_iter().zip(other).take_while(|(one, other)| one == other).map(|(one, _)| one).collect());
+        common?.last().copied()
     }
 
     pub(super) fn try_everywhere(&self, is_tried: impl Fn(&Expr<Leaf>) -> bool) -> Result<(), Overflow> {

@@ -63,7 +63,9 @@ fn what_becomes_too_large_is_found_on_rows_that_nobody_asks_for() {
     assert_eq!(told("apiary", "altitude - 1"), None);
     assert_eq!(told("apiary", "altitude + 1").as_deref(), Some("altitude + 1"));
     assert_eq!(told("hive", "sum(altitude + 1 from apiary.hive.apiary)").as_deref(), Some("apiary.hive.apiary.altitude + 1"));
+    assert_eq!(told("hive", "apiary.altitude + 1").as_deref(), Some("apiary.altitude + 1"));
+    assert_eq!(told("hive", "id + apiary.altitude"), None, "there are no more rows of both than are referred to");
     assert_eq!(told("apiary", "sum(hive.frames)").as_deref(), Some("sum(frames from hive)"));
     assert_eq!(told("apiary", "coalesce(id, sum(hive.frames))").as_deref(), Some("sum(frames from hive)"));
-    assert_eq!(told("apiary", "count(hive where apiary.altitude * 9 > 0)").as_deref(), None);
+    assert_eq!(told("apiary", "count(hive where apiary.altitude * 9 > 0)").as_deref(), Some("hive.apiary.altitude * 9"));
 }
