@@ -7,7 +7,7 @@ use super::{Evaluation, Here, MOST_UNITS, Overflow, RowSource};
 use crate::need::{Aggregate, Leaf, Need};
 
 /// Whether no number becomes too large for its type, on any row: what a condition leaves out, a limit cuts off or no root row refers
-/// to, a database may compute all the same. What depends on parameters is looked at by [`evaluate`].
+/// to, a database may compute all the same. What depends on parameters is looked at by [`super::evaluate`].
 ///
 /// # Errors
 /// The first value that does.

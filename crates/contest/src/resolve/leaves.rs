@@ -7,7 +7,7 @@ use super::unreadable;
 use crate::need::{Aggregate, AggregateOver, Fold, Given, Group, Leaf, OrderBy, Source};
 
 /// What a need cannot say is written as SQL.
-const OWN_SQL: &str = "or write it as SQL of your own, under [contest.….contender.…]";
+pub(super) const OWN_SQL: &str = "or write it as SQL of your own, under [contest.….contender.…]";
 
 /// What values are asked of.
 pub(super) enum Standing {
@@ -88,7 +88,7 @@ impl<'a> Resolver<'a> {
 
     /// A term to sort by.
     pub(super) fn order(&mut self, text: &str) -> Result<OrderBy<Leaf>, Mistake> {
-        let read = expr::read_order(text).map_err(unreadable)?;
+        let read = expr::read_order(text).map_err(|error| unreadable(error, text))?;
         let of_group = matches!(self.standing, Standing::Group(_));
         let place = Place { of_group, sees_given: true, ..AT_ROOT };
         let (value, _) = self.checked(&read.key, place).map_err(|mistake| match mistake.hint {

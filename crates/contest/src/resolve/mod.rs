@@ -10,7 +10,7 @@ use kampf_schema::expr::{self, Mistake};
 use kampf_schema::{LogicalType, Relations, Schema, Span, did_you_mean};
 
 use crate::need::{Expect, Given, Group, Need, Parameter, Part};
-use leaves::{Resolver, Standing};
+use leaves::{OWN_SQL, Resolver, Standing};
 
 /// The texts of a need, as a user writes them.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -82,8 +82,22 @@ impl NeedError {
 }
 
 /// A text that could not be read, as a mistake in it.
-fn unreadable(error: expr::ReadError) -> Mistake {
-    Mistake { span: error.span, message: error.message, hint: error.hint }
+/// What of a text could not be read.
+fn unreadable(error: expr::ReadError, text: &str) -> Mistake {
+    let asks_twice = text.split(|c: char| !c.is_alphanumeric()).any(|word| word.eq_ignore_ascii_case("select"));
+    let no_selects = || format!("a need has no sub-selects: say it by relations, `exists(…)` and aggregates; {OWN_SQL}");
+    let hint = error.hint.or_else(|| asks_twice.then(no_selects));
+    Mistake { span: error.span, message: error.message, hint }
+}
+
+/// A mistake in a condition that is about a name of the answer.
+fn of_the_answer(mistake: Mistake, filter: &str, given: &[Given], is_grouped: bool) -> Mistake {
+    let place = filter.get(mistake.span.start..mistake.span.end);
+    let is_unknown = mistake.message.contains("has no column");
+    let Some(given) = given.iter().find(|given| is_unknown && Some(given.name.as_str()) == place) else { return mistake };
+    let message = format!("`{}` is a name of the answer, and `where` looks at rows before there is one", given.name);
+    let hint = if is_grouped { format!("a need has no condition on groups; {OWN_SQL}") } else { "say the value itself here".to_owned() };
+    Mistake { message, hint: Some(hint), ..mistake }
 }
 
 /// Resolves a need.
@@ -112,7 +126,7 @@ pub fn resolve(schema: &Schema, relations: &Relations, text: &NeedText) -> Resul
     }
     let mut read = Vec::new();
     for (at, give) in text.give.iter().enumerate() {
-        read.push(expr::read_give(give).map_err(|error| NeedError::of(NeedPart::Give(at), unreadable(error)))?);
+        read.push(expr::read_give(give).map_err(|error| NeedError::of(NeedPart::Give(at), unreadable(error, give)))?);
     }
     // Without groups, nothing but aggregates over the rows themselves is a single row.
     let heads: Vec<bool> = read.iter().map(|give| resolver.is_over_rows(&give.value)).collect();
@@ -129,7 +143,10 @@ pub fn resolve(schema: &Schema, relations: &Relations, text: &NeedText) -> Resul
     let given = std::mem::take(&mut resolver.given);
     let standing = std::mem::replace(&mut resolver.standing, Standing::Row);
     let filter = match &text.filter {
-        Some(filter) => where_parts(&mut resolver, filter).map_err(|mistake| NeedError::of(NeedPart::Where, mistake))?,
+        Some(filter) => where_parts(&mut resolver, filter).map_err(|mistake| {
+            let is_grouped = matches!(standing, Standing::Group(_));
+            NeedError::of(NeedPart::Where, of_the_answer(mistake, filter, &given, is_grouped))
+        })?,
         None => Vec::new(),
     };
     (resolver.given, resolver.standing) = (given, standing);
@@ -166,7 +183,7 @@ pub fn resolve(schema: &Schema, relations: &Relations, text: &NeedText) -> Resul
 
 /// A term to group by.
 fn key(resolver: &mut Resolver<'_>, text: &str, known: &[Given]) -> Result<Given, Mistake> {
-    let read = expr::read_give(text).map_err(unreadable)?;
+    let read = expr::read_give(text).map_err(|error| unreadable(error, text))?;
     let name = read.alias.as_ref().map_or_else(|| text.trim().to_owned(), |alias| alias.text.clone());
     let span = read.alias.as_ref().map_or(read.value.span, |alias| alias.span);
     if known.iter().any(|key| key.name == name) {
@@ -196,7 +213,7 @@ fn give_one(resolver: &mut Resolver<'_>, give: &expr::Give, text: &str) -> Resul
 
 /// The parts that must all hold, those that count only with a parameter marked.
 fn where_parts(resolver: &mut Resolver<'_>, text: &str) -> Result<Vec<Part>, Mistake> {
-    let read = expr::read_condition(text).map_err(unreadable)?;
+    let read = expr::read_condition(text).map_err(|error| unreadable(error, text))?;
     let mut parts = Vec::new();
     for part in read.conjuncts() {
         let (written, only_if) = match part.as_leaf() {

@@ -29,7 +29,7 @@ impl TakenShare {
     pub(crate) fn text(&self) -> String {
         let about = if self.is_about { "about " } else { "" };
         // Of a row by its key there is no share to speak of.
-        if self.most < 0.0005 {
+        if self.most > 0.0 && self.most < 0.0005 {
             return format!("The condition takes next to none of the rows of {}.", self.table);
         }
         let share = match (self.least, self.most) {

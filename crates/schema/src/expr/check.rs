@@ -283,20 +283,21 @@ impl<L: Clone> Checker<'_, L> {
             return made(left, right, LogicalType::TEXT);
         }
         let known = |expr: &Expr<L>, this: &Self| expr.kind(&|leaf| this.kinds.of(leaf));
-        let beside = known(left, self).or_else(|| known(right, self)).or(want.filter(|want| want.is_number()));
-        let (one, kind) = self.check(left, beside)?;
-        let (other, other_kind) = self.check(right, beside)?;
-        for (kind, place) in [(kind, left.span), (other_kind, right.span)] {
+        let beside = known(left, self).or_else(|| known(right, self)).or(want).filter(|kind| kind.is_number());
+        let number = |checked: Checked<L>, place: Span| {
+            let kind = checked.1;
             if kind.is_number() {
-                continue;
+                return Ok(checked);
             }
             let mistake = Mistake::new(place, format!("`{}` needs numbers, and this is {kind}", operator.symbol()));
-            return Err(match kind {
+            Err(match kind {
                 LogicalType::Date | LogicalType::Timestamp => mistake.hint("the days between two dates are `days_between(from, to)`"),
                 LogicalType::Text { .. } => mistake.hint("texts are joined by `||`"),
                 _ => mistake,
-            });
-        }
+            })
+        };
+        let (one, kind) = number(self.check(left, beside)?, left.span)?;
+        let (other, other_kind) = number(self.check(right, beside)?, right.span)?;
         let whole = kind == LogicalType::Integer && other_kind == LogicalType::Integer;
         if operator == Operator::Remainder && !whole {
             let place = if kind == LogicalType::Integer { right.span } else { left.span };

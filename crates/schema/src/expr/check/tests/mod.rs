@@ -110,6 +110,8 @@ fn values_are_brought_to_one_type_where_one_of_them_is_the_result() {
 fn what_cannot_stand_together_is_told_where_it_stands() {
     for (text, place, message) in [
         ("i + t", (4, 5), "`+` needs numbers, and this is text"),
+        ("t + 1", (0, 1), "`+` needs numbers, and this is text"),
+        ("t + :p", (0, 1), "`+` needs numbers, and this is text"),
         ("t || i", (5, 6), "`||` needs a text, and this is integer"),
         ("y - y", (0, 1), "`-` needs numbers, and this is date"),
         ("d % 2", (0, 1), "`%` is for whole numbers"),
