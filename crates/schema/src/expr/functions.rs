@@ -174,3 +174,6 @@ fn as_type(value: &Value, kind: LogicalType) -> Value {
         _ => value.clone(),
     }
 }
+
+#[cfg(test)]
+mod tests;
