@@ -1,7 +1,7 @@
 //! Numbers that become too large for their types.
 
 use kampf_schema::expr::{Expr, Function, Node, Operator};
-use kampf_schema::{Decimal, LogicalType, Schema, Span};
+use kampf_schema::{Decimal, HopKind, LogicalType, Schema, Span};
 
 use super::{Evaluation, Here, MOST_UNITS, Overflow, RowSource};
 use crate::need::{Aggregate, Leaf, Need};
@@ -27,7 +27,8 @@ impl<'a> Evaluation<'a> {
         for (at, aggregate) in need.aggregates.iter().enumerate() {
             values.extend(aggregate.fold.of.clone().map(|of| (aggregate.over, of)));
             // Also those that a case or `coalesce` would not come to.
-            values.push((aggregate.at, Node::Leaf(Leaf::Aggregate(at)).into()));
+            let ones = self.ones_before_many(aggregate.at, aggregate.over);
+            values.extend(ones.into_iter().map(|one| (one, Node::Leaf(Leaf::Aggregate(at)).into())));
         }
         let mut below = Vec::new();
         values.iter().for_each(|(source, value)| self.parts_below(*source, value, &mut below));
@@ -75,11 +76,18 @@ impl<'a> Evaluation<'a> {
         for (at, aggregate) in self.need.aggregates.iter().enumerate() {
             let value = Node::Leaf(Leaf::Aggregate(at)).into();
             if self.can_overflow(&value) && is_tried(&value) {
-                let tried = self.orphans(aggregate.at, aggregate.over).and_then(|rows| self.fold(&aggregate.fold, aggregate.over, &rows));
+                let above = self.ones_before_many(aggregate.at, aggregate.over).pop().unwrap_or(aggregate.at);
+                let tried = self.orphans(above, aggregate.over).and_then(|rows| self.fold(&aggregate.fold, aggregate.over, &rows));
                 tried.map_err(|_| self.overflow(&value))?;
             }
         }
         Ok(())
+    }
+
+    /// The source that an aggregate is asked at and those to one on the way from it: a database may group by any of their rows.
+    fn ones_before_many(&self, at: usize, over: usize) -> Vec<usize> {
+        let is_one = |source: &usize| self.need.sources[*source].hop.as_ref().is_some_and(|hop| hop.kind == HopKind::One);
+        std::iter::once(at).chain(self.need.way(at, over).into_iter().take_while(is_one)).collect()
     }
 
     /// The rows of a source that hang on no row of another above it, which a database that groups them first takes for a group.
