@@ -209,7 +209,8 @@ impl Writer<'_, '_> {
             let (one, other) = (self.condition(table, depth - 1), self.condition(table, depth - 1));
             return format!("({one} {} {other})", one_of(self.dice, &["and", "or"]));
         }
-        let want = WANTS[self.dice.roll(WANTS.len())];
+        // Texts twice as often: their forms are the most.
+        let want = WANTS.get(self.dice.roll(WANTS.len() + 1)).copied().unwrap_or(Want::Text);
         let want = if self.column(table, want).is_some() { want } else { Want::Integer };
         let subject = self.value(table, want, depth);
         let subject = if subject.starts_with(|c: char| c.is_ascii_digit() || c == '\'' || c == '-') {
@@ -238,9 +239,14 @@ impl Writer<'_, '_> {
                     format!("{subject} {sign} :{name}")
                 }
                 (6..=8, Want::Text) => {
-                    let (word, pattern) =
-                        [("contains", "'a'"), ("starts", "'h'"), ("matches", "'7$|^.?b'"), ("like", "'%a_'"), ("matches", "'^[a-hä]+'")]
-                            [self.dice.roll(5)];
+                    let (word, pattern) = [
+                        ("contains", "'a'"),
+                        ("matches", "'b'"),
+                        ("starts", "'h'"),
+                        ("matches", "'7$|^.?b'"),
+                        ("like", "'%a_'"),
+                        ("matches", "'^[a-hä]+'"),
+                    ][self.dice.roll(6)];
                     format!("{subject} {word} {pattern}")
                 }
                 _ => format!("{subject} {sign} {}", self.value(table, want, depth.saturating_sub(1))),
