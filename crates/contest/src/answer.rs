@@ -6,6 +6,8 @@ use kampf_schema::expr::parse_uuid;
 use kampf_schema::{Decimal, LogicalType, Value, ValueRef, parse_date, parse_timestamp};
 use serde_json::Value as Json;
 
+use crate::form::{Form, ListForm, Sequence};
+
 /// An answer: its rows, or that not so many came as are expected.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Answer {
@@ -105,47 +107,76 @@ pub fn value_from_json(json: &Json, kind: Option<LogicalType>) -> Result<Value, 
     value.ok_or_else(wrong)
 }
 
-/// A row of an answer from JSON; with no types, or for values beyond them, as they are.
+/// A row of an answer from JSON, lists as arrays of rows, which are arrays too; without forms, values as they are.
 ///
 /// # Errors
-/// The first value that is not of its type, and a row that is not as long as the types.
-pub fn answer_row_from_json(row: &[Json], kinds: &[Option<LogicalType>]) -> Result<Vec<Value>, AnswerError> {
-    if !kinds.is_empty() && row.len() != kinds.len() {
-        return Err(AnswerError { found: format!("a row of {} values", row.len()), wanted: format!("a row of {}", kinds.len()) });
+/// The first value that has not its form, and a row that is not as long as the forms.
+pub fn answer_row_from_json(row: &[Json], forms: &[Form]) -> Result<Vec<Value>, AnswerError> {
+    if !forms.is_empty() && row.len() != forms.len() {
+        return Err(AnswerError { found: format!("a row of {} values", row.len()), wanted: format!("a row of {}", forms.len()) });
     }
-    let one = |(at, json): (usize, &Json)| match (json, kinds.get(at).copied().flatten()) {
-        // A value of an answer is no list.
-        (Json::Array(_), Some(kind)) => Err(AnswerError { found: json.to_string(), wanted: kind.to_string() }),
-        (json, kind) => value_from_json(json, kind),
-    };
-    row.iter().enumerate().map(one).collect()
+    row.iter().enumerate().map(|(at, json)| from_json(json, forms.get(at))).collect()
 }
 
-fn hexadecimal(text: &str) -> Option<Vec<u8>> {
+fn from_json(json: &Json, form: Option<&Form>) -> Result<Value, AnswerError> {
+    let wrong = |wanted: String| AnswerError { found: json.to_string().chars().take(100).collect(), wanted };
+    match (json, form) {
+        (Json::Array(rows), Some(Form::List(list))) => {
+            let one = |row: &Json| match row {
+                Json::Array(values) if values.len() == list.items.len() => {
+                    let values = values.iter().zip(&list.items).map(|(json, item)| from_json(json, Some(&item.form)));
+                    Ok(Value::List(values.collect::<Result<_, _>>()?))
+                }
+                other => Err(AnswerError {
+                    found: other.to_string().chars().take(100).collect(),
+                    wanted: format!("a row of a list, an array of {} values", list.items.len()),
+                }),
+            };
+            Ok(Value::List(rows.iter().map(one).collect::<Result<_, _>>()?))
+        }
+        (_, Some(Form::List(_))) => Err(wrong("a list, an array of rows".to_owned())),
+        (Json::Array(_), Some(Form::Value(kind))) => Err(wrong(kind.to_string())),
+        (json, form) => value_from_json(json, form.and_then(Form::kind)),
+    }
+}
+
+pub(crate) fn hexadecimal(text: &str) -> Option<Vec<u8>> {
     let digits: Option<Vec<u8>> = text.chars().map(|c| c.to_digit(16).and_then(|digit| u8::try_from(digit).ok())).collect();
     let digits = digits.filter(|digits| digits.len() % 2 == 0)?;
     Some(digits.chunks(2).map(|pair| pair[0] << 4 | pair[1]).collect())
 }
 
 /// A short fingerprint of an answer: the 64-bit FNV-1a hash of its values as text, reals at 9 significant digits. Rows count
-/// in their order, unless `ordered` says that there is none. Informative only: answers are compared value by value.
-pub fn digest(rows: &[Vec<Value>], ordered: bool) -> String {
-    let mut lines: Vec<String> = rows
-        .iter()
-        .map(|row| {
-            let values = row.iter().map(|value| match value {
-                Value::Real(number) => format!("{number:.8e}"),
-                other => value_to_json(other.as_ref()).to_string(),
-            });
-            values.collect::<Vec<_>>().join(",")
-        })
-        .collect();
+/// in their order, unless `ordered` says that there is none, and those of lists by their forms. Informative only: answers are
+/// compared value by value.
+pub fn digest(rows: &[Vec<Value>], ordered: bool, forms: &[Form]) -> String {
+    let mut lines: Vec<String> = rows.iter().map(|row| line(row, &|at| forms.get(at).and_then(Form::list))).collect();
     if !ordered {
         lines.sort_unstable();
     }
     let bytes = lines.iter().flat_map(|line| line.bytes().chain([b'\n']));
     let hash = bytes.fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3));
     format!("{hash:016x}")
+}
+
+/// A row as a line of the digest.
+fn line<'f>(row: &[Value], list: &dyn Fn(usize) -> Option<&'f ListForm>) -> String {
+    let values = row.iter().enumerate().map(|(at, value)| match (value, list(at)) {
+        (Value::Real(number), _) => format!("{number:.8e}"),
+        (Value::List(rows), Some(form)) => {
+            let row = |row: &Value| match row {
+                Value::List(values) => line(values, &|at| form.items.get(at).and_then(|item| item.form.list())),
+                other => other.to_string(),
+            };
+            let mut lines: Vec<String> = rows.iter().map(row).collect();
+            if form.sequence != Sequence::Ordered {
+                lines.sort_unstable();
+            }
+            format!("[{}]", lines.join(";"))
+        }
+        (other, _) => value_to_json(other.as_ref()).to_string(),
+    });
+    values.collect::<Vec<_>>().join(",")
 }
 
 #[cfg(test)]
@@ -178,6 +209,7 @@ mod tests {
     #[test]
     fn a_digest_forgives_the_last_digits_of_reals_and_order_where_there_is_none() {
         let (one, two) = (vec![Value::Real(0.1 + 0.2)], vec![Value::Integer(1)]);
+        let digest = |rows: &[Vec<Value>], ordered| digest(rows, ordered, &[]);
         assert_eq!(digest(std::slice::from_ref(&one), true), digest(&[vec![Value::Real(0.3)]], true));
         assert_eq!(digest(&[one.clone(), two.clone()], false), digest(&[two.clone(), one.clone()], false));
         assert_ne!(digest(&[one.clone(), two.clone()], true), digest(&[two, one], true));

@@ -22,11 +22,11 @@ impl ByHand {
     /// Of a derived contender.
     ///
     /// An entity (managed or plain) with its relations loaded lazily, in batches or by a join is what a mapper does by itself.
-    /// Grouped and computed values, and everything that becomes a map, a record or nothing, need their SQL written out.
+    /// Grouped, ranked, computed and nested values, and everything that becomes a map, a record or nothing, need their SQL written out.
     /// Columns are named one by one where only the needed ones are fetched, and mapped one by one where a row is read by position.
     pub fn of(choices: &Choices, plan: &Plan, dialect: &Dialect) -> ByHand {
         let mapper = matches!(plan.hydration, Hydration::Managed | Hydration::Plain);
-        let in_database = matches!(choices.get(), Some(Loading::Grouped | Loading::Computed));
+        let in_database = matches!(choices.get(), Some(Loading::Grouped | Loading::Ranked | Loading::Computed | Loading::Nested));
         let listed = choices.get() == Some(Columns::Needed);
         let by_position = matches!(plan.hydration, Hydration::Record | Hydration::Raw);
         let written = if mapper && !in_database { Vec::new() } else { plan.statements(dialect) };

@@ -11,7 +11,7 @@ use serde::ser::SerializeMap;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::nature::Nature;
-use crate::plan::Plan;
+use crate::plan::{Plan, Reach};
 use crate::planner::Ways;
 
 /// Something the developer decides. In the order in which options stand in a contender's name.
@@ -117,8 +117,12 @@ options! {
         Joined,
         /// Join and group in the database.
         Grouped,
+        /// Window functions in the database.
+        Ranked,
         /// Sub-selects in the database.
         Computed,
+        /// A JSON text per parent, made in the database.
+        Nested,
     }
 }
 
@@ -188,8 +192,10 @@ static LOADING: ChoiceEntry = ChoiceEntry {
             },
             ..option("joined", "one statement; repeated parents are recognised by their keys")
         },
-        OptionEntry { applies: |nature| nature.has_aggregates, ..option("grouped", "joined and grouped in the database") },
-        option("computed", "sub-selects in the database"),
+        OptionEntry { applies: |nature| nature.has_grouped, ..option("grouped", "joined and grouped in the database") },
+        OptionEntry { applies: |nature| nature.has_ranked, ..option("ranked", "related rows numbered in the database, and only the first ones fetched") },
+        OptionEntry { applies: |nature| nature.has_computed, ..option("computed", "sub-selects in the database") },
+        OptionEntry { applies: |nature| nature.has_nested, ..option("nested", "related rows as one JSON text of their parent, made in the database and read in the application") },
     ],
 };
 
@@ -230,6 +236,9 @@ static HYDRATION: ChoiceEntry = ChoiceEntry {
                 if nature.groups_in_database(plan) {
                     return Some("a group has no identity, so it cannot be managed");
                 }
+                if plan.nodes.iter().any(|node| node.link.as_ref().is_some_and(|link| link.reach == Reach::Nested)) {
+                    return Some("rows out of a JSON text are no entities that could be saved");
+                }
                 if nature.columns_matter && ways.columns == Columns::Needed {
                     return Some("an entity with some of its columns cannot be compared and saved");
                 }
@@ -249,9 +258,10 @@ static HYDRATION: ChoiceEntry = ChoiceEntry {
                 if ways.work == Work::App {
                     return Some("raw keeps nothing, so there is nothing to filter, sort, group or cut in the application");
                 }
-                Some(match (ways.loading, plan.nodes.len()) {
-                    (Loading::Lazy | Loading::Batched, 2..) => "raw keeps nothing, so there is no row to load relations for",
-                    (Loading::Joined, 2..) => "raw keeps nothing, so rows that a join repeats cannot be recognised",
+                let joined = plan.nodes.iter().filter_map(|node| node.link.as_ref()).any(|link| link.reach == Reach::Joined);
+                Some(match plan.nodes.len() {
+                    2.. if joined => "raw keeps nothing, so rows that a join repeats cannot be recognised",
+                    2.. if plan.left.is_empty() => "raw keeps nothing, so there is no row to load relations for",
                     _ => "raw keeps nothing, so there is nothing to do in the application what the engine cannot say",
                 })
             },
@@ -469,7 +479,7 @@ mod tests {
 
     #[test]
     fn the_registry_agrees_with_the_enums_and_no_word_is_taken_twice() {
-        assert_eq!(Loading::ALL.iter().map(|one| one.word()).collect::<Vec<_>>(), ["lazy", "batched", "joined", "grouped", "computed"]);
+        assert_eq!(Loading::ALL.iter().map(|one| one.word()).collect::<Vec<_>>(), ["lazy", "batched", "joined", "grouped", "ranked", "computed", "nested"]);
         assert_eq!(Hydration::ALL.iter().map(|one| one.word()).collect::<Vec<_>>(), ["managed", "plain", "map", "record", "raw"]);
         assert_eq!(Work::ALL.len() + Columns::ALL.len(), WORK.options.len() + COLUMNS.options.len());
         let mut words: Vec<&str> = Choice::ALL.into_iter().flat_map(Choice::options).map(Opt::word).collect();
@@ -497,6 +507,6 @@ mod tests {
         let other = choices.with(Hydration::Raw);
         assert_eq!((choices.distance(&other), choices.difference(&other)), (1, Some((Hydration::Managed.opt(), Hydration::Raw.opt()))));
         assert_eq!(choices.difference(&other.with(Work::Database)), None);
-        assert_eq!(other.with(Loading::Computed).ranks(), [0, 4, 0, 4, 0]);
+        assert_eq!(other.with(Loading::Computed).ranks(), [0, 5, 0, 4, 0]);
     }
 }

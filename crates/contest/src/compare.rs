@@ -5,7 +5,8 @@ use std::fmt;
 use kampf_schema::{Value, ValueRef};
 
 use crate::answer::Answer;
-use crate::matching::{Matched, matching};
+use crate::form::Form;
+use crate::matching::{Matched, agree, matching, rows_of};
 use crate::need::Expect;
 
 /// What all contenders must answer.
@@ -24,6 +25,8 @@ pub struct Reference {
     pub unclear: bool,
     /// How many rows must come.
     pub expect: Expect,
+    /// The form of each column; empty where all are values.
+    pub forms: Vec<Form>,
 }
 
 /// The outcome of a comparison.
@@ -79,6 +82,8 @@ pub struct Difference {
     pub found: Option<Vec<Value>>,
     /// Where that many rows are not as expected: how many came, by the reference and by the answer.
     pub came: Option<(u64, u64)>,
+    /// The first difference inside of the column, where that holds a list.
+    pub inside: Option<Box<Difference>>,
 }
 
 impl Reference {
@@ -110,7 +115,7 @@ impl Reference {
         let keep = |at: &usize| !left_out.contains(at);
         let rows = (0..self.rows.len()).filter(keep).map(|at| self.rows[at].clone()).collect();
         let keys = (0..self.keys.len()).filter(keep).map(|at| self.keys[at].clone()).collect();
-        Reference { rows, keys, free: Vec::new(), ..*self }
+        Reference { rows, keys, free: Vec::new(), forms: self.forms.clone(), ..*self }
     }
 }
 
@@ -152,32 +157,20 @@ fn compare_whole(reference: &Reference, limit: Option<u64>, answer: &Answer) -> 
             expected: wanted.first().cloned(),
             found: answer.rows.first().cloned(),
             came: Some((wanted.len() as u64, answer.came.unwrap_or(answer.rows.len() as u64))),
+            inside: None,
         });
     }
     let answer = answer.rows.as_slice();
     let wanted = reference.answer(limit);
-    let differs = |row: usize, expected: Option<&Vec<Value>>, found: Option<&Vec<Value>>| {
-        let column = expected.zip(found).and_then(|(expected, found)| first_difference(expected, found));
-        Agreement::Differs(Difference {
-            expected_rows: wanted.len(),
-            found_rows: answer.len(),
-            row,
-            column,
-            expected: expected.cloned(),
-            found: found.cloned(),
-            came: None,
-        })
+    let forms = reference.forms.as_slice();
+    let differs = |row: usize, expected: Option<&[Value]>, found: Option<&[Value]>| {
+        Agreement::Differs(difference(forms, (wanted.len(), answer.len()), row, expected, found))
     };
     if !reference.is_ordered() {
-        return match matching(wanted, answer) {
-            Matched::TooMany => Agreement::Undecided(Unclear::TooManyAlike),
-            Matched::Left { found, expected } => differs(place(answer, found), expected, Some(found)),
-            Matched::All if answer.len() == wanted.len() => Agreement::Same,
-            // Right as far as it goes.
-            Matched::All => match matching(answer, wanted) {
-                Matched::Left { found: missing, .. } => differs(answer.len(), Some(missing), None),
-                _ => differs(answer.len(), wanted.get(answer.len()), None),
-            },
+        return match unordered(forms, &slices(wanted), &slices(answer)) {
+            Ok(()) => Agreement::Same,
+            Err(None) => Agreement::Undecided(Unclear::TooManyAlike),
+            Err(Some((row, expected, found))) => differs(row, expected, found),
         };
     }
     let mut start = 0;
@@ -188,24 +181,24 @@ fn compare_whole(reference: &Reference, limit: Option<u64>, answer: &Answer) -> 
         }
         let inside = end.min(wanted.len());
         let Some(found) = answer.get(start..inside) else {
-            let at = answer.len();
-            return differs(at, wanted.get(at), None);
+            let missing = answer.len();
+            return differs(missing, wanted.get(missing).map(Vec::as_slice), None);
         };
-        match matching(&reference.rows[start..end], found) {
+        match matching(forms, &slices(&reference.rows[start..end]), &slices(found)) {
             Matched::All => {}
             Matched::TooMany => return Agreement::Undecided(Unclear::TooManyAlike),
             Matched::Left { .. } if end == reference.rows.len() && !reference.complete => {
                 return Agreement::Undecided(Unclear::AtTheLimit);
             }
             Matched::Left { found, expected } => {
-                let at = start + place(&answer[start..inside], found);
-                return differs(at, expected.or(Some(&reference.rows[at])), Some(found));
+                let at = start + place(&slices(&answer[start..inside]), found);
+                return differs(at, expected.or(Some(reference.rows[at].as_slice())), Some(found));
             }
         }
         start = inside;
     }
     if answer.len() > wanted.len() {
-        return differs(wanted.len(), None, answer.get(wanted.len()));
+        return differs(wanted.len(), None, answer.get(wanted.len()).map(Vec::as_slice));
     }
     Agreement::Same
 }
@@ -225,15 +218,69 @@ fn same_run(left: &[Value], right: &[Value]) -> bool {
 }
 
 /// Where a row stands among others.
-fn place(rows: &[Vec<Value>], row: &Vec<Value>) -> usize {
-    rows.iter().position(|one| std::ptr::eq(one, row)).unwrap_or(0)
+fn place(rows: &[&[Value]], row: &[Value]) -> usize {
+    rows.iter().position(|one| std::ptr::eq(*one, row)).unwrap_or(0)
 }
 
-fn first_difference(left: &[Value], right: &[Value]) -> Option<usize> {
+fn slices(rows: &[Vec<Value>]) -> Vec<&[Value]> {
+    rows.iter().map(Vec::as_slice).collect()
+}
+
+/// The first row of two that cannot be brought together: its place, the one that is right, the one that was found.
+type Apart<'a> = (usize, Option<&'a [Value]>, Option<&'a [Value]>);
+
+/// Compares rows whose order is free.
+///
+/// # Errors
+/// The first that differs; none where it cannot be told.
+fn unordered<'a>(forms: &[Form], wanted: &[&'a [Value]], answer: &[&'a [Value]]) -> Result<(), Option<Apart<'a>>> {
+    match matching(forms, wanted, answer) {
+        Matched::TooMany => Err(None),
+        Matched::Left { found, expected } => Err(Some((place(answer, found), expected, Some(found)))),
+        Matched::All if answer.len() == wanted.len() => Ok(()),
+        // Right as far as it goes.
+        Matched::All => match matching(forms, answer, wanted) {
+            Matched::Left { found: missing, .. } => Err(Some((answer.len(), Some(missing), None))),
+            _ => Err(Some((answer.len(), wanted.get(answer.len()).copied(), None))),
+        },
+    }
+}
+
+fn difference(forms: &[Form], rows: (usize, usize), row: usize, expected: Option<&[Value]>, found: Option<&[Value]>) -> Difference {
+    let column = expected.zip(found).and_then(|(expected, found)| first_difference(forms, expected, found));
+    let lists = column.and_then(|at| Some((forms.get(at)?.list()?, expected?.get(at)?, found?.get(at)?)));
+    let inside = lists.and_then(|(form, expected, found)| {
+        let (wanted, answer) = (rows_of(expected)?, rows_of(found)?);
+        let forms: Vec<Form> = form.items.iter().map(|item| item.form.clone()).collect();
+        let apart = match form.sequence {
+            crate::form::Sequence::Ordered => {
+                let at = (0..wanted.len().max(answer.len())).find(|&at| match (wanted.get(at), answer.get(at)) {
+                    (Some(wanted), Some(answer)) => !agree(&forms, wanted, answer),
+                    _ => true,
+                })?;
+                (at, wanted.get(at).copied(), answer.get(at).copied())
+            }
+            _ => unordered(&forms, &wanted, &answer).err()??,
+        };
+        Some(Box::new(difference(&forms, (wanted.len(), answer.len()), apart.0, apart.1, apart.2)))
+    });
+    Difference {
+        expected_rows: rows.0,
+        found_rows: rows.1,
+        row,
+        column,
+        expected: expected.map(<[Value]>::to_vec),
+        found: found.map(<[Value]>::to_vec),
+        came: None,
+        inside,
+    }
+}
+
+fn first_difference(forms: &[Form], left: &[Value], right: &[Value]) -> Option<usize> {
     if left.len() != right.len() {
         return Some(left.len().min(right.len()));
     }
-    left.iter().zip(right).position(|(left, right)| !left.as_ref().agrees_with(right.as_ref()))
+    (0..left.len()).find(|&at| !agree(forms.get(at..).unwrap_or_default(), &left[at..=at], &right[at..=at]))
 }
 
 #[cfg(test)]

@@ -23,6 +23,22 @@ pub enum KeyList {
     Array,
 }
 
+/// How rows become a JSON text.
+#[derive(Clone, Copy, Debug)]
+pub struct Json {
+    /// The rows `{0}` of a select, with their order behind them, as an array; an empty one where there are none.
+    pub rows: &'static str,
+    /// The values `{0}` of a row as an array.
+    pub row: &'static str,
+    /// An array `{0}` as an item of another.
+    pub inner: &'static str,
+    /// The array of a select `{0}` as a text.
+    pub text: &'static str,
+    /// A value `{0}` of a type so that it is read back as it was, where that is not how it stands in JSON anyway: decimals, dates,
+    /// times, UUIDs and bytes as the texts of the protocol.
+    pub value: fn(LogicalType) -> Option<String>,
+}
+
 /// How truly an engine keeps a type.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Fidelity {
@@ -107,4 +123,8 @@ pub struct Dialect {
     pub to_timestamp: &'static str,
     /// Whether there are `floor` and `ceil`.
     pub has_floor: bool,
+    /// Whether a joined select can see the row that it is joined to.
+    pub has_lateral: bool,
+    /// How rows become a JSON text; none where they do not.
+    pub json: Option<&'static Json>,
 }

@@ -7,12 +7,12 @@ use std::cell::Cell;
 use std::collections::HashMap;
 use std::fmt;
 
-use kampf_schema::expr::{Expr, Node, Operator, Scope};
+use kampf_schema::expr::{Expr, Scope};
 use kampf_schema::{ColumnId, Decimal, Hop, LogicalType, Schema, Span, TableId, Value};
 
 use crate::compare::Reference;
 use crate::key::Key;
-use crate::need::{Aggregate, Fold, Leaf, Need, SURE_DIGITS};
+use crate::need::{Aggregate, Fold, Leaf, ListOver, Need, OrderBy, SURE_DIGITS};
 pub use overflow::overflows;
 
 /// Rows to evaluate over.
@@ -52,6 +52,8 @@ struct Evaluation<'a> {
     indexes: HashMap<(TableId, Vec<ColumnId>), Index>,
     /// Whether reals were compared that agree within tolerance, since this was last looked at.
     near: Cell<bool>,
+    /// Whether rows were chosen by reals that agree within tolerance, so that another choice would be right too.
+    unsure: Cell<bool>,
 }
 
 /// What is at hand: a row of a source, or a group.
@@ -85,6 +87,11 @@ impl Scope<Leaf> for Here<'_, '_> {
                 (Some((_, rows)), Some(group)) => evaluation.fold(&group.totals[*at], 0, rows),
                 _ => Ok(Value::Null),
             },
+            Leaf::List(at) => {
+                let list = &evaluation.need.lists[*at];
+                let rows = evaluation.reach(self.source, self.row, list.over)?;
+                evaluation.list(list, rows)
+            }
         }
     }
 
@@ -115,7 +122,7 @@ struct Found {
 pub fn evaluate(schema: &Schema, need: &Need, rows: &dyn RowSource, parameters: &[Value]) -> Result<Reference, Overflow> {
     let evaluation = Evaluation::new(schema, need, rows, parameters);
     evaluation.try_everywhere(|value| evaluation.has_parameters(value))?;
-    let fuzzy: Vec<bool> = need.filter.iter().map(|part| evaluation.is_fuzzy(&part.condition)).collect();
+    let fuzzy: Vec<bool> = need.filter.iter().map(|part| need.is_fuzzy(schema, &part.condition)).collect();
     let mut roots = Vec::new();
     for row in 0..rows.count(need.root()) {
         let (taken, free) = evaluation.takes(row, &fuzzy)?;
@@ -135,7 +142,8 @@ pub fn evaluate(schema: &Schema, need: &Need, rows: &dyn RowSource, parameters: 
         });
         orders.into_iter().find(|order| order.is_ne()).unwrap_or(std::cmp::Ordering::Equal)
     });
-    let mut reference = Reference { complete: true, expect: need.expect, unclear, ..Reference::default() };
+    let mut reference = Reference { complete: true, expect: need.expect, unclear, forms: need.forms(), ..Reference::default() };
+    reference.unclear |= evaluation.unsure.get();
     for row in found {
         reference.rows.push(row.values);
         reference.free.push(row.free);
@@ -148,7 +156,7 @@ pub fn evaluate(schema: &Schema, need: &Need, rows: &dyn RowSource, parameters: 
 
 impl<'a> Evaluation<'a> {
     fn new(schema: &'a Schema, need: &'a Need, rows: &'a dyn RowSource, parameters: &'a [Value]) -> Evaluation<'a> {
-        let mut evaluation = Evaluation { need, schema, rows, parameters, indexes: HashMap::new(), near: Cell::new(false) };
+        let mut evaluation = Evaluation { need, schema, rows, parameters, indexes: HashMap::new(), near: Cell::new(false), unsure: Cell::new(false) };
         for hop in need.sources.iter().filter_map(|source| source.hop.as_ref()) {
             evaluation.index(hop);
         }
@@ -199,7 +207,52 @@ impl<'a> Evaluation<'a> {
         Ok(rows)
     }
 
+    /// The rows of a list, each a list of its values.
+    fn list(&self, list: &ListOver, rows: Vec<u64>) -> Result<Value, Span> {
+        let most = list.limit.map(|limit| usize::try_from(limit).unwrap_or(usize::MAX));
+        let rows = if list.order.is_empty() { rows } else { self.in_order(&list.order, list.over, rows, most)? };
+        let mut found = Vec::with_capacity(rows.len());
+        for row in rows.into_iter().take(most.unwrap_or(usize::MAX)) {
+            let values = list.give.iter().map(|given| given.value.value(&mut Here { evaluation: self, source: list.over, row, group: None }));
+            found.push(Value::List(values.collect::<Result<_, _>>()?));
+        }
+        Ok(Value::List(found.into()))
+    }
+
+    /// Rows in an order. Where they are cut after so many, it is noted if others might have been taken as well.
+    fn in_order(&self, order: &[OrderBy<Leaf>], source: usize, rows: Vec<u64>, cut: Option<usize>) -> Result<Vec<u64>, Span> {
+        let mut keyed = Vec::with_capacity(rows.len());
+        for row in rows {
+            let keys = order.iter().map(|by| by.value.value(&mut Here { evaluation: self, source, row, group: None }));
+            keyed.push((keys.collect::<Result<Vec<Value>, _>>()?, row));
+        }
+        keyed.sort_by(|(left, _), (right, _)| {
+            let orders = left.iter().zip(right).zip(order).map(|((left, right), by)| {
+                let order = left.as_ref().order(right.as_ref());
+                if by.descending { order.reverse() } else { order }
+            });
+            orders.into_iter().find(|order| order.is_ne()).unwrap_or(std::cmp::Ordering::Equal)
+        });
+        if let Some(cut) = cut.filter(|&cut| cut > 0 && cut < keyed.len()) {
+            let (last, next) = (&keyed[cut - 1].0, &keyed[cut].0);
+            let first = last.iter().zip(next).zip(order).find(|((last, next), _)| last.as_ref().order(next.as_ref()).is_ne());
+            if first.is_some_and(|((last, next), by)| {
+                last.as_ref().agrees_with(next.as_ref()) && self.need.is_fuzzy(self.schema, &by.value)
+            }) {
+                self.unsure.set(true);
+            }
+        }
+        Ok(keyed.into_iter().map(|(_, row)| row).collect())
+    }
+
     fn fold(&self, fold: &Fold, source: usize, rows: &[u64]) -> Result<Value, Span> {
+        if fold.function == Aggregate::First {
+            let first = self.in_order(&fold.order, source, rows.to_vec(), Some(1))?.first().copied();
+            return match (first, &fold.of) {
+                (Some(row), Some(of)) => of.value(&mut Here { evaluation: self, source, row, group: None }),
+                _ => Ok(Value::Null),
+            };
+        }
         let Some(of) = &fold.of else {
             let many = rows.len() as i64;
             return Ok(if fold.function == Aggregate::Exists { Value::Boolean(many > 0) } else { Value::Integer(many) });
@@ -298,28 +351,6 @@ impl<'a> Evaluation<'a> {
     fn overflow(&self, value: &Expr<Leaf>) -> Overflow {
         Overflow { what: self.need.said(self.schema, value) }
     }
-
-    /// Whether the last digits of a real in an expression depend on who computes it: sums and means of reals and decimals, and what
-    /// is reckoned with reals.
-    fn is_fuzzy(&self, value: &Expr<Leaf>) -> bool {
-        let kind = |value: &Expr<Leaf>| self.need.kind_of(self.schema, value);
-        match &value.node {
-            Node::Leaf(Leaf::Aggregate(at)) => {
-                let fold = &self.need.aggregates[*at].fold;
-                let of = fold.of.as_ref().map(kind);
-                let adds = matches!(fold.function, Aggregate::Sum | Aggregate::Avg);
-                let inexact =
-                    matches!((fold.function, of), (_, Some(LogicalType::Real)) | (Aggregate::Avg, Some(LogicalType::Decimal { .. })));
-                (adds && inexact) || fold.of.as_ref().is_some_and(|of| self.is_fuzzy(of))
-            }
-            Node::Leaf(_) | Node::Literal(_) => false,
-            Node::Arithmetic(operator, left, right) => {
-                let inexact = kind(left) == LogicalType::Real || kind(right) == LogicalType::Real;
-                inexact || (*operator == Operator::Divide && (self.is_fuzzy(left) || self.is_fuzzy(right)))
-            }
-            _ => value.parts().into_iter().any(|part| self.is_fuzzy(part)),
-        }
-    }
 }
 
 /// An aggregate by its meaning, over values that are not null: written apart from that of the layers, so that a mistake in one is
@@ -329,6 +360,8 @@ fn aggregate(function: Aggregate, mut values: Vec<Value>) -> Value {
     match function {
         Aggregate::Count => Value::Integer(many as i64),
         Aggregate::Exists => Value::Boolean(many > 0),
+        // The first row is looked for among rows, not values.
+        Aggregate::First => Value::Null,
         _ if many == 0 => Value::Null,
         Aggregate::Min | Aggregate::Max => {
             values.sort_by(|left, right| left.as_ref().order(right.as_ref()));

@@ -190,7 +190,7 @@ impl Axes {
     /// The last loading that computes in the database; with references to one row only, the join.
     fn leanest_loading(&self, nature: &Nature) -> Option<Opt> {
         let options = self.options(Choice::Loading);
-        let joined = options.iter().find(|&&loading| !nature.has_aggregates && loading == Loading::Joined.opt());
+        let joined = options.iter().find(|&&loading| !nature.has_many && loading == Loading::Joined.opt());
         joined.or(options.last()).copied()
     }
 }

@@ -13,6 +13,7 @@ mod dialect;
 mod engine;
 mod evaluate;
 mod field;
+mod form;
 mod key;
 mod layers;
 mod matching;
@@ -31,13 +32,14 @@ pub use answer::{Answer, AnswerError, answer_row_from_json, digest, value_from_j
 pub use by_hand::ByHand;
 pub use choice::{Choice, ChoiceEntry, ChoiceOption, Choices, Columns, Filters, Hydration, Loading, Opt, OptionEntry, Restriction, Work};
 pub use compare::{Agreement, Difference, Reference, Unclear, compare};
-pub use dialect::{Dialect, Fidelity, KeyList, RowList};
+pub use dialect::{Dialect, Fidelity, Json, KeyList, RowList};
 pub use engine::{EngineError, EngineErrorKind, Flow, Observed, Session, Sink, StatementId, Traffic};
 pub use evaluate::{Overflow, RowSource, evaluate, overflows};
 pub use field::{Field, NotDerived};
+pub use form::{Form, Item, ListForm, Sequence};
 pub use layers::{Collect, Consumer, Execution, Touch};
 pub use measure::{Counted, Counter, Grain, How, Measure, MeasureEntry, Measured, Unit};
-pub use need::{Aggregate, AggregateOver, Expect, Fold, Given, Group, Leaf, Need, OrderBy, Parameter, Part, Source};
+pub use need::{Aggregate, AggregateOver, Expect, Fold, Given, Group, Leaf, ListOver, Need, OrderBy, Parameter, Part, Source};
 pub use plan::{
     AppAggregate, AppFold, AppGroup, AppLeaf, Body, Layout, LayoutColumn, LeftPart, LeftToApp, Link, Plan, PlanNode, Reach,
     RelationStatement, ResultColumn, RootStatement,

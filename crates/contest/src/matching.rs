@@ -1,15 +1,17 @@
 //! Rows of an answer matched with those that are right, where their order is free.
 //!
-//! Rows are told apart by their exact columns first. Within rows that are equal in those, a row may stand for any whose reals all agree
-//! with its own within tolerance; as with several reals no order of them keeps such pairs together, that is an assignment (a matching in
-//! a bipartite graph, by augmenting paths: Kuhn 1955, Berge 1957).
+//! Rows are told apart by their exact columns first, those of lists in them too. Within rows that are equal in those, a row may stand
+//! for any whose reals all agree with its own within tolerance; as with several reals no order of them keeps such pairs together, that
+//! is an assignment (a matching in a bipartite graph, by augmenting paths: Kuhn 1955, Berge 1957).
 
 use std::cmp::Ordering;
 
-use kampf_schema::Value;
+use kampf_schema::{LogicalType, Value};
+
+use crate::form::{Form, ListForm, Sequence};
 
 /// A row.
-pub(crate) type Row = Vec<Value>;
+pub(crate) type Row<'a> = &'a [Value];
 
 /// Rows with several reals, equal in all else, that an assignment is looked for among at most.
 const MOST_ALIKE: usize = 1000;
@@ -20,22 +22,30 @@ pub(crate) enum Matched<'a> {
     /// Every row that was found stands for one of its own.
     All,
     /// This row stands for none, with one that it might have been.
-    Left { found: &'a Row, expected: Option<&'a Row> },
+    Left { found: Row<'a>, expected: Option<Row<'a>> },
     /// There are too many rows that differ in reals alone.
     TooMany,
 }
 
+/// The columns of rows that are matched.
+struct Columns<'f> {
+    /// Their forms, where they are known.
+    forms: &'f [Form],
+    /// Which of them hold a real anywhere.
+    reals: Vec<bool>,
+}
+
 /// Matches every row that was found with one of its own among those expected, of which some may be left.
-pub(crate) fn matching<'a>(expected: &'a [Row], found: &'a [Row]) -> Matched<'a> {
-    let reals = real_columns(expected.iter().chain(found));
-    let (expected, found) = (sorted(&reals, expected), sorted(&reals, found));
+pub(crate) fn matching<'a>(forms: &[Form], expected: &[Row<'a>], found: &[Row<'a>]) -> Matched<'a> {
+    let columns = Columns { forms, reals: real_columns(expected.iter().chain(found)) };
+    let (expected, found) = (sorted(&columns, expected), sorted(&columns, found));
     let (mut at, mut start) = (0, 0);
     while start < found.len() {
-        let end = start + found[start..].partition_point(|row| by_exact(&reals, row, found[start]).is_eq());
-        at += expected[at..].partition_point(|row| by_exact(&reals, row, found[start]).is_lt());
-        let alike = expected[at..].partition_point(|row| by_exact(&reals, row, found[start]).is_eq());
+        let end = start + found[start..].partition_point(|row| by_exact(&columns, row, found[start]).is_eq());
+        at += expected[at..].partition_point(|row| by_exact(&columns, row, found[start]).is_lt());
+        let alike = expected[at..].partition_point(|row| by_exact(&columns, row, found[start]).is_eq());
         let nearest = || expected.get(at).copied();
-        match assign(&reals, &expected[at..at + alike], &found[start..end]) {
+        match assign(&columns, &expected[at..at + alike], &found[start..end]) {
             Assigned::All => {}
             Assigned::Left(place, other) => {
                 return Matched::Left { found: found[start + place], expected: other.map(|other| expected[at + other]).or_else(nearest) };
@@ -47,8 +57,14 @@ pub(crate) fn matching<'a>(expected: &'a [Row], found: &'a [Row]) -> Matched<'a>
     Matched::All
 }
 
+/// The rows of a list; none where it is none.
+pub(crate) fn rows_of(list: &Value) -> Option<Vec<Row<'_>>> {
+    let Value::List(rows) = list else { return None };
+    rows.iter().map(|row| if let Value::List(values) = row { Some(&**values) } else { None }).collect()
+}
+
 /// Which columns hold a real anywhere.
-fn real_columns<'a>(rows: impl Iterator<Item = &'a Row>) -> Vec<bool> {
+fn real_columns<'a>(rows: impl Iterator<Item = &'a Row<'a>>) -> Vec<bool> {
     let mut reals = Vec::new();
     for row in rows {
         reals.resize(reals.len().max(row.len()), false);
@@ -57,28 +73,66 @@ fn real_columns<'a>(rows: impl Iterator<Item = &'a Row>) -> Vec<bool> {
     reals
 }
 
-/// The order of rows by what is exact of them; of a real only whether there is one.
-fn by_exact(reals: &[bool], left: &[Value], right: &[Value]) -> Ordering {
-    let parts = left.iter().zip(right).zip(reals).map(|((left, right), is_real)| match is_real {
-        true => (*left == Value::Null).cmp(&(*right == Value::Null)),
-        false => left.as_ref().order(right.as_ref()),
-    });
-    parts.into_iter().find(|order| order.is_ne()).unwrap_or_else(|| left.len().cmp(&right.len()))
+/// The order of rows by what is exact of them; of a real only whether there is one, of lists that of their rows, after all else.
+fn by_exact(columns: &Columns<'_>, left: &[Value], right: &[Value]) -> Ordering {
+    let one = |at: usize| match (&left[at], &right[at]) {
+        (Value::List(_), Value::List(_)) => Ordering::Equal,
+        (left, right) if columns.reals.get(at) == Some(&true) => (*left == Value::Null).cmp(&(*right == Value::Null)),
+        (left, right) => left.as_ref().order(right.as_ref()),
+    };
+    let both = left.len().min(right.len());
+    let values = (0..both).map(one).find(|order| order.is_ne());
+    let lists = || {
+        let forms = (0..both).filter_map(|at| Some((columns.forms.get(at)?.list()?, &left[at], &right[at])));
+        forms.map(|(form, left, right)| lists_by_exact(form, left, right)).find(|order| order.is_ne())
+    };
+    values.or_else(lists).unwrap_or_else(|| left.len().cmp(&right.len()))
 }
 
-fn by_reals(reals: &[bool], left: &[Value], right: &[Value]) -> Ordering {
-    let parts = left.iter().zip(right).zip(reals).filter(|(_, is_real)| **is_real);
+/// The order of two lists by how many rows they have and what is exact of those.
+fn lists_by_exact(form: &ListForm, left: &Value, right: &Value) -> Ordering {
+    let (Some(mut left), Some(mut right)) = (rows_of(left), rows_of(right)) else { return Ordering::Equal };
+    let forms: Vec<Form> = form.items.iter().map(|item| item.form.clone()).collect();
+    let reals = forms.iter().map(|form| form.kind() == Some(LogicalType::Real)).collect();
+    let columns = Columns { forms: &forms, reals };
+    if form.sequence != Sequence::Ordered {
+        left.sort_by(|one, other| by_exact(&columns, one, other));
+        right.sort_by(|one, other| by_exact(&columns, one, other));
+    }
+    let rows = left.iter().zip(&right).map(|(left, right)| by_exact(&columns, left, right)).find(|order| order.is_ne());
+    left.len().cmp(&right.len()).then_with(|| rows.unwrap_or(Ordering::Equal))
+}
+
+fn by_reals(columns: &Columns<'_>, left: &[Value], right: &[Value]) -> Ordering {
+    let parts = left.iter().zip(right).zip(&columns.reals).filter(|(_, is_real)| **is_real);
     parts.map(|((left, right), _)| left.as_ref().order(right.as_ref())).find(|order| order.is_ne()).unwrap_or(Ordering::Equal)
 }
 
-fn sorted<'a>(reals: &[bool], rows: &'a [Row]) -> Vec<&'a Row> {
-    let mut sorted: Vec<&Row> = rows.iter().collect();
-    sorted.sort_by(|left, right| by_exact(reals, left, right).then_with(|| by_reals(reals, left, right)));
+fn sorted<'a>(columns: &Columns<'_>, rows: &[Row<'a>]) -> Vec<Row<'a>> {
+    let mut sorted: Vec<Row<'a>> = rows.to_vec();
+    sorted.sort_by(|left, right| by_exact(columns, left, right).then_with(|| by_reals(columns, left, right)));
     sorted
 }
 
-fn agree(left: &[Value], right: &[Value]) -> bool {
-    left.len() == right.len() && left.iter().zip(right).all(|(left, right)| left.as_ref().agrees_with(right.as_ref()))
+/// Whether two rows agree: values exactly or, reals, within tolerance; lists row by row in their order, or as bags.
+pub(crate) fn agree(forms: &[Form], left: &[Value], right: &[Value]) -> bool {
+    left.len() == right.len()
+        && left.iter().zip(right).enumerate().all(|(at, (left, right))| match forms.get(at).and_then(Form::list) {
+            Some(form) => lists_agree(form, left, right),
+            None => left.as_ref().agrees_with(right.as_ref()),
+        })
+}
+
+fn lists_agree(form: &ListForm, left: &Value, right: &Value) -> bool {
+    let (Some(left), Some(right)) = (rows_of(left), rows_of(right)) else { return left == right };
+    if left.len() != right.len() {
+        return false;
+    }
+    let forms: Vec<Form> = form.items.iter().map(|item| item.form.clone()).collect();
+    match form.sequence {
+        Sequence::Ordered => left.iter().zip(&right).all(|(left, right)| agree(&forms, left, right)),
+        Sequence::Any | Sequence::Nearly => matching(&forms, &left, &right) == Matched::All,
+    }
 }
 
 enum Assigned {
@@ -89,15 +143,16 @@ enum Assigned {
 }
 
 /// Assigns rows that are alike in what is exact; both are sorted by their reals.
-fn assign(reals: &[bool], expected: &[&Row], found: &[&Row]) -> Assigned {
+fn assign(columns: &Columns<'_>, expected: &[Row<'_>], found: &[Row<'_>]) -> Assigned {
     let Some(first) = found.first() else { return Assigned::All };
-    let many = first.iter().zip(reals).filter(|(value, is_real)| **is_real && **value != Value::Null).count();
+    let inexact = |at: usize, value: &Value| columns.reals[at] && *value != Value::Null || matches!(value, Value::List(_));
+    let many = first.iter().enumerate().filter(|(at, value)| inexact(*at, value)).count();
     // In order, as they are with one real or none, and usually with several.
     let mut next = 0;
     let mut left = None;
     for (place, row) in found.iter().enumerate() {
         let first = next;
-        while next < expected.len() && !agree(expected[next], row) {
+        while next < expected.len() && !agree(columns.forms, expected[next], row) {
             next += 1;
         }
         if next == expected.len() {
@@ -106,17 +161,19 @@ fn assign(reals: &[bool], expected: &[&Row], found: &[&Row]) -> Assigned {
         }
         next += 1;
     }
+    let has_lists = first.iter().any(|value| matches!(value, Value::List(_)));
     match left {
         None => Assigned::All,
-        Some((place, other)) if many < 2 || expected.is_empty() => Assigned::Left(place, other),
+        Some((place, other)) if (many < 2 && !has_lists) || expected.is_empty() => Assigned::Left(place, other),
         Some(_) if expected.len().max(found.len()) > MOST_ALIKE => Assigned::TooMany,
-        Some(_) => by_paths(expected, found),
+        Some(_) => by_paths(columns.forms, expected, found),
     }
 }
 
 /// An assignment by augmenting paths.
-fn by_paths(expected: &[&Row], found: &[&Row]) -> Assigned {
-    let may: Vec<Vec<usize>> = found.iter().map(|row| (0..expected.len()).filter(|&other| agree(expected[other], row)).collect()).collect();
+fn by_paths(forms: &[Form], expected: &[Row<'_>], found: &[Row<'_>]) -> Assigned {
+    let may = found.iter().map(|row| (0..expected.len()).filter(|&other| agree(forms, expected[other], row)).collect());
+    let may: Vec<Vec<usize>> = may.collect();
     let mut taken: Vec<Option<usize>> = vec![None; expected.len()];
     for start in 0..found.len() {
         // The places tried on the way, each with the one from which it was come to; no recursion, however long the path.
@@ -161,7 +218,14 @@ mod tests {
 
     use super::*;
 
-    fn row(id: i64, reals: &[f64]) -> Row {
+    type Rows = Vec<Vec<Value>>;
+
+    fn matching<'a>(expected: &'a [Vec<Value>], found: &'a [Vec<Value>]) -> Matched<'a> {
+        let slices = |rows: &'a [Vec<Value>]| rows.iter().map(Vec::as_slice).collect::<Vec<_>>();
+        super::matching(&[], &slices(expected), &slices(found))
+    }
+
+    fn row(id: i64, reals: &[f64]) -> Vec<Value> {
         std::iter::once(Value::Integer(id)).chain(reals.iter().map(|real| Value::Real(*real))).collect()
     }
 
@@ -199,17 +263,17 @@ mod tests {
         assert_eq!(matching(&rows(1000, |at| at as f64), &rows(1000, crosswise)), Matched::All);
         assert_eq!(matching(&rows(1002, |at| at as f64), &rows(1002, crosswise)), Matched::TooMany);
         // In order there may be any number of them, and with one real too.
-        let many: Vec<Row> = (0..5000).map(|at| row(1, &[f64::from(at), f64::from(at)])).collect();
+        let many: Rows = (0..5000).map(|at| row(1, &[f64::from(at), f64::from(at)])).collect();
         assert_eq!(matching(&many, &many), Matched::All);
     }
 
     /// Whether there is an assignment, by trying all of them.
-    fn is_assignable(expected: &[Row], found: &[Row]) -> bool {
+    fn is_assignable(expected: &[Vec<Value>], found: &[Vec<Value>]) -> bool {
         match found.split_first() {
             None => true,
             Some((row, rest)) => (0..expected.len()).any(|at| {
-                let others: Vec<Row> = expected.iter().enumerate().filter(|(other, _)| *other != at).map(|(_, row)| row.clone()).collect();
-                agree(&expected[at], row) && is_assignable(&others, rest)
+                let others: Rows = expected.iter().enumerate().filter(|(other, _)| *other != at).map(|(_, row)| row.clone()).collect();
+                agree(&[], &expected[at], row) && is_assignable(&others, rest)
             }),
         }
     }
@@ -224,8 +288,8 @@ mod tests {
         ) {
             // Reals so close together that neighbours agree and others do not.
             let real = |steps: u8| 1.0 + f64::from(steps) * 0.6e-9;
-            let expected: Vec<Row> = expected.iter().map(|&(id, one, other)| row(id, &[real(one), real(other)])).collect();
-            let found: Vec<Row> = picked
+            let expected: Rows = expected.iter().map(|&(id, one, other)| row(id, &[real(one), real(other)])).collect();
+            let found: Rows = picked
                 .iter()
                 .filter_map(|(index, shift)| {
                     let mut row = (!expected.is_empty()).then(|| index.get(&expected).clone())?;

@@ -12,14 +12,20 @@ use crate::planner::{Ways, plan};
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Nature {
     pub(crate) has_relations: bool,
-    pub(crate) has_aggregates: bool,
+    /// Whether any related row is asked for as more than a row to one.
+    pub(crate) has_many: bool,
+    /// Whether anything has a form of its own where relations are grouped, ranked, computed or nested.
+    pub(crate) has_grouped: bool,
+    pub(crate) has_ranked: bool,
+    pub(crate) has_computed: bool,
+    pub(crate) has_nested: bool,
     /// Whether anything filters, sorts, groups or limits the rows.
     pub(crate) has_selection: bool,
     /// Whether rows are grouped.
     pub(crate) has_group: bool,
     /// Whether any part of the condition counts only with its parameter.
     pub(crate) has_optional: bool,
-    /// Whether any value comes over a relation to many.
+    /// Whether anything comes over a relation to many.
     pub(crate) reaches_many: bool,
     /// Whether fetching only what is needed differs from fetching everything, in any way of loading and wherever the work is done.
     pub(crate) columns_matter: bool,
@@ -33,7 +39,11 @@ impl Nature {
         let has_key = |table| !schema.table(table).primary_key.is_empty();
         Nature {
             has_relations: need.has_relations(),
-            has_aggregates: need.has_aggregates(),
+            has_many: need.has_aggregates() || need.has_picks() || need.has_lists(),
+            has_grouped: need.has_aggregates() || need.has_picks(),
+            has_ranked: need.has_picks() || need.lists.iter().any(|list| list.limit.is_some()),
+            has_computed: !need.has_lists() || need.has_aggregates() || need.has_picks() || need.reaches_one(),
+            has_nested: need.has_lists() && dialect.json.is_some(),
             has_selection: need.has_selection(),
             has_group: need.group.is_some(),
             has_optional: need.filter.iter().any(|part| part.only_if.is_some()),

@@ -4,6 +4,9 @@ use kampf_schema::expr::Expr;
 use kampf_schema::{ColumnId, Hop, HopKind, LogicalType, Schema, TableId};
 use serde::{Deserialize, Serialize};
 
+use crate::choice::Loading;
+use crate::form::{Form, Item, ListForm, Sequence};
+
 /// What a contest asks for: a tree of sources, and values that hang on them.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Need {
@@ -11,6 +14,8 @@ pub struct Need {
     pub sources: Vec<Source>,
     /// Aggregates over related rows; one value for each row that they stand at.
     pub aggregates: Vec<AggregateOver>,
+    /// Lists of related rows; one for each row that they stand at.
+    pub lists: Vec<ListOver>,
     /// The values of each row of the answer.
     pub give: Vec<Given>,
     /// Which rows; all parts must hold.
@@ -46,6 +51,9 @@ pub struct Source {
     pub name: String,
     /// Which of the rows, over this source and those to one behind it.
     pub filter: Option<Expr<Leaf>>,
+    /// How its rows are loaded whatever else a contender does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fixed: Option<Loading>,
 }
 
 /// What only the data knows.
@@ -67,6 +75,8 @@ pub enum Leaf {
     Key(usize),
     /// The aggregate over the rows of a group at a place.
     Total(usize),
+    /// The list at a place, for the row at hand; it is all of what is given there.
+    List(usize),
 }
 
 /// An aggregate over related rows.
@@ -89,8 +99,26 @@ pub struct Fold {
     pub distinct: bool,
     /// Of what, seen from each row; none where rows are counted.
     pub of: Option<Expr<Leaf>>,
+    /// In which order the first row is looked for, a total one; empty where no row is.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub order: Vec<OrderBy<Leaf>>,
     /// The type of the result.
     pub kind: LogicalType,
+}
+
+/// A list of related rows.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct ListOver {
+    /// The source at whose rows it stands.
+    pub at: usize,
+    /// The source of its rows; behind `at`.
+    pub over: usize,
+    /// In which order; empty for any. A list with a limit has a total one.
+    pub order: Vec<OrderBy<Leaf>>,
+    /// At most how many rows for each row that it stands at.
+    pub limit: Option<u64>,
+    /// What is given of each row, seen from there.
+    pub give: Vec<Given>,
 }
 
 /// What rows are grouped by, and what is computed of each group.
@@ -109,8 +137,15 @@ pub struct Given {
     pub name: String,
     /// What it is.
     pub value: Expr<Leaf>,
-    /// Its type.
-    pub kind: LogicalType,
+    /// Its form.
+    pub form: Form,
+}
+
+impl Given {
+    /// The type of the value; for a list that of the text that a database says it by.
+    pub fn kind(&self) -> LogicalType {
+        self.form.kind().unwrap_or(LogicalType::TEXT)
+    }
 }
 
 /// A part of the condition.
@@ -138,6 +173,8 @@ pub enum Aggregate {
     Max,
     /// Whether there is any row.
     Exists,
+    /// The value of the first row in an order; null without rows. The last one is the first in the opposite order.
+    First,
 }
 
 impl Aggregate {
@@ -153,6 +190,7 @@ impl Aggregate {
             Aggregate::Min => "min",
             Aggregate::Max => "max",
             Aggregate::Exists => "exists",
+            Aggregate::First => "first",
         }
     }
 
@@ -281,8 +319,9 @@ impl Need {
             Leaf::Column { source, column } => schema.table(self.sources[*source].table).columns[*column].kind,
             Leaf::Aggregate(at) => self.aggregates[*at].fold.kind,
             Leaf::Parameter(at) => self.parameters[*at].kind,
-            Leaf::Key(at) => self.group.as_ref().map_or(LogicalType::TEXT, |group| group.keys[*at].kind),
+            Leaf::Key(at) => self.group.as_ref().map_or(LogicalType::TEXT, |group| group.keys[*at].kind()),
             Leaf::Total(at) => self.group.as_ref().map_or(LogicalType::TEXT, |group| group.totals[*at].kind),
+            Leaf::List(_) => LogicalType::TEXT,
         }
     }
 
@@ -303,7 +342,7 @@ impl Need {
     fn short_kind(&self, schema: &Schema, leaf: &Leaf) -> LogicalType {
         let is_sum = |fold: &Fold| fold.function == Aggregate::Sum;
         let is_short = match leaf {
-            Leaf::Column { .. } => false,
+            Leaf::Column { .. } | Leaf::List(_) => false,
             Leaf::Parameter(_) => true,
             Leaf::Aggregate(at) => is_sum(&self.aggregates[*at].fold),
             Leaf::Total(at) => self.group.as_ref().is_some_and(|group| is_sum(&group.totals[*at])),
@@ -350,19 +389,77 @@ impl Need {
         self.filter.iter().map(|part| &part.condition).chain(order).collect()
     }
 
+    /// The form of a list.
+    pub(crate) fn list_form(&self, schema: &Schema, list: &ListOver) -> ListForm {
+        let sequence = match list.order.as_slice() {
+            [] => Sequence::Any,
+            order if order.iter().any(|by| self.is_fuzzy(schema, &by.value)) => Sequence::Nearly,
+            _ => Sequence::Ordered,
+        };
+        let items = list.give.iter().map(|given| Item { name: given.name.clone(), form: given.form.clone() }).collect();
+        ListForm { sequence, items }
+    }
+
+    /// The form of each thing that is given of a row.
+    pub fn forms(&self) -> Vec<Form> {
+        self.give.iter().map(|given| given.form.clone()).collect()
+    }
+
+    /// Whether the last digits of a real in an expression depend on who computes it: sums and means of reals and decimals, and what
+    /// is reckoned with reals.
+    pub(crate) fn is_fuzzy(&self, schema: &Schema, value: &Expr<Leaf>) -> bool {
+        use kampf_schema::expr::{Node, Operator};
+        let kind = |value: &Expr<Leaf>| self.kind_of(schema, value);
+        match &value.node {
+            Node::Leaf(Leaf::Aggregate(at)) => {
+                let fold = &self.aggregates[*at].fold;
+                let of = fold.of.as_ref().map(kind);
+                let adds = matches!(fold.function, Aggregate::Sum | Aggregate::Avg);
+                let inexact =
+                    matches!((fold.function, of), (_, Some(LogicalType::Real)) | (Aggregate::Avg, Some(LogicalType::Decimal { .. })));
+                (adds && inexact) || fold.of.as_ref().is_some_and(|of| self.is_fuzzy(schema, of))
+            }
+            Node::Leaf(_) | Node::Literal(_) => false,
+            Node::Arithmetic(operator, left, right) => {
+                let inexact = kind(left) == LogicalType::Real || kind(right) == LogicalType::Real;
+                inexact || (*operator == Operator::Divide && (self.is_fuzzy(schema, left) || self.is_fuzzy(schema, right)))
+            }
+            _ => value.parts().into_iter().any(|part| self.is_fuzzy(schema, part)),
+        }
+    }
+
     /// Whether any value comes from a related row.
     pub fn has_relations(&self) -> bool {
         self.sources.len() > 1
     }
 
-    /// Whether any aggregate over related rows is asked for.
+    /// Whether any aggregate over related rows is asked for, picks aside.
     pub fn has_aggregates(&self) -> bool {
-        !self.aggregates.is_empty()
+        self.aggregates.iter().any(|aggregate| aggregate.fold.function != Aggregate::First)
+    }
+
+    /// Whether the first or the last of related rows is asked for.
+    pub fn has_picks(&self) -> bool {
+        self.aggregates.iter().any(|aggregate| aggregate.fold.function == Aggregate::First)
+    }
+
+    /// Whether lists of related rows are asked for.
+    pub fn has_lists(&self) -> bool {
+        !self.lists.is_empty()
     }
 
     /// Whether anything filters, sorts, groups or limits the rows.
     pub fn has_selection(&self) -> bool {
         !self.filter.is_empty() || !self.order.is_empty() || self.limit.is_some() || self.group.is_some() || self.expect != Expect::Many
+    }
+
+    /// Whether a value of a row to one is given, at the root or in a list.
+    pub fn reaches_one(&self) -> bool {
+        let is_far = |at: usize, value: &Expr<Leaf>| {
+            value.leaves().into_iter().any(|leaf| matches!(leaf, Leaf::Column { source, .. } if *source != at))
+        };
+        let in_lists = self.lists.iter().any(|list| list.give.iter().any(|given| is_far(list.over, &given.value)));
+        in_lists || self.per_row().into_iter().any(|value| is_far(0, value))
     }
 
     /// Whether several rows may hang on one root row.
@@ -407,6 +504,7 @@ impl Need {
             Node::Leaf(Leaf::Total(at)) => self.group.as_ref().is_none_or(|group| group.totals[*at].function.can_be_null()),
             Node::Leaf(Leaf::Key(at)) => self.group.as_ref().is_none_or(|group| self.can_be_null(schema, &group.keys[*at].value)),
             Node::Leaf(Leaf::Parameter(_)) => true,
+            Node::Leaf(Leaf::List(_)) => false,
             Node::Literal(literal) => *literal == kampf_schema::Value::Null,
             Node::IsNull(_) | Node::Same(..) => false,
             Node::Call(Function::Coalesce, parts) => parts.iter().all(|part| self.can_be_null(schema, part)),

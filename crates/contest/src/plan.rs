@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::choice::Hydration;
 use crate::dialect::Dialect;
+use crate::form::{Form, Item};
 use crate::need::{Aggregate, Expect, Given, OrderBy};
 use crate::sql::{Printed, Shape, print_select};
 use crate::statement::Select;
@@ -23,6 +24,9 @@ pub struct Plan {
     pub nodes: Vec<PlanNode>,
     /// Aggregates computed in the application.
     pub aggregates: Vec<AppAggregate>,
+    /// Lists of the answer.
+    #[serde(default)]
+    pub lists: Vec<AppList>,
     /// Filter left to the application.
     pub filter: Option<Expr<AppLeaf>>,
     /// Grouping left to the application.
@@ -55,6 +59,8 @@ pub enum Reach {
     Batched,
     /// One statement per parent, when it is touched.
     Lazy,
+    /// In a JSON text of the parent's row.
+    Nested,
 }
 
 /// The statement for the root.
@@ -129,8 +135,26 @@ pub struct PlanNode {
     pub filter: Option<Expr<AppLeaf>>,
     /// Its own statement, where it has one.
     pub statement: Option<RelationStatement>,
-    /// Place of its first column in the joined row.
+    /// The node whose statement brings its rows: itself, or one above it.
+    pub with: usize,
+    /// Place of its first column in that statement's row; of a nested one the place of its text behind the first column of its parent.
     pub offset: usize,
+    /// Of a nested one what the array of each row holds; the values are its layout's, in their order.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub cells: Vec<Cell>,
+    /// The places of its layout's columns behind its first one, where they are not one after the other.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub takes: Vec<usize>,
+}
+
+/// One item of the array that is a row in a JSON text.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Cell {
+    /// A value of a type.
+    Value(LogicalType),
+    /// The rows of a node.
+    List(usize),
 }
 
 /// How a node hangs on its parent.
@@ -146,7 +170,7 @@ pub struct Link {
     pub kind: HopKind,
     /// Places of the linking columns in the parent's layout.
     pub from: Vec<usize>,
-    /// Places of the linking columns in this node's layout.
+    /// Places of the linking columns behind this node's first column in its statement's row.
     pub to: Vec<usize>,
     /// Whether `to` is the key that rows are known by, so that an identity map can answer.
     pub by_key: bool,
@@ -164,12 +188,12 @@ pub struct RelationStatement {
 impl RelationStatement {
     /// Most keys of one statement.
     pub fn most_keys(&self) -> usize {
-        self.select.keys.as_ref().map_or(1, |keys| keys.most)
+        self.select.wanted_keys().map_or(1, |keys| keys.most)
     }
 
     /// Whether all keys are one parameter.
     pub fn is_list(&self) -> bool {
-        self.select.keys.as_ref().is_some_and(|keys| keys.is_list)
+        self.select.wanted_keys().is_some_and(|keys| keys.is_list)
     }
 
     /// The text for a number of keys and some parameters.
@@ -198,6 +222,23 @@ pub enum AppLeaf {
     Key(usize),
     /// The group's aggregate at a place.
     Total(usize),
+    /// The list at a place; all of what is given there.
+    List(usize),
+}
+
+/// A list of the rows at a node.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct AppList {
+    /// The node at whose rows it stands.
+    pub at: usize,
+    /// The node of its rows.
+    pub over: usize,
+    /// Sorting left to the application.
+    pub order: Vec<OrderBy<AppLeaf>>,
+    /// Limit left to the application.
+    pub limit: Option<u64>,
+    /// What is given of each row.
+    pub give: Vec<Expr<AppLeaf>>,
 }
 
 /// An aggregate over the rows at a node.
@@ -220,6 +261,9 @@ pub struct AppFold {
     pub distinct: bool,
     /// Of what; none where rows are counted.
     pub of: Option<Expr<AppLeaf>>,
+    /// In which order the first row is looked for.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub order: Vec<OrderBy<AppLeaf>>,
 }
 
 /// What root rows are grouped by, and what is computed of each group.
@@ -251,28 +295,33 @@ pub enum LeftPart {
     Grouping,
     /// An aggregate over related rows, by its place.
     Aggregate(usize),
+    /// A list of related rows, by its place.
+    List(usize),
 }
 
 impl Plan {
     /// Rows of one statement whose columns are the answer as they come.
     pub(crate) fn as_it_comes(hydration: Hydration, body: Body, row: &str, give: &[Given], expect: Expect) -> Plan {
+        let items: Vec<Item> = give.iter().map(|given| Item { name: given.name.clone(), form: given.form.clone() }).collect();
+        let mut read = AsItComes::default();
+        let give = read.rows(row, &items, PlanNode::root());
+        let values = items.iter().enumerate().filter(|(_, item)| item.form.kind().is_some()).map(|(at, _)| at);
+        if !read.lists.is_empty() {
+            read.nodes[0].takes = values.collect();
+        }
         Plan {
             hydration,
             root: RootStatement {
                 body,
-                columns: give.iter().map(|given| ResultColumn { name: given.name.clone(), kind: Some(given.kind) }).collect(),
+                columns: items.iter().map(|item| ResultColumn { name: item.name.clone(), kind: Some(item.form.kind().unwrap_or(LogicalType::TEXT)) }).collect(),
             },
-            layouts: vec![Layout {
-                name: row.to_owned(),
-                columns: give.iter().map(|given| LayoutColumn { name: given.name.clone() }).collect(),
-                key: Vec::new(),
-                slots: 0,
-            }],
-            nodes: vec![PlanNode::root()],
+            layouts: read.layouts,
+            nodes: read.nodes,
             aggregates: Vec::new(),
+            lists: read.lists,
             filter: None,
             group: None,
-            give: (0..give.len()).map(AppLeaf::of_root).collect(),
+            give,
             order: Vec::new(),
             limit: None,
             expect,
@@ -289,7 +338,8 @@ impl Plan {
 
     /// Whether the root's rows come one by one as they are, so that values can be used in place.
     pub fn is_plain_stream(&self) -> bool {
-        self.nodes.len() == 1 && self.filter.is_none() && self.group.is_none() && self.order.is_empty() && self.limit.is_none()
+        let is_there = |node: &PlanNode| node.link.as_ref().is_none_or(|link| link.reach == Reach::Nested);
+        self.nodes.iter().all(is_there) && self.filter.is_none() && self.group.is_none() && self.order.is_empty() && self.limit.is_none()
     }
 
     /// The texts a call sends, each once: the root's, then the one of each relation as it is for one key (lazy) or several (batched).
@@ -306,10 +356,62 @@ impl Plan {
     }
 }
 
+/// Rows as a statement gives them, with lists as JSON texts.
+#[derive(Default)]
+struct AsItComes {
+    layouts: Vec<Layout>,
+    nodes: Vec<PlanNode>,
+    lists: Vec<AppList>,
+}
+
+impl AsItComes {
+    /// Adds the node of some rows and those of the lists in them, and says what is given of each row.
+    fn rows(&mut self, name: &str, items: &[Item], node: PlanNode) -> Vec<Expr<AppLeaf>> {
+        let own = self.nodes.len();
+        let columns = items.iter().filter(|item| item.form.kind().is_some()).map(|item| LayoutColumn { name: item.name.clone() });
+        let slots = items.iter().filter(|item| item.form.list().is_some()).count();
+        self.layouts.push(Layout { name: name.to_owned(), columns: columns.collect(), key: Vec::new(), slots });
+        let path = node.path.clone();
+        self.nodes.push(node);
+        let (mut give, mut values, mut slot) = (Vec::new(), 0, 0);
+        for (place, item) in items.iter().enumerate() {
+            let leaf = match &item.form {
+                Form::Value(kind) => {
+                    self.nodes[own].cells.push(Cell::Value(*kind));
+                    values += 1;
+                    AppLeaf::Column { node: own, column: values - 1 }
+                }
+                Form::List(form) => {
+                    let over = self.nodes.len();
+                    self.nodes[own].cells.push(Cell::List(over));
+                    let link = Some(Link::nested(own, slot));
+                    let path = path.iter().copied().chain([over]).collect();
+                    let inside = self.rows(&item.name, &form.items, PlanNode { layout: over, link, path, offset: place, ..PlanNode::root() });
+                    slot += 1;
+                    self.lists.push(AppList { at: own, over, order: Vec::new(), limit: None, give: inside });
+                    AppLeaf::List(self.lists.len() - 1)
+                }
+            };
+            give.push(Node::Leaf(leaf).into());
+        }
+        if own == 0 {
+            self.nodes[0].cells.clear();
+        }
+        give
+    }
+}
+
+impl Link {
+    /// Rows in a JSON text of their parent's.
+    pub(crate) fn nested(parent: usize, slot: usize) -> Link {
+        Link { reach: Reach::Nested, parent, slot, kind: HopKind::Many, from: Vec::new(), to: Vec::new(), by_key: false }
+    }
+}
+
 impl PlanNode {
     /// The root's.
     pub(crate) fn root() -> PlanNode {
-        PlanNode { layout: 0, link: None, path: Vec::new(), for_selection: true, filter: None, statement: None, offset: 0 }
+        PlanNode { layout: 0, link: None, path: Vec::new(), for_selection: true, filter: None, statement: None, with: 0, offset: 0, cells: Vec::new(), takes: Vec::new() }
     }
 }
 

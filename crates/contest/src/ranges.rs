@@ -24,7 +24,9 @@ impl Ranges<'_> {
     pub fn overflows(&self, need: &Need) -> Result<(), Overflow> {
         let filter = need.filter.iter().map(|part| &part.condition);
         let filter = filter.chain(need.sources.iter().filter_map(|source| source.filter.as_ref()));
-        let values = need.per_row().into_iter().chain(filter).chain(need.give.iter().map(|given| &given.value));
+        let given = need.give.iter().chain(need.lists.iter().flat_map(|list| &list.give)).map(|given| &given.value);
+        let sorted = need.lists.iter().flat_map(|list| &list.order).chain(need.aggregates.iter().flat_map(|aggregate| &aggregate.fold.order));
+        let values = need.per_row().into_iter().chain(filter).chain(given).chain(sorted.map(|by| &by.value));
         for value in values.chain(need.order.iter().map(|by| &by.value)) {
             self.size(need, value).map_err(|()| Overflow { what: need.said(self.schema, value) })?;
         }
@@ -53,7 +55,7 @@ impl Ranges<'_> {
                 Some(group) => self.size(need, &group.keys[*at].value)?,
                 None => 0.0,
             },
-            Node::Leaf(Leaf::Parameter(_)) => 0.0,
+            Node::Leaf(Leaf::Parameter(_) | Leaf::List(_)) => 0.0,
             Node::Arithmetic(Operator::Add | Operator::Subtract, ..) => parts.iter().sum(),
             Node::Arithmetic(Operator::Multiply, ..) => parts.iter().product(),
             Node::Arithmetic(Operator::Join, ..) => 0.0,

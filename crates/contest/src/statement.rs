@@ -60,6 +60,8 @@ pub enum Table {
         select: Box<Select>,
         /// What it is called in the statement.
         alias: String,
+        /// Whether it sees the row that it is joined to.
+        lateral: bool,
     },
 }
 
@@ -79,7 +81,7 @@ pub struct Join {
     pub outer: bool,
     /// The table.
     pub table: Table,
-    /// What must hold, all of it.
+    /// What must hold, all of it; nothing more for one that sees the row that it is joined to.
     pub on: Vec<Expr<Term>>,
     /// Only parts of the filter that may be left out need it.
     pub optional: bool,
@@ -161,6 +163,31 @@ pub enum Term {
     Select(Box<Select>, LogicalType),
     /// Whether a select has any row.
     Exists(Box<Select>),
+    /// The number of a row, from 1, among those of its part in an order.
+    Place {
+        /// What rows of a part have in common.
+        part: Vec<Expr<Term>>,
+        /// Their order.
+        order: Vec<SortKey>,
+    },
+    /// The rows that are selected as one JSON text, an array of an array for each.
+    JsonRows {
+        /// What is wanted of each.
+        items: Vec<JsonItem>,
+        /// Their order; empty for any.
+        order: Vec<SortKey>,
+    },
+    /// The JSON text that a select gives, for the application.
+    Json(Box<Select>),
+}
+
+/// One item of each row in a JSON text.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct JsonItem {
+    /// What it is.
+    pub value: Expr<Term>,
+    /// Whether it is an array of rows itself.
+    pub is_json: bool,
 }
 
 impl Term {
@@ -172,7 +199,8 @@ impl Term {
             | Term::Parameter(_, kind)
             | Term::Aggregate { kind, .. }
             | Term::Select(_, kind) => *kind,
-            Term::Constant(_) => LogicalType::Integer,
+            Term::Constant(_) | Term::Place { .. } => LogicalType::Integer,
+            Term::JsonRows { .. } | Term::Json(_) => LogicalType::TEXT,
             Term::Exists(_) => LogicalType::Boolean,
         }
     }
@@ -193,6 +221,14 @@ impl Select {
             having: Vec::new(),
             order: Vec::new(),
             limit: None,
+        }
+    }
+
+    /// The keys that rows are wanted for, where they stand.
+    pub fn wanted_keys(&self) -> Option<&Keys> {
+        match (&self.keys, &self.from) {
+            (None, Table::Derived { select, .. }) => select.wanted_keys(),
+            (keys, _) => keys.as_ref(),
         }
     }
 
@@ -219,7 +255,9 @@ fn has_list(expr: &Expr<Term>) -> bool {
     use kampf_schema::expr::Node;
     match &expr.node {
         Node::InList(..) => true,
-        Node::Leaf(Term::Select(select, _) | Term::Exists(select)) => select.varies(),
+        Node::Leaf(Term::Select(select, _) | Term::Exists(select) | Term::Json(select)) => select.varies(),
+        Node::Leaf(Term::Place { part, order }) => part.iter().any(has_list) || order.iter().any(|key| has_list(&key.value)),
+        Node::Leaf(Term::JsonRows { items, order }) => items.iter().any(|item| has_list(&item.value)) || order.iter().any(|key| has_list(&key.value)),
         Node::Leaf(Term::Aggregate { of: Some(of), .. }) => has_list(of),
         _ => expr.parts().into_iter().any(has_list),
     }

@@ -3,7 +3,7 @@
 use kampf_schema::expr::{Expr, Name, Node};
 use kampf_schema::{HopKind, Schema, Span, TableId};
 
-use crate::need::{Aggregate, AggregateOver, Expect, Fold, Given, Leaf, Need};
+use crate::need::{Aggregate, AggregateOver, Expect, Fold, Given, Leaf, ListOver, Need, OrderBy};
 
 impl Need {
     /// An expression as the language writes it.
@@ -21,14 +21,37 @@ impl Need {
             Leaf::Parameter(at) => format!(":{}", self.parameters[*at].name),
             Leaf::Aggregate(place) => {
                 let AggregateOver { at, over, fold } = &self.aggregates[*place];
-                let filter = self.sources[*over].filter.as_ref().map(|filter| self.said_at(schema, filter, *over));
-                let source = format!("{}{}", self.path(*at, *over), filter.map_or(String::new(), |filter| format!(" where {filter}")));
-                self.said_fold(schema, fold, *over, Some(source))
+                let source = self.said_source(schema, *at, *over, &fold.order, None);
+                match (fold.function, &fold.of) {
+                    (Aggregate::First, Some(of)) => format!("first({source}).{}", self.said_at(schema, of, *over)),
+                    _ => self.said_fold(schema, fold, *over, Some(source)),
+                }
+            }
+            Leaf::List(place) => {
+                let ListOver { at, over, order, limit, give } = &self.lists[*place];
+                let source = self.said_source(schema, *at, *over, order, *limit);
+                let items = give.iter().map(|given| self.said_at(schema, &given.value, *over));
+                format!("{source} {{ {} }}", items.collect::<Vec<_>>().join(", "))
             }
             Leaf::Key(at) => self.group.as_ref().map_or(String::new(), |group| name(&group.keys[*at].name)),
             Leaf::Total(at) => self.group.as_ref().map_or(String::new(), |group| self.said_fold(schema, &group.totals[*at], 0, None)),
         };
         value.map(&mut |of| Node::Leaf(leaf(of)).into()).to_string()
+    }
+
+    /// Related rows as the language writes them, without terms that were added to the order.
+    fn said_source(&self, schema: &Schema, at: usize, over: usize, order: &[OrderBy<Leaf>], limit: Option<u64>) -> String {
+        let mut said = self.path(at, over);
+        if let Some(filter) = &self.sources[over].filter {
+            said += &format!(" where {}", self.said_at(schema, filter, over));
+        }
+        let terms = order.iter().filter(|by| !by.appended);
+        let terms = terms.map(|by| format!("{}{}", self.said_at(schema, &by.value, over), if by.descending { " desc" } else { "" }));
+        let terms: Vec<String> = terms.collect();
+        if !terms.is_empty() {
+            said += &format!(" order {}", terms.join(", "));
+        }
+        said + &limit.map_or(String::new(), |limit| format!(" limit {limit}"))
     }
 
     fn said_fold(&self, schema: &Schema, fold: &Fold, at: usize, source: Option<String>) -> String {
@@ -82,18 +105,12 @@ impl Telling<'_> {
                 format!("{}, in groups, one for each {keys}, give {give}", those(&rows, "those"))
             }
         };
-        let order: Vec<String> = need
-            .order
-            .iter()
-            .filter(|by| !by.appended)
-            .map(|by| {
-                let said = need.give.iter().find(|given| given.value == by.value).map(|given| given.name.clone());
-                let said = said.unwrap_or_else(|| need.said(self.schema, &by.value));
-                format!("{said}, {}", if by.descending { "largest first" } else { "smallest first" })
-            })
-            .collect();
+        let order = sorted(need.order.iter().filter(|by| !by.appended).map(|by| {
+            let said = need.give.iter().find(|given| given.value == by.value).map(|given| given.name.clone());
+            (said.unwrap_or_else(|| need.said(self.schema, &by.value)), by.descending)
+        }));
         if !order.is_empty() {
-            text += &format!("; by {}", order.join(", then by "));
+            text += &format!("; by {order}");
         }
         if let Some(limit) = need.limit {
             text += &format!("; at most {} of them", (self.number)(limit));
@@ -132,6 +149,7 @@ impl Telling<'_> {
     fn given(&self, need: &Need, given: &Given) -> String {
         match given.value.as_leaf() {
             Some(Leaf::Aggregate(_) | Leaf::Total(_)) => self.value(need, &given.value),
+            Some(Leaf::List(_)) => format!("{}: {}", given.name, self.value(need, &given.value)),
             Some(Leaf::Key(_)) => given.name.clone(),
             _ => self.named(need, given),
         }
@@ -141,6 +159,7 @@ impl Telling<'_> {
         match value.as_leaf() {
             Some(Leaf::Aggregate(at)) => self.aggregate(need, &need.aggregates[*at]),
             Some(Leaf::Total(at)) => need.group.as_ref().map_or(String::new(), |group| self.total(need, &group.totals[*at])),
+            Some(Leaf::List(at)) => self.list(need, &need.lists[*at]),
             _ => need.said(self.schema, value),
         }
     }
@@ -154,6 +173,10 @@ impl Telling<'_> {
         let its = format!("its {many}rows of {path}");
         let with = filter.as_ref().map_or(String::new(), |filter| format!(" with {filter}"));
         match (fold.function, of) {
+            (Aggregate::First, of) => {
+                let order = sorted(fold.order.iter().filter(|by| !by.appended).map(|by| (need.said_at(self.schema, &by.value, *over), by.descending)));
+                format!("{} of the first of {its}{with}, by {order}", of.unwrap_or_default())
+            }
             (Aggregate::Exists, _) => format!("whether any of {its} has {}", filter.unwrap_or_else(|| "come at all".to_owned())),
             (Aggregate::Count, None) => match filter {
                 Some(filter) => format!("how many of {its} have {filter}"),
@@ -164,6 +187,28 @@ impl Telling<'_> {
             },
             (_, of) => format!("{} {its}{with}", folded(fold, &of.unwrap_or_default(), "of")),
         }
+    }
+
+    /// A list in words: how many of which rows, in which order, and what is given of each.
+    fn list(&self, need: &Need, list: &ListOver) -> String {
+        let ListOver { at, over, order, limit, give } = list;
+        let many = self.average(need, *at, *over).map_or(String::new(), |many| format!("about {many} "));
+        let which = match limit {
+            Some(limit) => format!("the first {} of its {many}rows of {}", (self.number)(*limit), need.path(*at, *over)),
+            None => format!("its {many}rows of {}", need.path(*at, *over)),
+        };
+        let filter = need.sources[*over].filter.as_ref().map(|filter| format!(" with {}", need.said_at(self.schema, filter, *over)));
+        let order = sorted(order.iter().filter(|by| !by.appended).map(|by| (need.said_at(self.schema, &by.value, *over), by.descending)));
+        let order = if order.is_empty() { order } else { format!(" by {order}") };
+        let give = and(give
+            .iter()
+            .map(|given| match given.value.as_leaf() {
+                Some(Leaf::List(at)) => format!("{} ({})", given.name, self.list(need, &need.lists[*at])),
+                Some(Leaf::Aggregate(_)) => self.value(need, &given.value),
+                _ => given.name.clone(),
+            })
+            .collect());
+        format!("{which}{}{order}, each with {give}", filter.unwrap_or_default())
     }
 
     fn total(&self, need: &Need, fold: &Fold) -> String {
@@ -203,7 +248,14 @@ fn folded(fold: &Fold, of: &str, over: &str) -> String {
         Aggregate::Min => format!("the smallest {of} {over}"),
         Aggregate::Max => format!("the largest {of} {over}"),
         Aggregate::Exists => "whether there is any".to_owned(),
+        Aggregate::First => format!("the first {of} {over}"),
     }
+}
+
+/// Terms to sort by, in words.
+fn sorted(terms: impl Iterator<Item = (String, bool)>) -> String {
+    let said = terms.map(|(said, descending)| format!("{said}, {}", if descending { "largest first" } else { "smallest first" }));
+    said.collect::<Vec<_>>().join(", then by ")
 }
 
 /// A list in words.

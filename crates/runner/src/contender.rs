@@ -145,7 +145,7 @@ impl Contender<'_> {
             {
                 return self.refuse(&error);
             }
-            let mut lines = Lines { id, set, rows: Vec::new(), bytes: 0, count: 0, came: None, output: &mut *self.output, written: Ok(()) };
+            let mut lines = Lines { id, set, rows: Vec::new(), bytes: 0, count: 0, came: None, open: Vec::new(), output: &mut *self.output, written: Ok(()) };
             let called = self.execution.call(self.session.as_mut(), parameters, &mut lines);
             lines.flush();
             let Lines { count: rows, written, .. } = lines;
@@ -216,6 +216,8 @@ struct Lines<'a> {
     count: u64,
     /// How many came, where that is not as expected.
     came: Option<u64>,
+    /// The lists that are not over, the innermost last, each with its rows so far.
+    open: Vec<Vec<Json>>,
     output: &'a mut dyn Write,
     /// The first failure to write; nothing is written after it.
     written: std::io::Result<()>,
@@ -232,6 +234,19 @@ impl Lines<'_> {
     }
 }
 
+impl Lines<'_> {
+    /// The next value of the innermost row.
+    fn put(&mut self, value: Json) {
+        let row = match self.open.last_mut() {
+            Some(list) => list.last_mut().and_then(Json::as_array_mut),
+            None => self.rows.last_mut(),
+        };
+        if let Some(row) = row {
+            row.push(value);
+        }
+    }
+}
+
 impl Consumer for Lines<'_> {
     fn row(&mut self) {
         if self.rows.len() >= ROWS_PER_LINE || self.bytes >= BYTES_PER_LINE {
@@ -243,9 +258,23 @@ impl Consumer for Lines<'_> {
 
     fn value(&mut self, value: ValueRef<'_>) {
         self.bytes += value.size();
-        if let Some(row) = self.rows.last_mut() {
-            row.push(value_to_json(value));
+        self.put(value_to_json(value));
+    }
+
+    fn list(&mut self) {
+        self.open.push(Vec::new());
+    }
+
+    fn item(&mut self) {
+        self.bytes += 2;
+        if let Some(list) = self.open.last_mut() {
+            list.push(Json::Array(Vec::new()));
         }
+    }
+
+    fn end(&mut self) {
+        let rows = self.open.pop().unwrap_or_default();
+        self.put(Json::Array(rows));
     }
 
     fn came(&mut self, rows: u64) {

@@ -26,9 +26,14 @@ impl<'a> Evaluation<'a> {
         values.extend(need.sources.iter().enumerate().filter_map(|(at, source)| Some((at, source.filter.clone()?))));
         for (at, aggregate) in need.aggregates.iter().enumerate() {
             values.extend(aggregate.fold.of.clone().map(|of| (aggregate.over, of)));
+            values.extend(aggregate.fold.order.iter().map(|by| (aggregate.over, by.value.clone())));
             // Also those that a case or `coalesce` would not come to.
             let ones = self.ones_before_many(aggregate.at, aggregate.over);
             values.extend(ones.into_iter().map(|one| (one, Node::Leaf(Leaf::Aggregate(at)).into())));
+        }
+        for list in &need.lists {
+            let given = list.give.iter().map(|given| &given.value);
+            values.extend(given.chain(list.order.iter().map(|by| &by.value)).map(|value| (list.over, value.clone())));
         }
         let mut below = Vec::new();
         values.iter().for_each(|(source, value)| self.parts_below(*source, value, &mut below));
@@ -57,7 +62,7 @@ impl<'a> Evaluation<'a> {
         let ways = value.leaves().into_iter().filter_map(|leaf| match leaf {
             Leaf::Column { source, .. } => Some(way_down(*source)),
             Leaf::Aggregate(at) => Some(way_down(self.need.aggregates[*at].at)),
-            Leaf::Parameter(_) | Leaf::Key(_) | Leaf::Total(_) => None,
+            Leaf::Parameter(_) | Leaf::Key(_) | Leaf::Total(_) | Leaf::List(_) => None,
         });
         let common =
             ways.reduce(|one, other| one.into_iter().zip(other).take_while(|(one, other)| one == other).map(|(one, _)| one).collect());
@@ -114,7 +119,8 @@ impl<'a> Evaluation<'a> {
         let aggregate = &self.need.aggregates[*at];
         let filters =
             self.need.way(aggregate.at, aggregate.over).into_iter().filter_map(|source| self.need.sources[source].filter.as_ref());
-        aggregate.fold.of.iter().chain(filters).any(|part| self.any_part(part, is_it))
+        let order = aggregate.fold.order.iter().map(|by| &by.value);
+        aggregate.fold.of.iter().chain(order).chain(filters).any(|part| self.any_part(part, is_it))
     }
 
     fn can_overflow(&self, value: &Expr<Leaf>) -> bool {

@@ -50,7 +50,8 @@ impl Accumulator {
         }
         self.count += 1;
         match self.function {
-            Aggregate::Count | Aggregate::Exists => {}
+            // The first row is found before its value is asked.
+            Aggregate::Count | Aggregate::Exists | Aggregate::First => {}
             Aggregate::Sum | Aggregate::Avg => self.add(value),
             Aggregate::Min | Aggregate::Max => {
                 let wanted = if self.function == Aggregate::Min { Ordering::Less } else { Ordering::Greater };
@@ -96,7 +97,7 @@ impl Accumulator {
             }
             Aggregate::Sum => Value::Decimal(self.exact.into(), self.scale),
             Aggregate::Avg => Value::Real(self.total() / self.count as f64),
-            Aggregate::Min | Aggregate::Max => self.extreme.unwrap_or(Value::Null),
+            Aggregate::Min | Aggregate::Max | Aggregate::First => self.extreme.unwrap_or(Value::Null),
         }
     }
 }

@@ -35,6 +35,11 @@ impl Store for Plain {
         number(self.entities.len() - 1)
     }
 
+    fn push_values(&mut self, values: &mut Vec<Value>, from: usize) -> u32 {
+        self.entities.push(Entity { cells: values.drain(from..).collect(), slots: vec![Slot::Unknown; self.slot_width].into() });
+        number(self.entities.len() - 1)
+    }
+
     fn built(&self) -> u64 {
         self.entities.len() as u64
     }
@@ -76,6 +81,12 @@ impl Store for Managed {
             self.identity.insert(key, at);
         }
         at
+    }
+
+    fn push_values(&mut self, values: &mut Vec<Value>, from: usize) -> u32 {
+        let row: Vec<Value> = values.drain(from..).collect();
+        let row: Vec<ValueRef<'_>> = row.iter().map(Value::as_ref).collect();
+        self.push(&row)
     }
 
     fn built(&self) -> u64 {

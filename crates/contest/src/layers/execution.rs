@@ -9,6 +9,7 @@ use super::entity::{Managed, Plain};
 use super::graph::{Call, Graph, Prepared, Ready, bound, in_order};
 use super::group::OfGroup;
 use super::map::Maps;
+use super::nested;
 use super::record::Records;
 use super::store::Store;
 use crate::answer::Answer;
@@ -26,6 +27,12 @@ pub trait Consumer {
     fn row(&mut self);
     /// The next value of the row.
     fn value(&mut self, value: ValueRef<'_>);
+    /// The next value of the row is a list: its rows follow, each with its values, up to [`Consumer::end`].
+    fn list(&mut self);
+    /// A row of a list begins.
+    fn item(&mut self);
+    /// The list is over.
+    fn end(&mut self);
     /// So many rows came, which is not how many are expected: that is the answer, and what was taken in this call is void.
     fn came(&mut self, rows: u64);
 }
@@ -78,6 +85,19 @@ impl Consumer for Touch {
         self.mixed = self.mixed.rotate_left(5) ^ bits;
     }
 
+    fn list(&mut self) {
+        self.mixed = self.mixed.rotate_left(7);
+    }
+
+    #[inline]
+    fn item(&mut self) {
+        self.mixed = self.mixed.wrapping_add(1);
+    }
+
+    fn end(&mut self) {
+        self.mixed = self.mixed.rotate_left(3);
+    }
+
     fn came(&mut self, rows: u64) {
         self.mixed ^= rows;
         self.rows = self.before;
@@ -95,6 +115,17 @@ fn ends(bytes: &[u8]) -> u64 {
 pub struct Collect {
     /// The answer so far.
     pub answer: Answer,
+    /// The lists that are not over, the innermost last, each with its rows so far.
+    open: Vec<Vec<Vec<Value>>>,
+}
+
+impl Collect {
+    fn put(&mut self, value: Value) {
+        let rows = self.open.last_mut().unwrap_or(&mut self.answer.rows);
+        if let Some(row) = rows.last_mut() {
+            row.push(value);
+        }
+    }
 }
 
 impl Consumer for Collect {
@@ -104,9 +135,22 @@ impl Consumer for Collect {
     }
 
     fn value(&mut self, value: ValueRef<'_>) {
-        if let Some(row) = self.answer.rows.last_mut() {
-            row.push(value.to_value());
+        self.put(value.to_value());
+    }
+
+    fn list(&mut self) {
+        self.open.push(Vec::new());
+    }
+
+    fn item(&mut self) {
+        if let Some(list) = self.open.last_mut() {
+            list.push(Vec::new());
         }
+    }
+
+    fn end(&mut self) {
+        let rows = self.open.pop().unwrap_or_default();
+        self.put(Value::List(rows.into_iter().map(|row| Value::List(row.into())).collect()));
     }
 
     fn came(&mut self, rows: u64) {
@@ -226,7 +270,7 @@ impl Scope<AppLeaf> for InPlace<'_> {
         Ok(match leaf {
             AppLeaf::Column { column, .. } => self.row.get(*column).map_or(Value::Null, |value| value.to_value()),
             AppLeaf::Parameter(at) => self.parameters.get(*at).cloned().unwrap_or(Value::Null),
-            AppLeaf::Aggregate(_) | AppLeaf::Key(_) | AppLeaf::Total(_) => Value::Null,
+            AppLeaf::Aggregate(_) | AppLeaf::Key(_) | AppLeaf::Total(_) | AppLeaf::List(_) => Value::Null,
         })
     }
 
@@ -237,10 +281,12 @@ impl Scope<AppLeaf> for InPlace<'_> {
 
 /// Values used in place: one statement, nothing kept.
 fn raw<C: Consumer>(plan: &Plan, call: &mut Call<'_>, root: &Ready, binds: &[ValueRef<'_>], consumer: &mut C) -> Result<u64, EngineError> {
+    let takes = &plan.nodes[0].takes;
+    let place = |column: usize| takes.get(column).copied().unwrap_or(column);
     let places: Option<Vec<usize>> = plan
         .give
         .iter()
-        .map(|value| if let Some(AppLeaf::Column { column, .. }) = value.as_leaf() { Some(*column) } else { None })
+        .map(|value| if let Some(AppLeaf::Column { column, .. }) = value.as_leaf() { Some(place(*column)) } else { None })
         .collect();
     // Most often the columns are just those given, in their order.
     let in_order = plan.open_columns || places.as_ref().is_some_and(|places| places.iter().copied().eq(0..plan.root.columns.len()));
@@ -255,8 +301,16 @@ fn raw<C: Consumer>(plan: &Plan, call: &mut Call<'_>, root: &Ready, binds: &[Val
             places.iter().for_each(|&place| consumer.value(row[place]));
         } else {
             for value in &plan.give {
-                match value.value(&mut InPlace { row, parameters }) {
-                    Ok(value) => consumer.value(value.as_ref()),
+                let given = match value.as_leaf() {
+                    Some(AppLeaf::List(list)) => nested::hand(plan, *list, row[plan.nodes[plan.lists[*list].over].offset], consumer),
+                    Some(AppLeaf::Column { column, .. }) => {
+                        consumer.value(row[place(*column)]);
+                        Ok(())
+                    }
+                    _ => value.value(&mut InPlace { row, parameters }).map(|value| consumer.value(value.as_ref())),
+                };
+                match given {
+                    Ok(()) => {}
                     Err(error) => {
                         failed = Some(error);
                         return Flow::Stop;
@@ -292,9 +346,7 @@ fn kept<S: Store, C: Consumer>(
         graph.load_batches(call, &roots, false)?;
         for &row in &roots {
             consumer.row();
-            for value in &plan.give {
-                graph.with_value(call, 0, row, value, |value| consumer.value(value))?;
-            }
+            graph.give(call, 0, row, &plan.give, consumer)?;
         }
     } else {
         consumer.came(roots.len() as u64);

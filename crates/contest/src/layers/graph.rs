@@ -6,14 +6,16 @@ use kampf_schema::expr::{Expr, Scope};
 use kampf_schema::{HopKind, Span, Value, ValueRef};
 
 use super::aggregate::Accumulator;
+use super::execution::Consumer;
 use super::group::{GroupRow, Groups};
-use super::repeats::Repeats;
+use super::nested;
+use super::repeats::{Repeats, is_member};
 use super::store::{Slot, Store};
 use crate::dialect::Dialect;
 use crate::engine::{EngineError, Flow, Session, StatementId};
 use crate::key::Key;
-use crate::need::OrderBy;
-use crate::plan::{AppLeaf, Link, Plan, Reach, RelationStatement};
+use crate::need::{Aggregate, OrderBy};
+use crate::plan::{AppFold, AppLeaf, Link, Plan, PlanNode, Reach, RelationStatement};
 use crate::sql::Bind;
 
 /// Statements of the nodes, prepared when first sent.
@@ -100,11 +102,10 @@ impl<'p, S: Store> Graph<'p, S> {
     /// Fetches the root rows, with a joined plan all rows, and gives the roots in order.
     pub(super) fn fetch(&mut self, session: &mut dyn Session, root: StatementId, binds: &[ValueRef<'_>]) -> Result<Vec<u32>, EngineError> {
         let mut roots = Vec::new();
-        if self.is_reached(Reach::Joined) {
-            let mut repeats = Repeats::new(self.plan);
+        if self.brings_others(0) {
             let (plan, stores) = (self.plan, &mut self.stores);
-            session.run(root, binds, &mut |row: &[ValueRef<'_>]| {
-                repeats.row(plan, stores, row, &mut roots);
+            run_statement(plan, stores, 0, session, root, binds, None, &mut |root, _| {
+                roots.push(root);
                 Flow::More
             })?;
             return Ok(roots);
@@ -115,6 +116,18 @@ impl<'p, S: Store> Graph<'p, S> {
             Flow::More
         })?;
         Ok(roots)
+    }
+
+    /// Whether the rows of a node's statement hold more than the node's own columns.
+    fn brings_others(&self, node: usize) -> bool {
+        let others = self.plan.nodes.iter().enumerate().any(|(at, other)| at != node && other.with == node);
+        others || !self.plan.nodes[node].takes.is_empty() || self.plan.nodes[node].statement.is_some() && self.has_keys_behind(node)
+    }
+
+    /// Whether the key that a row belongs to stands behind the node's own columns.
+    fn has_keys_behind(&self, node: usize) -> bool {
+        let width = self.plan.layouts[self.plan.nodes[node].layout].columns.len();
+        self.plan.nodes[node].link.as_ref().is_some_and(|link| link.to.iter().any(|&place| place >= width))
     }
 
     fn is_reached(&self, reach: Reach) -> bool {
@@ -182,18 +195,29 @@ impl<'p, S: Store> Graph<'p, S> {
             }
             entry.push(parent);
         }
+        let brings_others = self.brings_others(node);
+        let mut repeats = brings_others.then(|| Repeats::new(self.plan, node));
         for list in keys.chunks(statement.most_keys().saturating_mul(width)) {
             let ready = prepare(call, node, statement, list.len() / width)?;
             let binds = bound(&ready.binds, call.parameters, list);
             let mut found: Vec<(u32, Key)> = Vec::new();
-            let store = &mut self.stores[self.plan.nodes[node].layout];
-            call.session.run(ready.id, &binds, &mut |row: &[ValueRef<'_>]| {
-                let at = store.push(row);
-                if let Some(key) = Key::of(link.to.iter().map(|&column| row[column])) {
-                    found.push((at, key));
-                }
-                Flow::More
-            })?;
+            if brings_others {
+                run_statement(self.plan, &mut self.stores, node, call.session, ready.id, &binds, repeats.as_mut(), &mut |at, row| {
+                    if let Some(key) = Key::of(link.to.iter().map(|&column| row[column])) {
+                        found.push((at, key));
+                    }
+                    Flow::More
+                })?;
+            } else {
+                let store = &mut self.stores[self.plan.nodes[node].layout];
+                call.session.run(ready.id, &binds, &mut |row: &[ValueRef<'_>]| {
+                    let at = store.push(row);
+                    if let Some(key) = Key::of(link.to.iter().map(|&column| row[column])) {
+                        found.push((at, key));
+                    }
+                    Flow::More
+                })?;
+            }
             for (row, key) in found {
                 for &parent in waiting.get(&key).into_iter().flatten() {
                     attach(self.store_mut(link.parent).slot_mut(parent, link.slot), link, row);
@@ -220,9 +244,13 @@ impl<'p, S: Store> Graph<'p, S> {
         if *self.store(link.parent).slot(parent, link.slot) != Slot::Unknown {
             return Ok(());
         }
+        if link.reach == Reach::Batched {
+            // A row that came later than the batch.
+            return self.load_batch(call, node, &[parent]);
+        }
         let statement = self.plan.nodes[node].statement.as_ref().filter(|_| link.reach == Reach::Lazy);
         let Some(statement) = statement else {
-            // Batched and joined rows are all there by now.
+            // Joined rows are all there by now.
             *self.store_mut(link.parent).slot_mut(parent, link.slot) = nothing(link);
             return Ok(());
         };
@@ -250,13 +278,22 @@ impl<'p, S: Store> Graph<'p, S> {
                             &several
                         }
                     };
-                    let store = &mut self.stores[self.plan.nodes[node].layout];
-                    call.session.run(ready.id, binds, &mut |row: &[ValueRef<'_>]| {
-                        let at = store.push(row);
-                        attach(&mut slot, link, at);
-                        // A reference leads to a unique key: there is no second row to ask for.
-                        if link.kind == HopKind::One { Flow::Stop } else { Flow::More }
-                    })?;
+                    // A reference leads to a unique key: there is no second row to ask for.
+                    let flow = if link.kind == HopKind::One { Flow::Stop } else { Flow::More };
+                    if self.plan.nodes.len() > 2 && self.brings_others(node) {
+                        let flow = if self.plan.nodes.iter().enumerate().any(|(at, other)| at != node && other.with == node) { Flow::More } else { flow };
+                        run_statement(self.plan, &mut self.stores, node, call.session, ready.id, binds, None, &mut |at, _| {
+                            attach(&mut slot, link, at);
+                            flow
+                        })?;
+                    } else {
+                        let store = &mut self.stores[self.plan.nodes[node].layout];
+                        call.session.run(ready.id, binds, &mut |row: &[ValueRef<'_>]| {
+                            let at = store.push(row);
+                            attach(&mut slot, link, at);
+                            flow
+                        })?;
+                    }
                 }
             }
         }
@@ -345,8 +382,8 @@ impl<'p, S: Store> Graph<'p, S> {
             }),
             AppLeaf::Aggregate(place) => Ok(use_it(self.aggregate(call, at, row, *place)?.as_ref())),
             AppLeaf::Parameter(place) => Ok(use_it(call.parameters.get(*place).map_or(ValueRef::Null, Value::as_ref))),
-            // Only groups have those.
-            AppLeaf::Key(_) | AppLeaf::Total(_) => Ok(use_it(ValueRef::Null)),
+            // Only groups have those, and lists are given by themselves.
+            AppLeaf::Key(_) | AppLeaf::Total(_) | AppLeaf::List(_) => Ok(use_it(ValueRef::Null)),
         }
     }
 
@@ -354,6 +391,9 @@ impl<'p, S: Store> Graph<'p, S> {
     fn aggregate(&mut self, call: &mut Call<'_>, at: usize, row: u32, place: usize) -> Result<Value, EngineError> {
         let aggregate = &self.plan.aggregates[place];
         self.gather(call, at, row, aggregate.over)?;
+        if aggregate.fold.function == Aggregate::First {
+            return self.first(call, &aggregate.fold, aggregate.over);
+        }
         let mut accumulator = Accumulator::of(&aggregate.fold);
         let own = |of: &Expr<AppLeaf>| match of.as_leaf() {
             Some(AppLeaf::Column { node, column }) if *node == aggregate.over => Some(*column),
@@ -380,6 +420,67 @@ impl<'p, S: Store> Graph<'p, S> {
         Ok(accumulator.finish())
     }
 
+    /// The value of the first of the gathered rows in an order.
+    fn first(&mut self, call: &mut Call<'_>, fold: &AppFold, over: usize) -> Result<Value, EngineError> {
+        let rows = std::mem::take(&mut self.leaves);
+        let mut first: Option<(Vec<Value>, u32)> = None;
+        for &row in &rows {
+            let keys = self.keys(call, over, row, &fold.order)?;
+            if first.as_ref().is_none_or(|(known, _)| in_order(&keys, known, &fold.order).is_lt()) {
+                first = Some((keys, row));
+            }
+        }
+        self.leaves = rows;
+        match (first, &fold.of) {
+            (Some((_, row)), Some(of)) => self.with_value(call, over, row, of, |value| value.to_value()),
+            _ => Ok(Value::Null),
+        }
+    }
+
+    fn keys(&mut self, call: &mut Call<'_>, node: usize, row: u32, order: &[OrderBy<AppLeaf>]) -> Result<Vec<Value>, EngineError> {
+        let mut keys = Vec::with_capacity(order.len());
+        for by in order {
+            keys.push(self.with_value(call, node, row, &by.value, |value| value.to_value())?);
+        }
+        Ok(keys)
+    }
+
+    /// Hands what is given of a row on, its lists row by row.
+    pub(super) fn give<C: Consumer>(
+        &mut self,
+        call: &mut Call<'_>,
+        node: usize,
+        row: u32,
+        give: &[Expr<AppLeaf>],
+        consumer: &mut C,
+    ) -> Result<(), EngineError> {
+        for value in give {
+            match value.as_leaf() {
+                Some(AppLeaf::List(list)) => self.list(call, node, row, *list, consumer)?,
+                _ => self.with_value(call, node, row, value, |value| consumer.value(value))?,
+            }
+        }
+        Ok(())
+    }
+
+    fn list<C: Consumer>(&mut self, call: &mut Call<'_>, at: usize, row: u32, list: usize, consumer: &mut C) -> Result<(), EngineError> {
+        let list = &self.plan.lists[list];
+        self.gather(call, at, row, list.over)?;
+        let mut rows = std::mem::take(&mut self.leaves);
+        if !list.order.is_empty() {
+            self.sort_at(call, list.over, &mut rows, &list.order)?;
+        }
+        let most = list.limit.map_or(usize::MAX, |limit| usize::try_from(limit).unwrap_or(usize::MAX));
+        consumer.list();
+        for &row in rows.iter().take(most) {
+            consumer.item();
+            self.give(call, list.over, row, &list.give, consumer)?;
+        }
+        consumer.end();
+        self.leaves = rows;
+        Ok(())
+    }
+
     /// Filters, sorts and cuts in the application.
     pub(super) fn select(&mut self, call: &mut Call<'_>, roots: &mut Vec<u32>) -> Result<(), EngineError> {
         let plan = self.plan;
@@ -396,7 +497,7 @@ impl<'p, S: Store> Graph<'p, S> {
             return Ok(());
         }
         if !plan.order.is_empty() {
-            self.sort(call, roots, &plan.order)?;
+            self.sort_at(call, 0, roots, &plan.order)?;
         }
         if let Some(limit) = plan.limit {
             roots.truncate(usize::try_from(limit).unwrap_or(usize::MAX));
@@ -408,17 +509,14 @@ impl<'p, S: Store> Graph<'p, S> {
         Ok(filter.truth(&mut Here { graph: self, call, node, row })? == Some(true))
     }
 
-    fn sort(&mut self, call: &mut Call<'_>, roots: &mut Vec<u32>, order: &[OrderBy<AppLeaf>]) -> Result<(), EngineError> {
-        let mut keyed: Vec<(Vec<Value>, u32)> = Vec::with_capacity(roots.len());
-        for &root in roots.iter() {
-            let mut key = Vec::with_capacity(order.len());
-            for by in order {
-                key.push(self.with_value(call, 0, root, &by.value, |value| value.to_value())?);
-            }
-            keyed.push((key, root));
+    fn sort_at(&mut self, call: &mut Call<'_>, node: usize, rows: &mut Vec<u32>, order: &[OrderBy<AppLeaf>]) -> Result<(), EngineError> {
+        let mut keyed: Vec<(Vec<Value>, u32)> = Vec::with_capacity(rows.len());
+        for &row in rows.iter() {
+            keyed.push((self.keys(call, node, row, order)?, row));
         }
         keyed.sort_by(|(left, _), (right, _)| in_order(left, right, order));
-        *roots = keyed.into_iter().map(|(_, root)| root).collect();
+        rows.clear();
+        rows.extend(keyed.into_iter().map(|(_, row)| row));
         Ok(())
     }
 
@@ -441,6 +539,59 @@ impl<'p, S: Store> Graph<'p, S> {
         }
         Ok(groups.finish())
     }
+}
+
+/// Runs the statement of a node whose rows hold more than its own columns: joined rows, JSON texts, keys. Each of the node's rows is
+/// handed on once.
+#[expect(clippy::too_many_arguments, reason = "parts of a graph and of a call that are borrowed one by one")]
+fn run_statement<S: Store>(
+    plan: &Plan,
+    stores: &mut [S],
+    node: usize,
+    session: &mut dyn Session,
+    statement: StatementId,
+    binds: &[ValueRef<'_>],
+    repeats: Option<&mut Repeats>,
+    each: &mut dyn FnMut(u32, &[ValueRef<'_>]) -> Flow,
+) -> Result<(), EngineError> {
+    let joined = (0..plan.nodes.len()).any(|at| at != node && is_member(plan, node, at));
+    let mut own = None;
+    let mut repeats = repeats.filter(|_| joined);
+    if joined && repeats.is_none() {
+        repeats = Some(own.insert(Repeats::new(plan, node)));
+    }
+    let mut failed = None;
+    session.run(statement, binds, &mut |row: &[ValueRef<'_>]| {
+        let kept = match &mut repeats {
+            Some(repeats) => repeats.row(plan, stores, row),
+            None => keep_row(plan, stores, node, row).map(|row| (row, true)),
+        };
+        match kept {
+            Ok((at, true)) => each(at, row),
+            Ok((_, false)) => Flow::More,
+            Err(error) => {
+                failed = Some(error);
+                Flow::Stop
+            }
+        }
+    })?;
+    failed.map_or(Ok(()), Err)
+}
+
+/// Keeps the row of a node, which begins with its first column, and the rows of the lists in its JSON texts.
+pub(super) fn keep_row<S: Store>(plan: &Plan, stores: &mut [S], node: usize, part: &[ValueRef<'_>]) -> Result<u32, EngineError> {
+    let PlanNode { layout, takes, .. } = &plan.nodes[node];
+    let row = if takes.is_empty() {
+        stores[*layout].push(&part[..plan.layouts[*layout].columns.len()])
+    } else {
+        stores[*layout].push(&takes.iter().map(|&place| part[place]).collect::<Vec<_>>())
+    };
+    for (child, nested) in plan.nodes.iter().enumerate() {
+        let Some(link) = nested.link.as_ref().filter(|link| link.reach == Reach::Nested && link.parent == node) else { continue };
+        let rows = nested::keep(plan, stores, child, part[nested.offset])?;
+        *stores[*layout].slot_mut(row, link.slot) = Slot::Many(rows);
+    }
+    Ok(row)
 }
 
 /// The order of two rows by their keys.

@@ -69,7 +69,7 @@ impl Scope<AppLeaf> for OfGroup<'_> {
             AppLeaf::Key(at) => self.row.keys.get(*at),
             AppLeaf::Total(at) => self.row.totals.get(*at),
             AppLeaf::Parameter(at) => self.parameters.get(*at),
-            AppLeaf::Column { .. } | AppLeaf::Aggregate(_) => None,
+            AppLeaf::Column { .. } | AppLeaf::Aggregate(_) | AppLeaf::List(_) => None,
         };
         Ok(known.cloned().unwrap_or(Value::Null))
     }

@@ -27,6 +27,12 @@ impl Store for Maps {
         number(self.rows.len() - 1)
     }
 
+    fn push_values(&mut self, values: &mut Vec<Value>, from: usize) -> u32 {
+        self.rows.push(self.names.iter().cloned().zip(values.drain(from..)).collect());
+        self.slots.resize(self.slots.len() + self.slot_width, Slot::Unknown);
+        number(self.rows.len() - 1)
+    }
+
     fn built(&self) -> u64 {
         self.rows.len() as u64
     }

@@ -11,6 +11,7 @@ mod execution;
 mod graph;
 mod group;
 mod map;
+mod nested;
 mod record;
 mod repeats;
 mod store;

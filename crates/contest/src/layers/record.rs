@@ -25,6 +25,13 @@ impl Store for Records {
         self.rows - 1
     }
 
+    fn push_values(&mut self, values: &mut Vec<Value>, from: usize) -> u32 {
+        self.cells.extend(values.drain(from..));
+        self.slots.resize(self.slots.len() + self.slot_width, Slot::Unknown);
+        self.rows += 1;
+        self.rows - 1
+    }
+
     fn built(&self) -> u64 {
         u64::from(self.rows)
     }

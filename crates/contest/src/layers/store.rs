@@ -1,6 +1,6 @@
 //! Where the rows of a table are kept during a call.
 
-use kampf_schema::ValueRef;
+use kampf_schema::{Value, ValueRef};
 
 use crate::key::Key;
 use crate::plan::Layout;
@@ -24,6 +24,9 @@ pub(super) trait Store {
 
     /// Keeps a row, in the layout's order, and gives its number; where the form knows rows by identity, the number it had before.
     fn push(&mut self, row: &[ValueRef<'_>]) -> u32;
+
+    /// Keeps a row that is made of the last values of several, from a place on, and takes them away.
+    fn push_values(&mut self, values: &mut Vec<Value>, from: usize) -> u32;
 
     /// How many objects were built.
     fn built(&self) -> u64;

@@ -1,22 +1,23 @@
-//! Root statements whose rows carry values: what is selected, how it is called, and the statement around it.
+//! Rows that carry values: what is selected, how it is called, and the root's statement around it.
 
 use kampf_schema::expr::{Expr, Node};
 use kampf_schema::{ColumnId, HopKind};
 
+use super::forms::Forms;
 use super::frame::{Frame, Ground, ToOne};
 use super::split::unsaid;
 use super::{Split, Ways, has_aggregate};
 use crate::choice::{Columns, Filters, Hydration, Loading};
 use crate::need::{Leaf, Need};
 use crate::plan::{Body, Plan};
-use crate::statement::{Condition, OnlyIf, Select, Selected, SortKey, Term};
+use crate::statement::{Condition, OnlyIf, Selected, SortKey, Term};
 
 /// One value that is selected.
 pub(super) struct Listed {
     pub(super) value: Expr<Leaf>,
     pub(super) name: String,
     /// Whether the name was given by us or the user, and differs from what the column would be called anyway.
-    named: bool,
+    pub(super) named: bool,
 }
 
 impl Listed {
@@ -26,10 +27,40 @@ impl Listed {
     }
 }
 
-/// What is selected of each root row: all columns of the root (joined: of every table to one) or only what is given, then what else
-/// the application needs.
-pub(super) fn listed(ground: Ground<'_>, ways: Ways, split: &Split) -> Vec<Listed> {
+/// What is asked of each row at a source.
+pub(super) struct Level<'n> {
+    pub(super) source: usize,
+    /// What is given, or groups are made of, with what it is called.
+    pub(super) wanted: Vec<(&'n Expr<Leaf>, &'n str)>,
+    /// What the application filters and sorts by.
+    pub(super) selecting: Vec<&'n Expr<Leaf>>,
+    /// Whether rows to many come as rows, so that those to one do, too.
+    pub(super) beside_rows: bool,
+}
+
+impl<'n> Level<'n> {
+    /// All that is asked.
+    pub(super) fn values(&self) -> impl Iterator<Item = &'n Expr<Leaf>> + use<'n, '_> {
+        self.wanted.iter().map(|(value, _)| *value).chain(self.selecting.iter().copied())
+    }
+
+    /// Whether what stands at a leaf comes with the row itself.
+    pub(super) fn is_value(&self, forms: Forms<'_>, leaf: &Leaf) -> bool {
+        match leaf {
+            Leaf::Column { source, .. } => *source == self.source || forms.joins_values(self.source, *source, self.beside_rows),
+            Leaf::Aggregate(at) => forms.is_computed(*at),
+            Leaf::List(_) => false,
+            Leaf::Parameter(_) | Leaf::Key(_) | Leaf::Total(_) => true,
+        }
+    }
+}
+
+/// What is selected of each row: all columns of its table (joined: of every table to one) or only what is given, then what else the
+/// application needs.
+pub(super) fn listed(forms: Forms<'_>, level: &Level<'_>) -> Vec<Listed> {
+    let Forms { ground, ways } = forms;
     let Ground { schema, need, .. } = ground;
+    let table = need.sources[level.source].table;
     let mut list: Vec<Listed> = Vec::new();
     let mut add = |value: &Expr<Leaf>, name: &str, named: bool| {
         if list.iter().any(|listed| listed.value == *value) {
@@ -44,18 +75,17 @@ pub(super) fn listed(ground: Ground<'_>, ways: Ways, split: &Split) -> Vec<Liste
         let named = named || unique != name;
         list.push(Listed { value: value.clone(), name: unique, named });
     };
-    let own = |column: ColumnId| -> Expr<Leaf> { Node::Leaf(Leaf::Column { source: 0, column }).into() };
+    let own = |column: ColumnId| -> Expr<Leaf> { Node::Leaf(Leaf::Column { source: level.source, column }).into() };
     let own_name = |value: &Expr<Leaf>| match value.as_leaf() {
-        Some(Leaf::Column { source: 0, column }) => Some(schema.table(need.root()).columns[*column].name.as_str()),
+        Some(Leaf::Column { source, column }) if *source == level.source => Some(schema.table(table).columns[*column].name.as_str()),
         _ => None,
     };
-    let (wanted, selecting) = split.app_values(need);
     if ways.columns == Columns::All {
-        for (column, model) in schema.table(need.root()).columns.iter().enumerate() {
+        for (column, model) in schema.table(table).columns.iter().enumerate() {
             add(&own(column), &model.name, false);
         }
         if ways.loading == Loading::Joined {
-            for source in to_one(need, wanted.iter().chain(&selecting)) {
+            for source in to_one(need, level.source, level.values().filter(|value| value.leaves().iter().all(|leaf| level.is_value(forms, leaf)))) {
                 let table = schema.table(need.sources[source].table);
                 for (column, model) in table.columns.iter().enumerate() {
                     add(&Node::Leaf(Leaf::Column { source, column }).into(), &format!("{}.{}", table.name, model.name), true);
@@ -63,27 +93,24 @@ pub(super) fn listed(ground: Ground<'_>, ways: Ways, split: &Split) -> Vec<Liste
             }
         }
     }
-    let called = |at: usize| match &need.group {
-        None => need.give[at].name.as_str(),
-        Some(group) => group.keys.get(at).map_or("part", |key| key.name.as_str()),
-    };
-    for (at, &value) in wanted.iter().enumerate() {
-        if is_made_by_statement(ground, ways, value) {
+    let is_there = |leaf: &Leaf| level.is_value(forms, leaf);
+    for &(value, called) in &level.wanted {
+        if is_made_by_statement(forms, level, value) {
             // A column asked for by its own name, in whatever letters, is called as the schema calls it.
-            let own = own_name(value).filter(|name| name.eq_ignore_ascii_case(called(at)));
-            add(value, own.unwrap_or(called(at)), own.is_none());
+            let own = own_name(value).filter(|name| name.eq_ignore_ascii_case(called));
+            add(value, own.unwrap_or(called), own.is_none());
         } else {
-            for leaf in value.leaves() {
+            for leaf in value.leaves().into_iter().filter(|leaf| is_there(leaf)) {
                 add_leaf(ground, leaf, "part", &own_name, &mut add);
             }
         }
     }
-    for leaf in selecting.into_iter().flat_map(Expr::leaves) {
+    for leaf in level.selecting.iter().flat_map(|value| value.leaves()).filter(|leaf| is_there(leaf)) {
         add_leaf(ground, leaf, "key", &own_name, &mut add);
     }
     // Rows that are only counted are told by one of their columns.
     if list.is_empty() {
-        let table = schema.table(need.root());
+        let table = schema.table(table);
         let column = table.primary_key.first().copied().unwrap_or(0);
         list.push(Listed::own(own(column), &table.columns[column].name));
     }
@@ -109,19 +136,24 @@ fn add_leaf<'n>(
 }
 
 /// Whether the root's statement makes a value as a whole. An entity's own columns are put together by the application.
-fn is_made_by_statement(ground: Ground<'_>, ways: Ways, value: &Expr<Leaf>) -> bool {
-    let is_own = |leaf: &&Leaf| matches!(leaf, Leaf::Column { source: 0, .. } | Leaf::Parameter(_));
-    let entity = matches!(ways.hydration, Hydration::Managed | Hydration::Plain);
+fn is_made_by_statement(forms: Forms<'_>, level: &Level<'_>, value: &Expr<Leaf>) -> bool {
+    let is_own = |leaf: &&Leaf| match leaf {
+        Leaf::Column { source, .. } => *source == level.source,
+        Leaf::Parameter(_) => true,
+        _ => false,
+    };
+    let entity = matches!(forms.ways.hydration, Hydration::Managed | Hydration::Plain);
     let from_entity = entity && value.as_leaf().is_none() && value.leaves().iter().all(is_own);
-    !from_entity && unsaid(ground, value).is_none()
+    let is_there = value.leaves().into_iter().all(|leaf| level.is_value(forms, leaf));
+    !from_entity && is_there && unsaid(forms.ground, value).is_none()
 }
 
 /// The sources to one that values come from, with those on the way.
-fn to_one<'n>(need: &Need, values: impl Iterator<Item = &'n &'n Expr<Leaf>>) -> Vec<usize> {
+fn to_one<'n>(need: &Need, from: usize, values: impl Iterator<Item = &'n Expr<Leaf>>) -> Vec<usize> {
     let mut sources = Vec::new();
     for leaf in values.flat_map(|value| value.leaves()) {
         if let Leaf::Column { source, .. } = leaf {
-            for at in need.way(0, *source) {
+            for at in need.way(from, *source) {
                 let is_one = need.sources[at].hop.as_ref().is_some_and(|hop| hop.kind == HopKind::One);
                 if is_one && !sources.contains(&at) {
                     sources.push(at);
@@ -132,28 +164,38 @@ fn to_one<'n>(need: &Need, values: impl Iterator<Item = &'n &'n Expr<Leaf>>) -> 
     sources
 }
 
-/// The statement for a list of values.
-pub(super) fn statement(ground: Ground<'_>, ways: Ways, split: &Split, list: &[Listed]) -> Select {
+/// Selects listed values of the rows at a source, which are at hand. `alone` says that nothing else is selected.
+pub(super) fn columns(frame: &mut Frame<'_>, forms: Forms<'_>, level: usize, list: &[Listed], besides: &[&Expr<Leaf>], alone: bool) -> Vec<Vec<Selected>> {
+    let values: Vec<&Expr<Leaf>> = list.iter().map(|listed| &listed.value).chain(besides.iter().copied()).collect();
+    let mut dependent = Vec::new();
+    for leaf in values.iter().flat_map(|value| value.leaves()) {
+        if let Leaf::Column { source, column } = leaf
+            && *source != level
+            && !dependent.contains(&(*source, *column))
+        {
+            dependent.push((*source, *column));
+        }
+    }
+    frame.compute(forms, level, &values, &dependent, alone);
+    let mut columns = Vec::new();
+    for listed in list {
+        let far = listed.value.leaves().into_iter().find_map(|leaf| match leaf {
+            Leaf::Column { source, .. } if *source != level => Some(forms.to_one(level, *source)),
+            _ => None,
+        });
+        let to_one = if far == Some(Loading::Computed) { ToOne::Nested } else { ToOne::Join };
+        columns.push(vec![Selected { value: frame.say(&listed.value, to_one), name: listed.named.then(|| listed.name.clone()) }]);
+    }
+    columns
+}
+
+/// The statement for a list of values of the root's rows; `alone` says that nothing else is selected.
+pub(super) fn statement<'a>(forms: Forms<'a>, split: &Split, list: &[Listed], alone: bool) -> Frame<'a> {
+    let Forms { ground, ways } = forms;
     let need = ground.need;
     let mut frame = Frame::new(ground, 0);
-    if ways.loading == Loading::Grouped {
-        let values: Vec<&Expr<Leaf>> = list.iter().map(|listed| &listed.value).chain(selection(need, split)).collect();
-        let mut dependent = Vec::new();
-        for leaf in values.iter().flat_map(|value| value.leaves()) {
-            if let Leaf::Column { source, column } = leaf
-                && *source != 0
-                && !dependent.contains(&(*source, *column))
-            {
-                dependent.push((*source, *column));
-            }
-        }
-        frame.group(&aggregates(&values), &dependent, true);
-    }
-    let to_one = if ways.loading == Loading::Computed { ToOne::Nested } else { ToOne::Join };
-    let columns = list
-        .iter()
-        .map(|listed| vec![Selected { value: frame.say(&listed.value, to_one), name: listed.named.then(|| listed.name.clone()) }]);
-    frame.select.columns = columns.collect();
+    let selection: Vec<&Expr<Leaf>> = selection(need, split).collect();
+    frame.select.columns = columns(&mut frame, forms, 0, list, &selection, alone);
     if split.order {
         for by in &need.order {
             let named = list.iter().find(|listed| listed.named && listed.value == by.value);
@@ -168,25 +210,12 @@ pub(super) fn statement(ground: Ground<'_>, ways: Ways, split: &Split, list: &[L
     if split.limit {
         frame.select.limit = need.most();
     }
-    frame.select
+    frame
 }
 
 fn selection<'n>(need: &'n Need, split: &'n Split) -> impl Iterator<Item = &'n Expr<Leaf>> {
     let filter = need.filter.iter().zip(&split.filter).filter(|(_, in_database)| **in_database).map(|(part, _)| &part.condition);
     filter.chain(need.order.iter().filter(|_| split.order).map(|by| &by.value))
-}
-
-/// The aggregates over related rows in some values, each once.
-fn aggregates(values: &[&Expr<Leaf>]) -> Vec<usize> {
-    let mut all = Vec::new();
-    for leaf in values.iter().flat_map(|value| value.leaves()) {
-        if let Leaf::Aggregate(at) = leaf
-            && !all.contains(at)
-        {
-            all.push(*at);
-        }
-    }
-    all
 }
 
 /// WHERE, and HAVING for parts with aggregates where the statement is grouped. Parts that may be left out come last, so that a join
@@ -223,10 +252,7 @@ pub(super) fn grouped(ground: Ground<'_>, ways: Ways, split: Split) -> Plan {
     let Ground { schema, need, .. } = ground;
     let mut frame = Frame::new(ground, 0);
     let keys = need.group.as_ref().map(|group| group.keys.as_slice()).unwrap_or_default();
-    if ways.loading == Loading::Grouped {
-        let per_row = need.per_row();
-        frame.group(&aggregates(&per_row), &[], false);
-    }
+    frame.compute(Forms { ground, ways }, 0, &need.per_row(), &[], false);
     let to_one = ToOne::Join;
     frame.keys = keys.iter().map(|key| frame.say(&key.value, to_one)).collect();
     let own_name = |value: &Expr<Leaf>| {
@@ -250,7 +276,7 @@ pub(super) fn grouped(ground: Ground<'_>, ways: Ways, split: Split) -> Plan {
     for by in &need.order {
         let given = need.give.iter().zip(&frame.select.columns).find(|(given, _)| given.value == by.value);
         let value = match given.and_then(|(given, column)| column[0].name.as_ref().map(|name| (given, name))) {
-            Some((given, name)) => Node::Leaf(Term::Output(name.clone(), given.kind)).into(),
+            Some((given, name)) => Node::Leaf(Term::Output(name.clone(), given.kind())).into(),
             None => frame.say(&by.value, to_one),
         };
         frame.select.order.push(SortKey { value, descending: by.descending, nullable: need.can_be_null(schema, &by.value) });

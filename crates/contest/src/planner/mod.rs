@@ -4,6 +4,7 @@
 //! statement. Lazy and batched loading bring rows; joined loading does where a row has many, or where rows become entities; grouped
 //! and computed loading bring values. What the engine cannot say comes as rows whatever the loading, and is done afterwards.
 
+mod forms;
 mod frame;
 mod list;
 mod rows;
@@ -16,9 +17,10 @@ use crate::choice::{Choices, Columns, Filters, Hydration, Loading, Work};
 use crate::dialect::Dialect;
 use crate::need::{Leaf, Need};
 use crate::plan::{LeftPart, LeftToApp, Plan};
+use forms::{Forms, aggregates_of};
 use frame::Ground;
 use rows::Rows;
-use split::{unsaid, unsaid_aggregate};
+use split::unsaid;
 
 /// The choices of a contender with those that do not apply filled in by what they come to.
 #[derive(Clone, Copy, Debug)]
@@ -82,16 +84,21 @@ impl Split {
         };
         let order_is_said = !database || note(LeftPart::Order, need.order.iter().find_map(|by| unsaid(ground, &by.value)));
         let inner = need.per_row().into_iter().any(has_aggregate);
-        let values = matches!(ways.loading, Loading::Grouped | Loading::Computed);
+        let forms = Forms { ground, ways };
+        let per_row = aggregates_of(need, 0, need.per_row());
+        let values = per_row.iter().all(|at| forms.is_computed(*at) || forms.why_rows(*at).is_some());
         let mut group = need.group.is_some() && whole && order_is_said && (!inner || values);
         if group {
             let given = need.give.iter().find_map(|given| unsaid(ground, &given.value));
             let per_row = need.per_row().into_iter().find_map(|value| unsaid(ground, value));
             group = note(LeftPart::Grouping, given.or(per_row));
-        } else if need.group.is_none() && values {
-            // Aggregates that are not said are loaded as rows.
+        } else if need.group.is_none() {
+            // What is not said is loaded as rows.
             for at in 0..need.aggregates.len() {
-                note(LeftPart::Aggregate(at), unsaid_aggregate(ground, at));
+                note(LeftPart::Aggregate(at), forms.why_rows(at));
+            }
+            for at in 0..need.lists.len() {
+                note(LeftPart::List(at), forms.why_rows_of_list(at));
             }
         }
         let order = database && need.group.is_none() && order_is_said;

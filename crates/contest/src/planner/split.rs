@@ -3,6 +3,7 @@
 use kampf_schema::LogicalType;
 use kampf_schema::expr::Expr;
 
+use super::forms::any_unsaid;
 use super::frame::Ground;
 use crate::need::{Fold, Leaf};
 use crate::sql::{Leaves, Sql, Unsaid, print};
@@ -17,6 +18,7 @@ impl Leaves<Leaf> for Asked<'_> {
             Leaf::Aggregate(at) => unsaid_aggregate(self.0, *at),
             Leaf::Key(at) => need.group.as_ref().and_then(|group| unsaid(self.0, &group.keys[*at].value)),
             Leaf::Total(at) => need.group.as_ref().and_then(|group| unsaid_fold(self.0, &group.totals[*at])),
+            Leaf::List(_) => Some("gives no list as a value".to_owned()),
             Leaf::Column { .. } | Leaf::Parameter(_) => None,
         };
         why.map_or_else(|| Ok(Sql::text("?")), Err)
@@ -41,15 +43,33 @@ pub(super) fn unsaid(ground: Ground<'_>, expr: &Expr<Leaf>) -> Option<Unsaid> {
 }
 
 fn unsaid_fold(ground: Ground<'_>, fold: &Fold) -> Option<Unsaid> {
-    fold.of.as_ref().and_then(|of| unsaid(ground, of))
+    any_unsaid(ground, fold.of.iter().chain(fold.order.iter().map(|by| &by.value)))
+}
+
+/// Why it cannot say which rows lie between two sources.
+fn unsaid_way(ground: Ground<'_>, from: usize, to: usize) -> Option<Unsaid> {
+    let filters = ground.need.way(from, to).into_iter().filter_map(|source| ground.need.sources[source].filter.as_ref());
+    any_unsaid(ground, filters.flat_map(Expr::conjuncts))
 }
 
 /// Why it cannot say an aggregate over related rows: for what is aggregated, or for which rows.
 pub(super) fn unsaid_aggregate(ground: Ground<'_>, at: usize) -> Option<Unsaid> {
     let aggregate = &ground.need.aggregates[at];
-    let way = ground.need.way(aggregate.at, aggregate.over);
-    let filters = way.into_iter().filter_map(|source| ground.need.sources[source].filter.as_ref());
-    unsaid_fold(ground, &aggregate.fold).or_else(|| filters.flat_map(Expr::conjuncts).find_map(|part| unsaid(ground, part)))
+    unsaid_fold(ground, &aggregate.fold).or_else(|| unsaid_way(ground, aggregate.at, aggregate.over))
+}
+
+/// Why it cannot say which rows a list has, and in which order.
+pub(super) fn unsaid_list(ground: Ground<'_>, at: usize) -> Option<Unsaid> {
+    let list = &ground.need.lists[at];
+    unsaid_way(ground, list.at, list.over).or_else(|| any_unsaid(ground, list.order.iter().map(|by| &by.value)))
+}
+
+/// Why it cannot say what is given of each row of a list, or of one in it.
+pub(super) fn unsaid_items(ground: Ground<'_>, at: usize) -> Option<Unsaid> {
+    ground.need.lists[at].give.iter().find_map(|given| match given.value.as_leaf() {
+        Some(Leaf::List(inner)) => unsaid_list(ground, *inner).or_else(|| unsaid_items(ground, *inner)),
+        _ => unsaid(ground, &given.value),
+    })
 }
 
 /// The parts of a source's condition that the application has to look at.

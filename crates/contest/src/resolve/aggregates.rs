@@ -1,7 +1,7 @@
 //! Aggregates: over related rows, and over the rows of a group.
 
 use kampf_schema::expr::{Expr, Mistake, Name, Written, WrittenAggregate};
-use kampf_schema::{HopKind, LogicalType, Span};
+use kampf_schema::{LogicalType, Span};
 
 use super::leaves::{AT_ROOT, Place, Resolver, Standing, at, is_many, joined};
 use crate::need::{Aggregate, AggregateOver, Fold, Leaf};
@@ -104,12 +104,8 @@ impl Resolver<'_> {
     }
 
     fn must_be_many(&self, over: usize, from: usize, named: &str, span: Span) -> Result<(), Mistake> {
-        let mut at = over;
-        while at != from {
-            if self.sources[at].hop.as_ref().is_some_and(|hop| hop.kind == HopKind::Many) {
-                return Ok(());
-            }
-            at = self.sources[at].parent;
+        if self.leads_to_many(over, from) {
+            return Ok(());
         }
         let many: Vec<&str> = self
             .relations
@@ -194,5 +190,5 @@ fn fold(function: Aggregate, written: &WrittenAggregate, of: Option<(Expr<Leaf>,
         }
         _ => {}
     }
-    Ok(Fold { function, distinct: written.distinct, of, kind: function.kind(kind) })
+    Ok(Fold { function, distinct: written.distinct, of, order: Vec::new(), kind: function.kind(kind) })
 }

@@ -4,7 +4,9 @@ use kampf_schema::expr::{self, Expr, Kinds, Mistake, Name, Node, Written, Writte
 use kampf_schema::{ColumnId, Hop, HopKind, LogicalType, NamedRelation, Relations, Schema, Span, TableId, did_you_mean};
 
 use super::unreadable;
-use crate::need::{Aggregate, AggregateOver, Fold, Given, Group, Leaf, OrderBy, Source};
+use super::related::no_value;
+use crate::need::{Aggregate, AggregateOver, Expect, Fold, Given, Group, Leaf, ListOver, Need, OrderBy, Parameter, Source};
+use crate::form::ListForm;
 
 /// What a need cannot say is written as SQL.
 pub(super) const OWN_SQL: &str = "or write it as SQL of your own, under [contest.….contender.…]";
@@ -22,6 +24,7 @@ pub(super) struct Resolver<'a> {
     pub(super) relations: &'a Relations,
     pub(super) sources: Vec<Source>,
     pub(super) aggregates: Vec<AggregateOver>,
+    pub(super) lists: Vec<ListOver>,
     /// What is given so far; its names may be sorted by.
     pub(super) given: Vec<Given>,
     pub(super) standing: Standing,
@@ -57,8 +60,9 @@ impl<'a> Resolver<'a> {
         Resolver {
             schema,
             relations,
-            sources: vec![Source { parent: 0, hop: None, table: root, name: schema.table(root).name.clone(), filter: None }],
+            sources: vec![Source { parent: 0, hop: None, table: root, name: schema.table(root).name.clone(), filter: None, fixed: None }],
             aggregates: Vec::new(),
+            lists: Vec::new(),
             given: Vec::new(),
             standing: Standing::Row,
             parameters,
@@ -95,6 +99,9 @@ impl<'a> Resolver<'a> {
             None if !self.given.is_empty() => mistake.hint("sort by a column, a path, an aggregate, or a name from `give`"),
             _ => mistake,
         })?;
+        if value.leaves().into_iter().any(|leaf| matches!(leaf, Leaf::List(_))) {
+            return Err(Mistake::new(read.key.span, "rows are not sorted by a list").hint("sort by an aggregate over its rows"));
+        }
         if value.leaves().is_empty() {
             return Err(Mistake::new(read.key.span, "this is the same for all rows").hint("sort by something of the row"));
         }
@@ -127,9 +134,11 @@ impl<'a> Resolver<'a> {
             Written::Aggregate(aggregate) => self.aggregate(aggregate, place),
             Written::Exists(source) => {
                 let over = self.source(source, place.source)?;
-                let fold = Fold { function: Aggregate::Exists, distinct: false, of: None, kind: LogicalType::Boolean };
+                let fold = Fold { function: Aggregate::Exists, distinct: false, of: None, order: Vec::new(), kind: LogicalType::Boolean };
                 Ok(at(self.over(AggregateOver { at: place.source, over, fold }), source.span))
             }
+            Written::Pick(pick) => self.pick(pick, place),
+            Written::List(list) => Err(no_value(list)),
             Written::If(parameter, _) => {
                 Err(Mistake::new(parameter.span, "`if(…)` stands only as a part that `and` joins, at the top of `where`")
                     .hint(format!("for a choice inside use `:{parameter} is null or …`")))
@@ -197,7 +206,7 @@ impl<'a> Resolver<'a> {
         let text = joined(names);
         let Some(column) = model.find(&last.text) else {
             if self.relations.get(table, &last.text).is_some() {
-                let hint = format!("give one of its columns, `{text}.…`, or `count({text})`");
+                let hint = format!("give one of its columns, `{text}.…`, its rows, `{text} {{ … }}`, or `count({text})`");
                 return Err(Mistake::new(last.span, format!("`{}` is a relation, not a value", last.text)).hint(hint));
             }
             let known = model.columns.iter().map(|column| column.name.as_str());
@@ -208,9 +217,54 @@ impl<'a> Resolver<'a> {
         if hops.iter().any(|step| step.hop.kind == HopKind::Many) {
             let span = names[0].span.join(last.span);
             return Err(Mistake::new(span, format!("`{text}` has many values for one row"))
-                .hint(format!("use an aggregate: `count`, `sum`, `avg`, `min` or `max`, like `max({text})`; {OWN_SQL}")));
+                .hint(self.of_many(names, &text)));
         }
         Ok((self.reach(place.source, &hops), column))
+    }
+
+    /// What to ask of many values: an aggregate, one of them, or all.
+    fn of_many(&self, names: &[Name], text: &str) -> String {
+        let Some((last, relations)) = names.split_last() else { return OWN_SQL.to_owned() };
+        let path = joined(relations);
+        format!("aggregate them, like `max({text})`, take one, like `last({path} order …).{last}`, or list them, `{path} {{ {last} }}`")
+    }
+
+    /// Whether the way to a source goes over a relation to many.
+    pub(super) fn leads_to_many(&self, over: usize, from: usize) -> bool {
+        let mut at = over;
+        while at != from && at != 0 {
+            if self.sources[at].hop.as_ref().is_some_and(|hop| hop.kind == HopKind::Many) {
+                return true;
+            }
+            at = self.sources[at].parent;
+        }
+        false
+    }
+
+    /// The form of a list.
+    pub(super) fn form_of(&self, list: usize) -> ListForm {
+        // What the form depends on is known by now.
+        let need = Need {
+            sources: self.sources.clone(),
+            aggregates: self.aggregates.clone(),
+            lists: Vec::new(),
+            give: Vec::new(),
+            filter: Vec::new(),
+            group: None,
+            distinct: false,
+            order: Vec::new(),
+            limit: None,
+            expect: Expect::Many,
+            parameters: self
+                .kinds
+                .iter()
+                .map(|known| {
+                    let (kind, is_list) = known.unwrap_or((LogicalType::Boolean, false));
+                    Parameter { name: String::new(), kind, is_list }
+                })
+                .collect(),
+        };
+        need.list_form(self.schema, &self.lists[list])
     }
 
     /// The source behind some steps, found or added.
@@ -219,7 +273,7 @@ impl<'a> Resolver<'a> {
         for Step { name, hop } in hops {
             let same = |known: &Source| known.parent == parent && known.hop.as_ref() == Some(hop) && known.filter.is_none();
             parent = self.sources.iter().position(same).unwrap_or_else(|| {
-                self.sources.push(Source { parent, hop: Some(hop.clone()), table: hop.to, name: name.clone(), filter: None });
+                self.sources.push(Source { parent, hop: Some(hop.clone()), table: hop.to, name: name.clone(), filter: None, fixed: None });
                 self.sources.len() - 1
             });
         }
@@ -236,7 +290,7 @@ impl<'a> Resolver<'a> {
         };
         let parent = self.reach(from, before);
         let (own, aggregates) = (self.sources.len(), self.aggregates.len());
-        self.sources.push(Source { parent, hop: Some(hop.clone()), table: hop.to, name: name.clone(), filter: None });
+        self.sources.push(Source { parent, hop: Some(hop.clone()), table: hop.to, name: name.clone(), filter: None, fixed: None });
         let condition = self.condition_at(filter, Place { source: own, ..AT_ROOT })?;
         self.sources[own].filter = Some(condition);
         // The same source may be there already, with the same behind it.
@@ -337,7 +391,8 @@ impl Kinds<Leaf> for Resolver<'_> {
             Leaf::Column { source, column } => self.schema.table(self.sources[*source].table).columns[*column].kind,
             Leaf::Aggregate(at) => self.aggregates[*at].fold.kind,
             Leaf::Parameter(at) => return self.kinds[*at].map(|(kind, _)| kind),
-            Leaf::Key(at) => return if let Standing::Group(group) = &self.standing { Some(group.keys[*at].kind) } else { None },
+            Leaf::Key(at) => return if let Standing::Group(group) = &self.standing { Some(group.keys[*at].kind()) } else { None },
+            Leaf::List(_) => return None,
             Leaf::Total(at) => return if let Standing::Group(group) = &self.standing { Some(group.totals[*at].kind) } else { None },
         })
     }

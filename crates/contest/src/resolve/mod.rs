@@ -3,6 +3,7 @@
 mod aggregates;
 mod leaves;
 mod order;
+mod related;
 
 use std::fmt;
 
@@ -10,7 +11,9 @@ use kampf_schema::expr::{self, Mistake};
 use kampf_schema::{LogicalType, Relations, Schema, Span, did_you_mean};
 
 use crate::need::{Expect, Given, Group, Need, Parameter, Part};
-use leaves::{OWN_SQL, Resolver, Standing};
+use crate::form::Form;
+use leaves::{AT_ROOT, OWN_SQL, Place, Resolver, Standing};
+use related::given_twice;
 
 /// The texts of a need, as a user writes them.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -164,10 +167,11 @@ pub fn resolve(schema: &Schema, relations: &Relations, text: &NeedText) -> Resul
         (std::mem::take(&mut resolver.given), group)
     };
     let parameters = parameters(&resolver, text)?;
-    let Resolver { sources, aggregates, .. } = resolver;
+    let Resolver { sources, aggregates, lists, .. } = resolver;
     let mut need = Need {
         sources,
         aggregates,
+        lists,
         give,
         filter,
         group,
@@ -197,17 +201,16 @@ fn key(resolver: &mut Resolver<'_>, text: &str, known: &[Given]) -> Result<Given
         return Err(Mistake::new(read.value.span, "groups by reals are not the same on every engine")
             .hint("group by a whole number, a text or a part of a date"));
     }
-    Ok(Given { name, value, kind })
+    Ok(Given { name, value, form: Form::Value(kind) })
 }
 
 fn give_one(resolver: &mut Resolver<'_>, give: &expr::Give, text: &str) -> Result<(), Mistake> {
-    let (value, kind) = resolver.value(&give.value)?;
-    let name = give.alias.as_ref().map_or_else(|| text.trim().to_owned(), |alias| alias.text.clone());
-    if resolver.given.iter().any(|given| given.name == name) {
-        let span = give.alias.as_ref().map_or(give.value.span, |alias| alias.span);
-        return Err(Mistake::new(span, format!("`{name}` is given twice")).hint("give one of them another name with `as`"));
+    let place = Place { of_group: matches!(resolver.standing, Standing::Group(_)), ..AT_ROOT };
+    let given = resolver.given(give, place, text)?;
+    if resolver.given.iter().any(|known| known.name == given.name) {
+        return Err(given_twice(&given.name, give));
     }
-    resolver.given.push(Given { name, value, kind });
+    resolver.given.push(given);
     Ok(())
 }
 
@@ -239,10 +242,12 @@ fn distinct(
         return Err((NeedPart::Give(0), mistake.hint("each group is a row already; leave `distinct` out")));
     }
     for (at, given) in given.iter().enumerate() {
-        if given.kind == LogicalType::Real {
-            let mistake = Mistake::new(given.value.span, "reals are not told apart alike by every engine");
-            return Err((NeedPart::Give(at), mistake.hint("leave it out, or leave `distinct` out")));
-        }
+        let what = match given.form {
+            Form::Value(LogicalType::Real) => "reals are not told apart alike by every engine",
+            Form::List(_) => "lists are not told apart",
+            Form::Value(_) => continue,
+        };
+        return Err((NeedPart::Give(at), Mistake::new(given.value.span, what).hint("leave it out, or leave `distinct` out")));
     }
     for (at, by) in order.iter_mut().enumerate() {
         match given.iter().position(|given| given.value == by.value) {

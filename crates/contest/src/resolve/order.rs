@@ -1,7 +1,7 @@
 //! Terms to sort by, and what makes an order total.
 
 use kampf_schema::expr::{Expr, Mistake, Node};
-use kampf_schema::{ColumnId, Schema, Span};
+use kampf_schema::{ColumnId, Schema, Span, Table};
 
 use crate::need::{Expect, Leaf, Need, OrderBy};
 
@@ -25,28 +25,33 @@ pub(super) fn make_total(schema: &Schema, need: &mut Need) -> Result<(), Mistake
         return Ok(());
     }
     let table = schema.table(need.root());
-    let own: Vec<ColumnId> = need
-        .order
-        .iter()
-        .filter_map(|by| match by.value.as_leaf() {
-            Some(Leaf::Column { source: 0, column }) => Some(*column),
-            _ => None,
-        })
-        .collect();
+    if !make_total_at(table, 0, &mut need.order) && (need.limit.is_some() || need.expect != Expect::Many) {
+        let message = format!("`{}` has no unique key, so a limit could cut anywhere among equal rows", table.name);
+        return Err(Mistake::new(Span::default(), message).hint(format!("give `{}` a primary key, or ask without a limit", table.name)));
+    }
+    Ok(())
+}
+
+/// Appends a unique key of the rows at a source in the direction of the last term, unless the order holds one already. Whether the
+/// order is total then.
+pub(super) fn make_total_at(table: &Table, source: usize, order: &mut Vec<OrderBy<Leaf>>) -> bool {
+    let descending = order.last().is_some_and(|by| by.descending);
+    let own = order.iter().filter_map(|by| match by.value.as_leaf() {
+        Some(Leaf::Column { source: of, column }) if *of == source => Some(*column),
+        _ => None,
+    });
+    let own: Vec<ColumnId> = own.collect();
     if table.is_unique_key(&own) {
-        return Ok(());
+        return true;
     }
     let unique = table.uniques.iter().map(|unique| &unique.columns).find(|columns| table.is_unique_key(columns));
     let key = if table.primary_key.is_empty() { unique } else { Some(&table.primary_key) };
-    let Some(columns) = key else {
-        if need.limit.is_none() && need.expect == Expect::Many {
-            return Ok(());
-        }
-        let message = format!("`{}` has no unique key, so a limit could cut anywhere among equal rows", table.name);
-        return Err(Mistake::new(Span::default(), message).hint(format!("give `{}` a primary key, or ask without a limit", table.name)));
-    };
+    let Some(columns) = key else { return false };
     let missing = columns.iter().filter(|column| !own.contains(column));
-    let missing: Vec<_> = missing.map(|&column| appended(Node::Leaf(Leaf::Column { source: 0, column }).into())).collect();
-    need.order.extend(missing);
-    Ok(())
+    order.extend(missing.map(|&column| OrderBy {
+        value: Node::Leaf(Leaf::Column { source, column }).into(),
+        descending,
+        appended: true,
+    }));
+    true
 }

@@ -7,9 +7,9 @@ use kampf_schema::expr::{Expr, Node};
 
 use super::fragment::{Bind, Printed, Sql, typed};
 use super::print::{Leaves, Unsaid, print, scaled_sum};
-use crate::dialect::{Dialect, KeyList, RowList};
+use crate::dialect::{Dialect, Json, KeyList, RowList};
 use crate::need::Aggregate;
-use crate::statement::{Condition, Join, Keys, OnlyIf, Select, Selected, SortKey, Table, Term};
+use crate::statement::{Condition, Join, JsonItem, Keys, OnlyIf, Select, Selected, SortKey, Table, Term};
 
 /// What the text of a statement depends on besides its tree.
 pub struct Shape<'a> {
@@ -51,6 +51,22 @@ impl Leaves<Term> for Printer<'_> {
             Term::Aggregate { function, distinct, of, kind } => self.aggregate(*function, *distinct, of.as_deref(), *kind)?,
             Term::Select(select, _) => self.inner().select(select)?.within("(", ")"),
             Term::Exists(select) => self.inner().select(select)?.within("EXISTS (", ")"),
+            Term::Place { part, order } => {
+                let part = part.iter().map(|term| self.expr(term)).collect::<Result<Vec<_>, _>>()?;
+                let mut sql = Sql::text("row_number() OVER (PARTITION BY ");
+                sql.add(Sql::join(part, ", ")).push(" ORDER BY ").add(self.sort_keys(order)?).push(")");
+                sql
+            }
+            Term::JsonRows { items, order } => {
+                let json = self.json()?;
+                let items = items.iter().map(|item| self.json_item(json, item)).collect::<Result<Vec<_>, _>>()?;
+                let mut rows = Sql::template(json.row, &[Sql::join(items, ", ")]);
+                if !order.is_empty() {
+                    rows.push(" ORDER BY ").add(self.sort_keys(order)?);
+                }
+                Sql::template(json.rows, &[rows])
+            }
+            Term::Json(select) => Sql::template(self.json()?.text, &[self.inner().select(select)?.within("(", ")")]),
         })
     }
 
@@ -66,6 +82,24 @@ impl Leaves<Term> for Printer<'_> {
 impl Printer<'_> {
     fn inner(self) -> Self {
         Printer { lines: false, ..self }
+    }
+
+    fn json(&self) -> Result<&'static Json, Unsaid> {
+        self.dialect.json.ok_or_else(|| "makes no JSON".to_owned())
+    }
+
+    /// A value as it stands in JSON.
+    fn json_item(&self, json: &Json, item: &JsonItem) -> Result<Sql, Unsaid> {
+        let sql = self.expr(&item.value)?;
+        if item.is_json {
+            return Ok(Sql::template(json.inner, &[sql]));
+        }
+        let kind = item.value.kind(&|term: &Term| Some(term.kind()));
+        Ok(kind.and_then(json.value).map_or(sql.clone(), |template| Sql::template(&template, &[sql])))
+    }
+
+    fn sort_keys(&self, order: &[SortKey]) -> Result<Sql, Unsaid> {
+        Ok(Sql::join(order.iter().map(|key| self.sort_key(key)).collect::<Result<Vec<_>, _>>()?, ", "))
     }
 
     fn expr(&self, expr: &Expr<Term>) -> Result<Sql, Unsaid> {
@@ -104,7 +138,7 @@ impl Printer<'_> {
         for join in self.needed_joins(select) {
             let on = join.on.iter().map(|on| self.part(on, join.on.len())).collect::<Result<Vec<_>, _>>()?;
             sql.push(self.between()).push(if join.outer { "LEFT JOIN " } else { "JOIN " }).add(self.table(&join.table)?);
-            sql.push(" ON ").add(Sql::join(on, " AND "));
+            sql.push(" ON ").add(if on.is_empty() { Sql::text("TRUE") } else { Sql::join(on, " AND ") });
         }
         let mut conditions: Vec<Sql> = select.keys.iter().map(|keys| self.keys(keys)).collect::<Result<_, _>>()?;
         conditions.extend(self.conditions(&select.filter, select.only_given, conditions.len())?);
@@ -120,8 +154,7 @@ impl Printer<'_> {
             sql.push(self.between()).push("HAVING ").add(Sql::join(having, " AND "));
         }
         if !select.order.is_empty() {
-            let order = select.order.iter().map(|key| self.sort_key(key)).collect::<Result<Vec<_>, _>>()?;
-            sql.push(self.between()).push("ORDER BY ").add(Sql::join(order, ", "));
+            sql.push(self.between()).push("ORDER BY ").add(self.sort_keys(&select.order)?);
         }
         if let Some(limit) = select.limit {
             sql.push(self.between()).push(&format!("LIMIT {limit}"));
@@ -142,7 +175,11 @@ impl Printer<'_> {
         Ok(match table {
             Table::Named { name, alias } if name == alias => Sql::text(quote(name)),
             Table::Named { name, alias } => Sql::text(format!("{} AS {}", quote(name), quote(alias))),
-            Table::Derived { select, alias } => self.select(select)?.indented("  ").within("(\n  ", &format!("\n) AS {}", quote(alias))),
+            Table::Derived { select, alias, lateral } => {
+                let (before, after) = if self.lines { ("(\n  ", "\n)") } else { ("(", ")") };
+                let before = format!("{}{before}", if *lateral { "LATERAL " } else { "" });
+                self.select(select)?.indented("  ").within(&before, &format!("{after} AS {}", quote(alias)))
+            }
         })
     }
 
@@ -266,7 +303,13 @@ fn terms(expr: &Expr<Term>, each: &mut dyn FnMut(&Term)) {
         each(term);
         match term {
             Term::Aggregate { of: Some(of), .. } => terms(of, each),
-            Term::Select(select, _) | Term::Exists(select) => {
+            Term::Place { part, order } => {
+                part.iter().chain(order.iter().map(|key| &key.value)).for_each(|expr| terms(expr, each));
+            }
+            Term::JsonRows { items, order } => {
+                items.iter().map(|item| &item.value).chain(order.iter().map(|key| &key.value)).for_each(|expr| terms(expr, each));
+            }
+            Term::Select(select, _) | Term::Exists(select) | Term::Json(select) => {
                 let values = select.columns.iter().flatten().map(|column| &column.value);
                 let conditions = select.filter.iter().map(|part| &part.condition);
                 values.chain(conditions).chain(select.joins.iter().flat_map(|join| &join.on)).for_each(|expr| terms(expr, each));

@@ -2,7 +2,7 @@
 
 #![allow(dead_code, reason = "each test uses its part")]
 
-use kampf_contest::{Choices, Dialect, Fidelity, Field, KeyList, Need, NeedText, Plan, Restriction, RowList, derive, resolve};
+use kampf_contest::{Choices, Dialect, Fidelity, Field, Json, KeyList, Need, NeedText, Plan, Restriction, RowList, derive, resolve};
 use kampf_schema::expr::Part;
 use kampf_schema::{Relations, Schema, ddl};
 
@@ -51,8 +51,12 @@ pub(crate) const OTHER: Dialect = Dialect {
     to_real: "real({0})",
     to_timestamp: "midnight({0})",
     has_floor: true,
+    has_lateral: true,
+    json: Some(&JSON),
     column_type: |kind| (kind.to_string(), Fidelity::Exact),
 };
+
+static JSON: Json = Json { rows: "rows_json({0})", row: "row_json({0})", inner: "as_json({0})", text: "text({0})", value: |_| None };
 
 pub(crate) fn schema() -> Schema {
     ddl::read(DDL).expect("the schema is right").schema

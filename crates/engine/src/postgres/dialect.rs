@@ -1,6 +1,6 @@
 //! How PostgreSQL's SQL is written.
 
-use kampf_contest::{Dialect, Fidelity, KeyList, RowList};
+use kampf_contest::{Dialect, Fidelity, Json, KeyList, RowList};
 use kampf_schema::LogicalType;
 use kampf_schema::expr::Part;
 
@@ -44,6 +44,20 @@ pub(super) static POSTGRES: Dialect = Dialect {
     to_real: "{0}::double precision",
     to_timestamp: "{0}::timestamp",
     has_floor: true,
+    has_lateral: true,
+    json: Some(&JSON),
+};
+
+static JSON: Json = Json {
+    rows: "coalesce(json_agg({0}), '[]'::json)",
+    row: "json_build_array({0})",
+    inner: "{0}",
+    text: "{0}::text",
+    value: |kind| match kind {
+        LogicalType::Decimal { .. } | LogicalType::Date | LogicalType::Timestamp | LogicalType::Uuid => Some("({0})::text".to_owned()),
+        LogicalType::Blob => Some("encode({0}, 'hex')".to_owned()),
+        _ => None,
+    },
 };
 
 fn extract(part: Part) -> Option<&'static str> {

@@ -1,6 +1,6 @@
 //! How SQLite's SQL is written.
 
-use kampf_contest::{Dialect, Fidelity, KeyList, RowList};
+use kampf_contest::{Dialect, Fidelity, Json, KeyList, RowList};
 use kampf_schema::LogicalType;
 use kampf_schema::expr::Part;
 
@@ -42,6 +42,22 @@ pub(super) static SQLITE: Dialect = Dialect {
     to_real: "CAST({0} AS REAL)",
     to_timestamp: "({0} || ' 00:00:00.000000')",
     has_floor: false,
+    has_lateral: false,
+    json: Some(&JSON),
+};
+
+static JSON: Json = Json {
+    rows: "json_group_array({0})",
+    row: "json_array({0})",
+    inner: "json({0})",
+    text: "{0}",
+    value: |kind| match kind {
+        // As the text of a real, which has all of 15 digits and, for so few behind the point, no exponent.
+        LogicalType::Decimal { scale: 0..=4, .. } => Some("({0} || '')".to_owned()),
+        LogicalType::Decimal { scale, .. } => Some(format!("CASE WHEN {{0}} IS NOT NULL THEN printf('%.{scale}f', {{0}}) END")),
+        LogicalType::Blob => Some("CASE WHEN {0} IS NOT NULL THEN hex({0}) END".to_owned()),
+        _ => None,
+    },
 };
 
 /// Dates and times are texts that begin with year, month and day.

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use kampf_contest::{ByHand, Dialect, Expect, Field, Given, Need, NeedPart, NeedText, Plan, derive, own_sql, resolve as resolve_need};
+use kampf_contest::{ByHand, Dialect, Expect, Field, Form, Given, Need, NeedPart, NeedText, Plan, derive, own_sql, resolve as resolve_need};
 use kampf_fill::RecipeMaker;
 use kampf_runner::{Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, ParameterSource, Program, more_than};
 use kampf_schema::expr::{self, Argument};
@@ -183,7 +183,7 @@ fn reference(project: &Project, need: &Need, field: &Field, dialect: &Dialect) -
     longer.expect = Expect::Many;
     for (at, by) in need.order.iter().enumerate() {
         let kind = need.kind_of(&project.schema, &by.value);
-        longer.give.push(Given { name: format!("sort key {}", at + 1), value: by.value.clone(), kind });
+        longer.give.push(Given { name: format!("sort key {}", at + 1), value: by.value.clone(), form: Form::Value(kind) });
     }
     let choices = field.valid.last()?;
     let plan = derive(&project.schema, &longer, dialect, choices);

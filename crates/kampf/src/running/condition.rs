@@ -117,6 +117,7 @@ pub(crate) fn left_to_app(project: &Project, contest: &Contest) -> Vec<String> {
             LeftPart::Order => "the order".to_owned(),
             LeftPart::Grouping => "grouping".to_owned(),
             LeftPart::Aggregate(at) => format!("`{}`", need.said(&project.schema, &Node::Leaf(Leaf::Aggregate(at)).into())),
+            LeftPart::List(at) => format!("`{}`", need.said(&project.schema, &Node::Leaf(Leaf::List(at)).into())),
         };
         let cost = cost(project, contest, need, left.what).map_or(String::new(), |cost| format!("; {cost}"));
         let text = format!("{} is left to the application: {} {}{cost}.", what, project.engine.name(), left.why);
@@ -135,8 +136,12 @@ fn cost(project: &Project, contest: &Contest, need: &Need, left: LeftPart) -> Op
         LeftPart::Condition(part) => {
             rest.filter.remove(part);
         }
-        LeftPart::Aggregate(at) => {
-            let over = need.aggregates[at].over;
+        LeftPart::Aggregate(_) | LeftPart::List(_) => {
+            let over = match left {
+                LeftPart::List(at) => need.lists[at].over,
+                LeftPart::Aggregate(at) => need.aggregates[at].over,
+                _ => 0,
+            };
             let rows = project.blueprint.rows(need.sources[over].table);
             return Some(format!("up to {} rows of {} are fetched for it", count(rows), name(over)));
         }

@@ -137,7 +137,7 @@ fn contenders(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<Co
 fn extras(contest: &Contest, checks: &Checks, report: &RaceReport, dialect: &Dialect) -> Vec<Extra> {
     let answer = checks.references.first().map(|reference| {
         let answer = reference.answer(contest.limit());
-        AnswerPart { rows: answer.len() as u64, digest: kampf_contest::digest(answer, reference.is_ordered()) }
+        AnswerPart { rows: answer.len() as u64, digest: kampf_contest::digest(answer, reference.is_ordered(), &reference.forms) }
     });
     let extra = |at: usize| Extra {
         sql: match &contest.entries[at].way {

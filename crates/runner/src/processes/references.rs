@@ -99,7 +99,7 @@ fn reference_of(contest: &Contest, answer: Answer, keys: bool) -> Reference {
     };
     let complete = need.most().is_none_or(|most| (rows.len() as u64) < more_than(most));
     let width = need.give.len();
-    let mut reference = Reference { complete, expect: need.expect, ..Reference::default() };
+    let mut reference = Reference { complete, expect: need.expect, forms: need.forms(), ..Reference::default() };
     for mut row in rows {
         let own_keys = row.split_off(width.min(row.len()));
         reference.rows.push(row);

@@ -2,9 +2,9 @@
 
 use std::time::{Duration, Instant};
 
-use kampf_contest::{Answer, answer_row_from_json, value_to_json};
+use kampf_contest::{Answer, Form, Need, answer_row_from_json, value_to_json};
 use kampf_protocol::{Hello, Limits, Mode, Reply, Request, Run};
-use kampf_schema::{LogicalType, Value};
+use kampf_schema::Value;
 use serde_json::Value as Json;
 
 use super::environment::cleaned;
@@ -20,7 +20,7 @@ pub(crate) struct Talk<'a> {
     process: Process<'a>,
     timeout: Duration,
     runs: u64,
-    kinds: Vec<Option<LogicalType>>,
+    forms: Vec<Form>,
     is_program: bool,
     modes: Vec<Mode>,
 }
@@ -73,8 +73,8 @@ impl<'a> Talk<'a> {
         };
         let is_program = plan.is_none();
         let process = Process::start(inbox, &launch, deadline)?;
-        let kinds = contest.need.iter().flat_map(|need| &need.give).map(|given| Some(given.kind)).collect();
-        let mut talk = Talk { process, timeout: setup.timeout, runs: 0, kinds, is_program, modes: Vec::new() };
+        let forms = contest.need.iter().flat_map(Need::forms).collect();
+        let mut talk = Talk { process, timeout: setup.timeout, runs: 0, forms, is_program, modes: Vec::new() };
         let hello = Hello {
             contest: contest.name.clone(),
             contender: entry.name.clone(),
@@ -125,7 +125,7 @@ impl<'a> Talk<'a> {
             match self.process.receive(deadline, limit)? {
                 Reply::Rows(rows) if rows.id == id && (last..sets.len()).contains(&rows.set) => {
                     last = rows.set;
-                    let read = |row: &Vec<Json>| answer_row_from_json(row, &self.kinds).map_err(|error| Trouble::Broken(error.to_string()));
+                    let read = |row: &Vec<Json>| answer_row_from_json(row, &self.forms).map_err(|error| Trouble::Broken(error.to_string()));
                     let part = Answer { rows: rows.rows.iter().map(read).collect::<Result<_, _>>()?, came: rows.came };
                     if take(rows.set, part)? == Flow::Stop {
                         return Ok(None);

@@ -1,6 +1,6 @@
 //! The grammar of needs.
 
-use winnow::ascii::multispace0;
+use winnow::ascii::{digit1, multispace0};
 use winnow::combinator::{alt, cut_err, not, opt, peek, preceded, repeat, separated};
 use winnow::error::{ContextError, ErrMode};
 use winnow::stream::{Location, Stream};
@@ -11,7 +11,7 @@ use super::pattern::Pattern;
 use super::read::{DEEPEST, OWN_SQL, too_deep};
 use super::read::{Input, ReadError, bare_name, expected, literal, name, quoted, read_all, refuse, space, symbol, word};
 use super::tree::{Comparison, Expr, Function, Name, Node, Operator, Part, TextMatch};
-use super::written::{Give, OrderTerm, Written, WrittenAggregate, WrittenSource};
+use super::written::{Give, OrderTerm, Written, WrittenAggregate, WrittenList, WrittenPick, WrittenSource};
 use crate::names::{did_you_mean, nearest};
 use crate::place::Span;
 
@@ -28,33 +28,70 @@ pub fn read_condition(text: &str) -> Result<Expr<Written>, ReadError> {
 
 /// Reads a value to give back, or to group by.
 pub fn read_give(text: &str) -> Result<Give, ReadError> {
-    read_all(text, |input: &mut Input<'_>| {
-        let value = condition(input)?;
-        if opt(preceded(multispace0, '{')).parse_next(input)?.is_some() {
-            let message = "lists of related rows cannot be asked for".to_owned();
-            return refuse(input, value.span, message, Some(format!("give an aggregate over them, like `count(…)`; {OWN_SQL}")));
-        }
-        let alias = opt(preceded(word("as"), cut_err(name))).parse_next(input)?;
-        Ok(Give { value, alias })
-    })
+    read_all(text, give)
 }
 
-/// Reads a term to sort by.
-pub fn read_order(text: &str) -> Result<OrderTerm, ReadError> {
-    read_all(text, |input: &mut Input<'_>| {
-        let key = condition(input)?;
-        let direction = opt(alt((word("asc").value(false), word("desc").value(true)))).parse_next(input)?;
-        Ok(OrderTerm { key, descending: direction.unwrap_or(false) })
-    })
+/// A value, or a list of related rows, and its name.
+fn give(input: &mut Input<'_>) -> ModalResult<Give> {
+    let value = match list(input)? {
+        Some(list) => list,
+        None => condition(input)?,
+    };
+    let alias = opt(preceded(word("as"), cut_err(name))).parse_next(input)?;
+    Ok(Give { value, alias })
 }
 
-/// A condition or a value. Every way into something nested leads through here.
-fn condition(input: &mut Input<'_>) -> ModalResult<Expr<Written>> {
+/// `inspection where temper < 4 order inspected_at desc limit 3 { inspected_at, mites }`; none where something else stands here.
+fn list(input: &mut Input<'_>) -> ModalResult<Option<Expr<Written>>> {
+    space(input);
+    let (before, start) = (input.checkpoint(), input.current_token_start());
+    let opens = |input: &mut Input<'_>| {
+        let clause = alt((word("where").void(), word("order").void(), word("limit").void()));
+        peek(alt((clause, preceded(multispace0, '{').void()))).parse_next(input)
+    };
+    let path = opt((bare_name, repeat::<_, _, (), _, _>(0.., preceded(symbol("."), name)), opens)).parse_next(input)?;
+    input.reset(&before);
+    if path.is_none() {
+        return Ok(None);
+    }
+    deeper(input)?;
+    let path = separated(1.., cut_err(name), symbol(".")).parse_next(input)?;
+    let source = source_behind(input, path, Clauses::All)?;
+    if opt(symbol("{")).parse_next(input)?.is_none() {
+        let hint = format!("like `{source} {{ … }}`, or aggregate them, like `count({source})`");
+        return refuse(input, source.span, "it is not said what is wanted of each of these rows".to_owned(), Some(hint));
+    }
+    let give = separated(1.., cut_err(give), symbol(",")).parse_next(input)?;
+    cut_err(symbol("}")).parse_next(input)?;
+    input.state.depth -= 1;
+    let span = Span::new(start, input.previous_token_end());
+    Ok(Some(Expr { node: Node::Leaf(Written::List(Box::new(WrittenList { source, give }))), span }))
+}
+
+/// One level deeper, unless that is too deep.
+fn deeper(input: &mut Input<'_>) -> ModalResult<()> {
     if input.state.depth >= DEEPEST {
         let at = input.current_token_start();
         return refuse(input, Span::new(at, at), too_deep(), None);
     }
     input.state.depth += 1;
+    Ok(())
+}
+
+/// Reads a term to sort by.
+pub fn read_order(text: &str) -> Result<OrderTerm, ReadError> {
+    read_all(text, order_term)
+}
+
+fn order_term(input: &mut Input<'_>) -> ModalResult<OrderTerm> {
+    let key = condition(input)?;
+    let direction = opt(alt((word("asc").value(false), word("desc").value(true)))).parse_next(input)?;
+    Ok(OrderTerm { key, descending: direction.unwrap_or(false) })
+}
+
+/// A condition or a value. Every way into something nested leads through here.
+fn condition(input: &mut Input<'_>) -> ModalResult<Expr<Written>> {
+    deeper(input)?;
     let parts: Vec<Expr<Written>> = separated(1.., both, word("or")).parse_next(input)?;
     input.state.depth -= 1;
     Ok(joined(parts, Node::Or))
@@ -268,8 +305,9 @@ fn call(input: &mut Input<'_>, name: &Name) -> ModalResult<Node<Written>> {
     let node = match word_of.as_str() {
         "exists" => {
             let path = separated(1.., cut_err(self::name), symbol(".")).parse_next(input)?;
-            Node::Leaf(Written::Exists(Box::new(source_behind(input, path)?)))
+            Node::Leaf(Written::Exists(Box::new(source_behind(input, path, Clauses::Where)?)))
         }
+        "first" | "last" => return pick(input, name, word_of == "last"),
         "if" => {
             let parameter =
                 cut_err(preceded((multispace0, ':'), self::name).context(expected("a parameter, like `:name`"))).parse_next(input)?;
@@ -316,7 +354,7 @@ fn form_of(function: Function) -> &'static str {
 }
 
 fn unknown_function<T>(input: &mut Input<'_>, name: &Name) -> ModalResult<T> {
-    let known = Function::NAMED.iter().map(|(name, ..)| *name).chain(AGGREGATES).chain(["exists", "extract", "start_of", "if"]);
+    let known = Function::NAMED.iter().map(|(name, ..)| *name).chain(AGGREGATES).chain(["exists", "extract", "start_of", "if", "first", "last"]);
     let hint = match nearest(&name.text, known) {
         Some(near) => format!("did you mean `{near}`?"),
         None => format!("the functions are listed in docs/needs.md; {OWN_SQL}"),
@@ -335,26 +373,63 @@ fn part(input: &mut Input<'_>) -> ModalResult<Part> {
     }
 }
 
-/// `where …` behind the path of a source.
-fn source_behind(input: &mut Input<'_>, path: Vec<Name>) -> ModalResult<WrittenSource> {
+/// What may stand behind the path of a source.
+#[derive(Clone, Copy, PartialEq)]
+enum Clauses {
+    /// `where` alone.
+    Where,
+    /// `where` and `order`.
+    Order,
+    /// `limit` too.
+    All,
+}
+
+/// `last(inspection order inspected_at).mites`, behind the parenthesis.
+fn pick(input: &mut Input<'_>, name: &Name, last: bool) -> ModalResult<Node<Written>> {
+    let path = separated(1.., cut_err(self::name), symbol(".")).parse_next(input)?;
+    let source = source_behind(input, path, Clauses::Order)?;
+    cut_err(symbol(")")).parse_next(input)?;
+    if opt(symbol(".")).parse_next(input)?.is_none() {
+        let hint = format!("name one, like `{}({source}).…`", name.text);
+        return refuse(input, name.span, "it is not said which column of that row is wanted".to_owned(), Some(hint));
+    }
+    let path = separated(1.., cut_err(self::name), symbol(".")).parse_next(input)?;
+    let span = Span::new(name.span.start, input.previous_token_end());
+    Ok(Node::Leaf(Written::Pick(Box::new(WrittenPick { last, source, path, span }))))
+}
+
+/// `where …`, `order …`, `limit …` behind the path of a source.
+fn source_behind(input: &mut Input<'_>, path: Vec<Name>, clauses: Clauses) -> ModalResult<WrittenSource> {
     let filter = opt(preceded(word("where"), cut_err(condition))).parse_next(input)?;
+    let (mut order, mut limit) = (Vec::new(), None);
+    if clauses != Clauses::Where && opt(word("order")).parse_next(input)?.is_some() {
+        order = separated(1.., cut_err(order_term), symbol(",")).parse_next(input)?;
+    }
+    if clauses == Clauses::All && opt(word("limit")).parse_next(input)?.is_some() {
+        let digits = preceded(multispace0, digit1.parse_to::<u64>());
+        limit = Some(cut_err(digits.context(expected("a whole number"))).parse_next(input)?);
+    }
     for stray in ["order", "limit"] {
         let before = input.checkpoint();
         if opt(word(stray)).parse_next(input)?.is_some() {
             input.reset(&before);
             space(input);
             let at = input.current_token_start();
-            let message = format!("`{stray}` has no meaning here: all rows count");
+            let message = match clauses {
+                Clauses::Where => format!("`{stray}` has no meaning here: all rows count"),
+                _ if stray == "limit" => "`limit` has no meaning here: one row is taken".to_owned(),
+                _ => format!("`{stray}` is there twice, or in the wrong place: first `where`, then `order`, then `limit`"),
+            };
             return refuse(input, Span::new(at, at + stray.len()), message, None);
         }
     }
     let span = Span::new(path[0].span.start, input.previous_token_end());
-    Ok(WrittenSource { path, filter, span })
+    Ok(WrittenSource { path, filter, order, limit, span })
 }
 
 fn source(input: &mut Input<'_>) -> ModalResult<WrittenSource> {
     let path = separated(1.., cut_err(name), symbol(".")).parse_next(input)?;
-    source_behind(input, path)
+    source_behind(input, path, Clauses::Where)
 }
 
 /// `count()`, `count(inspection where …)`, `avg(temper from inspection)`, `avg(inspection.temper)`, `sum(frames * 2)`.
@@ -372,7 +447,7 @@ fn aggregate(input: &mut Input<'_>, name: &Name) -> ModalResult<Node<Written>> {
         && peek(opt(alt((word("where"), word("order"), word("limit"))))).parse_next(input)?.is_some()
     {
         let path = path.clone();
-        return Ok(node(distinct, None, Some(source_behind(input, path)?)));
+        return Ok(node(distinct, None, Some(source_behind(input, path, Clauses::Where)?)));
     }
     Ok(node(distinct, Some(of), None))
 }

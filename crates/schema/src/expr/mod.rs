@@ -12,14 +12,17 @@
 //! sum       = product { ( "+" | "-" | "||" ) product }
 //! product   = unary { ( "*" | "/" | "%" ) unary }
 //! unary     = { "-" } primary
-//! primary   = literal | parameter | path | "(" condition ")" | function | aggregate | "exists" "(" source ")"
+//! primary   = literal | parameter | path | "(" condition ")" | function | aggregate | pick | "exists" "(" source ")"
 //!           | "if" "(" parameter "," condition ")"
 //!           | "case" "when" condition "then" condition { "when" … } [ "else" condition ] "end"
 //! function  = name "(" condition { "," condition } ")" | "extract" "(" part "from" condition ")" | "start_of" "(" part "," condition ")"
 //! aggregate = name "(" [ [ "distinct" ] condition [ "from" source ] | source ] ")"
+//! pick      = ( "first" | "last" ) "(" source "order" order { "," order } ")" "." path
 //! source    = path [ "where" condition ]
+//! list      = source [ "order" order { "," order } ] [ "limit" number ] "{" give { "," give } "}"
 //! parameter = ":" name                      path    = name { "." name }
-//! give      = condition [ "as" name ]       order   = condition [ "asc" | "desc" ]
+//! give      = ( condition | list ) [ "as" name ]
+//! order   = condition [ "asc" | "desc" ]
 //! recipe    = [ "unique" ] value [ "in" literal ".." literal ] [ "or" "null" number "%" ]
 //! value     = literal [ ".." literal ] | name [ "(" [ argument { "," argument } ] ")" ]
 //!           | "{" [ name ":" recipe { "," name ":" recipe } ] "}"
@@ -52,7 +55,7 @@ pub use read::ReadError;
 pub use recipe::{Argument, Children, Recipe, RowCount, Source, read_recipe, read_row_count};
 pub use rule::{Row, Rule};
 pub use tree::{Comparison, Expr, Function, Name, Node, Operator, Part, TextMatch};
-pub use written::{Give, OrderTerm, Written, WrittenAggregate, WrittenSource};
+pub use written::{Give, OrderTerm, Written, WrittenAggregate, WrittenList, WrittenPick, WrittenSource};
 
 #[cfg(test)]
 mod tests;

@@ -4,7 +4,7 @@ use std::fmt;
 
 use super::read::needs_quotes;
 use super::tree::{Expr, Function, Name, Node, Operator};
-use super::written::{Give, OrderTerm, Written, WrittenAggregate, WrittenSource};
+use super::written::{Give, OrderTerm, Written, WrittenAggregate, WrittenList, WrittenPick, WrittenSource};
 use crate::calendar::format_timestamp;
 use crate::value::Value;
 
@@ -154,7 +154,24 @@ impl fmt::Display for Written {
             Written::Aggregate(aggregate) => aggregate.fmt(f),
             Written::Exists(source) => write!(f, "exists({source})"),
             Written::If(parameter, condition) => write!(f, "if(:{parameter}, {condition})"),
+            Written::Pick(pick) => pick.fmt(f),
+            Written::List(list) => list.fmt(f),
         }
+    }
+}
+
+impl fmt::Display for WrittenPick {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}({}).", if self.last { "last" } else { "first" }, self.source)?;
+        list(f, &self.path, ".")
+    }
+}
+
+impl fmt::Display for WrittenList {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} {{ ", self.source)?;
+        list(f, &self.give, ", ")?;
+        f.write_str(" }")
     }
 }
 
@@ -174,7 +191,12 @@ impl fmt::Display for WrittenAggregate {
 impl fmt::Display for WrittenSource {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         list(f, &self.path, ".")?;
-        self.filter.as_ref().map_or(Ok(()), |filter| write!(f, " where {filter}"))
+        self.filter.as_ref().map_or(Ok(()), |filter| write!(f, " where {filter}"))?;
+        if !self.order.is_empty() {
+            f.write_str(" order ")?;
+            list(f, &self.order, ", ")?;
+        }
+        self.limit.map_or(Ok(()), |limit| write!(f, " limit {limit}"))
     }
 }
 

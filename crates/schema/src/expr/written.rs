@@ -16,6 +16,32 @@ pub enum Written {
     Exists(Box<WrittenSource>),
     /// A condition that counts only where a parameter is given, `if(:name, name contains :name)`.
     If(Name, Box<Expr<Written>>),
+    /// A value of the first or the last of some rows, `last(inspection order inspected_at).mites`.
+    Pick(Box<WrittenPick>),
+    /// Related rows with what is wanted of each, `inspection limit 3 { mites }`; stands alone in what is given.
+    List(Box<WrittenList>),
+}
+
+/// A value of the first or the last of some rows as it is written.
+#[derive(Clone, Debug, PartialEq)]
+pub struct WrittenPick {
+    /// Of the last row; else of the first.
+    pub last: bool,
+    /// Of which rows, in which order.
+    pub source: WrittenSource,
+    /// The column, behind relations to one.
+    pub path: Vec<Name>,
+    /// Where it stands.
+    pub span: Span,
+}
+
+/// Related rows with what is wanted of each as they are written.
+#[derive(Clone, Debug, PartialEq)]
+pub struct WrittenList {
+    /// Which rows.
+    pub source: WrittenSource,
+    /// What is wanted of each.
+    pub give: Vec<Give>,
 }
 
 /// An aggregate as it is written.
@@ -38,6 +64,10 @@ pub struct WrittenSource {
     pub path: Vec<Name>,
     /// Which rows.
     pub filter: Option<Expr<Written>>,
+    /// In which order; empty where it is not said.
+    pub order: Vec<OrderTerm>,
+    /// At most how many of them.
+    pub limit: Option<u64>,
     /// Where it stands.
     pub span: Span,
 }

@@ -199,7 +199,7 @@ impl Stage for Script {
         let at = self.at.take().expect("somebody was started");
         self.clock += self.actors[at].call * right.len() as f64;
         let difference =
-            || kampf_contest::Difference { row: 0, column: None, expected: None, found: None, expected_rows: 1, found_rows: 2, came: None };
+            || kampf_contest::Difference { row: 0, column: None, expected: None, found: None, expected_rows: 1, found_rows: 2, came: None, inside: None };
         Ok(match self.starts[at] >= self.actors[at].wrong_from {
             true => CheckedVerdict::Disagrees(0, Box::new(difference())),
             false => CheckedVerdict::Agrees,

@@ -50,7 +50,15 @@ fn mistakes_come_with_what_to_do() {
     let hint = |text: &str| read_give(text).unwrap_err().hint.unwrap_or_default();
     assert_eq!(hint("lowr(name)"), "did you mean `lower`?");
     assert!(hint("regexp_replace(name, 'a', 'b')").contains("SQL of your own"));
-    assert!(hint("inspection { mites }").contains("aggregate"));
+    assert_eq!(hint("inspection order mites"), "like `inspection order mites { … }`, or aggregate them, like `count(inspection order mites)`");
+    assert_eq!(hint("last(inspection order inspected_at)"), "name one, like `last(inspection order inspected_at).…`");
+    let given = |text: &str| read_give(text).map(|give| give.to_string()).unwrap_or_else(|error| error.message);
+    assert_eq!(given("inspection { mites"), "expected `}`, found the end");
+    assert_eq!(given("inspection { mites } x"), "`x` is not expected here");
+    assert_eq!(given("inspection limit few { mites }"), "expected a whole number, found `few`");
+    assert_eq!(given("inspection limit 3 order mites { mites }"), "`order` is there twice, or in the wrong place: first `where`, then `order`, then `limit`");
+    assert_eq!(given("first(inspection order mites limit 3).mites"), "`limit` has no meaning here: one row is taken");
+    assert_eq!(given(&"a { ".repeat(10_000)).split(" than").next(), Some("nested deeper"));
     assert!(hint("order").contains("double quotes"));
     assert!(hint("count(x) over (partition)").contains("SQL of your own"));
     assert_eq!(at("count(inspection order mites) > 3"), ("`order` has no meaning here: all rows count".to_owned(), 17));
@@ -73,6 +81,8 @@ fn the_forms_of_the_language_are_read() {
         "name || ' ' || \"order\" contains :part",
         "a - -5 - (b - c) * 2 % 7 > -(3)",
         "id in :list and not state in :states",
+        "last(inspection where mites > 3 order inspected_at, temper desc).inspector.name = 'x'",
+        "coalesce(first(weighing order kilograms).kilograms, 0) > 3",
         "if(:name, name contains :name) and if(:ids, id in :ids)",
         "a + b > 3 and -(a * b) < 0",
         "label matches '^HV-[0-9]+$'",
@@ -157,8 +167,10 @@ fn aggregate(name: &str, distinct: bool, of: Option<Expr<Written>>, from: Option
 fn expression() -> impl Strategy<Value = Expr<Written>> {
     leaf().prop_recursive(5, 32, 4, |inner| {
         let boxed = || inner.clone().prop_map(Box::new);
-        let source =
-            || (path(), prop::option::of(inner.clone())).prop_map(|(path, filter)| WrittenSource { path, filter, span: Span::default() });
+        let source = || {
+            let source = |(path, filter)| WrittenSource { path, filter, order: Vec::new(), limit: None, span: Span::default() };
+            (path(), prop::option::of(inner.clone())).prop_map(source)
+        };
         let operators = [Operator::Add, Operator::Subtract, Operator::Multiply, Operator::Divide, Operator::Remainder, Operator::Join];
         let functions: Vec<Function> =
             vec![Function::Lower, Function::Extract(Part::Month), Function::StartOf(Part::Week), Function::Negate];
@@ -190,8 +202,34 @@ fn expression() -> impl Strategy<Value = Expr<Written>> {
                 from
             )),
             source().prop_map(|source| Node::Leaf(Written::Exists(Box::new(source)))),
+            (any::<bool>(), source(), prop::collection::vec(order_term(inner.clone()), 1..3), path()).prop_map(
+                |(last, source, order, path)| {
+                    let source = WrittenSource { order, ..source };
+                    Node::Leaf(Written::Pick(Box::new(WrittenPick { last, source, path, span: Span::default() })))
+                }
+            ),
         ]
         .prop_map(Expr::from)
+    })
+}
+
+fn order_term(key: impl Strategy<Value = Expr<Written>>) -> impl Strategy<Value = OrderTerm> {
+    (key, any::<bool>()).prop_map(|(key, descending)| OrderTerm { key, descending })
+}
+
+/// A value or a list, lists in lists among them.
+fn give() -> impl Strategy<Value = Give> {
+    let alias = || prop::option::of(name());
+    let value = (expression(), alias()).prop_map(|(value, alias)| Give { value, alias });
+    value.prop_recursive(3, 12, 3, move |inner| {
+        let order = prop::collection::vec(order_term(leaf()), 0..3);
+        let limit = prop::option::of(any::<u64>());
+        (path(), prop::option::of(leaf()), order, limit, prop::collection::vec(inner, 1..4), alias()).prop_map(
+            |(path, filter, order, limit, give, alias)| {
+                let source = WrittenSource { path, filter, order, limit, span: Span::default() };
+                Give { value: Node::Leaf(Written::List(Box::new(WrittenList { source, give }))).into(), alias }
+            },
+        )
     })
 }
 
@@ -205,7 +243,15 @@ proptest! {
     }
 
     #[test]
-    fn no_text_makes_a_reader_panic(text in ".{0,60}", grammar in "[a-z0-9 ('\"):.,%=<>-]{0,60}") {
+    fn what_is_given_reads_back(give in give()) {
+        let printed = give.to_string();
+        let read = read_give(&printed);
+        prop_assert!(read.is_ok(), "{printed}: {read:?}");
+        prop_assert_eq!(read.as_ref().unwrap().to_string(), printed);
+    }
+
+    #[test]
+    fn no_text_makes_a_reader_panic(text in ".{0,60}", grammar in "[a-z0-9 ('\"):.,%=<>{}-]{0,60}") {
         for text in [text, grammar] {
             let _ = read_condition(&text);
             let _ = read_give(&text);
