@@ -6,6 +6,7 @@
 use std::collections::BTreeMap;
 use std::fmt;
 
+use kampf_schema::HopKind;
 use serde::de::{Error, MapAccess, Visitor};
 use serde::ser::SerializeMap;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
@@ -176,6 +177,18 @@ const fn option(word: &'static str, about: &'static str) -> OptionEntry {
     OptionEntry { word, former: &[], about, applies: |_| true, refusal: |_, _, _| None }
 }
 
+const UNKNOWN_REPEATS: &str = "without a primary key rows that a join repeats cannot be recognised";
+
+/// An option of loading, under which rows may be joined all the same: where it has no form of its own, or a relation is fixed.
+const fn loading(word: &'static str, about: &'static str) -> OptionEntry {
+    let refusal: fn(&Nature, &Ways, &Plan) -> Option<&'static str> = |nature, _, plan| {
+        let mut links = plan.nodes.iter().filter_map(|node| node.link.as_ref());
+        let mut repeats = || links.any(|link| link.reach == Reach::Joined && link.kind == HopKind::Many);
+        (!nature.has_all_keys && repeats()).then_some(UNKNOWN_REPEATS)
+    };
+    OptionEntry { refusal, ..option(word, about) }
+}
+
 static LOADING: ChoiceEntry = ChoiceEntry {
     word: "loading",
     about: "how related rows are reached",
@@ -183,19 +196,16 @@ static LOADING: ChoiceEntry = ChoiceEntry {
     turn: 1,
     applies: |nature| nature.has_relations,
     options: &[
-        option("lazy", "a statement for each parent, when it is touched"),
-        option("batched", "one more statement for each relation, by a list of keys"),
+        loading("lazy", "a statement for each parent, when it is touched"),
+        loading("batched", "one more statement for each relation, by a list of keys"),
         OptionEntry {
-            refusal: |nature, _, _| {
-                let unknown = nature.reaches_many && !nature.has_all_keys;
-                unknown.then_some("without a primary key rows that a join repeats cannot be recognised")
-            },
+            refusal: |nature, _, _| (nature.reaches_many && !nature.has_all_keys).then_some(UNKNOWN_REPEATS),
             ..option("joined", "one statement; repeated parents are recognised by their keys")
         },
-        OptionEntry { applies: |nature| nature.has_grouped, ..option("grouped", "joined and grouped in the database") },
-        OptionEntry { applies: |nature| nature.has_ranked, ..option("ranked", "related rows numbered in the database, and only the first ones fetched") },
-        OptionEntry { applies: |nature| nature.has_computed, ..option("computed", "sub-selects in the database") },
-        OptionEntry { applies: |nature| nature.has_nested, ..option("nested", "related rows as one JSON text of their parent, made in the database and read in the application") },
+        OptionEntry { applies: |nature| nature.has_grouped, ..loading("grouped", "joined and grouped in the database") },
+        OptionEntry { applies: |nature| nature.has_ranked, ..loading("ranked", "related rows numbered in the database, and only the first ones fetched") },
+        OptionEntry { applies: |nature| nature.has_computed, ..loading("computed", "sub-selects in the database") },
+        OptionEntry { applies: |nature| nature.has_nested, ..loading("nested", "related rows as one JSON text of their parent, made in the database and read in the application") },
     ],
 };
 

@@ -55,9 +55,9 @@ fn seen_by_sqlite(event: rusqlite::trace::TraceEvent<'_>) {
 #[test]
 fn all_contenders_answer_like_the_plain_evaluation() {
     let tally = RefCell::new(Tally::default());
-    let config = ProptestConfig { cases: schemas(40), max_shrink_iters: 300, failure_persistence: None, ..ProptestConfig::default() };
+    let config = ProptestConfig { cases: schemas(40), max_shrink_iters: 20, failure_persistence: None, ..ProptestConfig::default() };
     let mut runner = TestRunner::new(config);
-    let done = runner.run(&prop::collection::vec(any::<u32>(), 300..900), |rolls| {
+    let done = runner.run(&prop::collection::vec(any::<u32>(), 600..1500), |rolls| {
         let mut dice = Dice(rolls, 0);
         let (ddl, schema, blueprint) = random_data(&mut dice);
         let loaded = Loaded::new(&schema, &blueprint);

@@ -143,7 +143,7 @@ impl<'p, S: Store> Graph<'p, S> {
         rows[0] = roots.to_vec();
         for node in 1..self.plan.nodes.len() {
             let parents = std::mem::take(&mut rows[self.link(node).parent]);
-            if self.plan.nodes[node].for_selection == for_selection {
+            if self.plan.nodes[node].for_selection == for_selection && self.link(node).reach == Reach::Batched {
                 self.load_batch(call, node, &parents)?;
             }
             rows[node] = self.reached(node, &parents);

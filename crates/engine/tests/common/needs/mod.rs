@@ -30,7 +30,7 @@ pub(crate) struct Tally {
 }
 
 /// Forms of the language, by what stands in the need's text.
-const FORMS: [(&str, &str); 24] = [
+const FORMS: [(&str, &str); 30] = [
     ("group", "group: Some"),
     ("distinct", "distinct: true"),
     ("head", "give: [\"count()"),
@@ -55,6 +55,12 @@ const FORMS: [(&str, &str); 24] = [
     ("quotient", " / "),
     ("remainder", " % "),
     ("text function", "lower("),
+    ("first", "first("),
+    ("last", "last("),
+    ("rows", " } as g"),
+    ("rows of rows", " } as i"),
+    ("some rows of each", " limit 2 {"),
+    ("no rows of each", " limit 0 {"),
 ];
 
 fn one_of<'a>(dice: &mut Dice, options: &[&'a str]) -> &'a str {

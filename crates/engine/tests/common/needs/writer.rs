@@ -63,6 +63,8 @@ struct Writer<'a, 'd> {
     schema: &'d Schema,
     relations: &'d Relations,
     parameters: Vec<(String, Vec<Value>)>,
+    /// Relations that lead to related rows at most: in lists few, since rows multiply with each.
+    longest: usize,
 }
 
 impl Writer<'_, '_> {
@@ -100,11 +102,58 @@ impl Writer<'_, '_> {
     /// Related rows, sometimes under a condition.
     fn source(&mut self, table: TableId, depth: usize) -> Option<(String, TableId)> {
         let (names, at) = (0..4).find_map(|_| {
-            let (names, at, many) = self.walk(table, 3, true);
+            let (names, at, many) = self.walk(table, self.longest, true);
             many.then_some((names, at))
         })?;
         let filter = if depth > 0 && self.dice.roll(2) == 0 { format!(" where {}", self.condition(at, depth - 1)) } else { String::new() };
         Some((format!("{}{filter}", names.join(".")), at))
+    }
+
+    /// Terms to sort related rows by.
+    fn order(&mut self, at: TableId, depth: usize) -> String {
+        let terms: Vec<String> = (0..1 + self.dice.roll(2))
+            .map(|_| {
+                let want = WANTS[self.dice.roll(WANTS.len())];
+                // Most often columns, which have nulls and ties.
+                let deep = if self.dice.roll(3) == 0 { depth } else { 0 };
+                let term = self.column(at, want).filter(|_| deep == 0).unwrap_or_else(|| self.value(at, want, deep.max(1)));
+                format!("{term}{}", one_of(self.dice, &["", " desc"]))
+            })
+            .collect();
+        format!(" order {}", terms.join(", "))
+    }
+
+    /// A value of the first or last of related rows.
+    fn pick(&mut self, table: TableId, want: Want, depth: usize) -> Option<String> {
+        let (source, at) = self.source(table, depth.saturating_sub(1))?;
+        let column = self.column(at, want)?;
+        let order = self.order(at, depth.saturating_sub(1));
+        Some(format!("{}({source}{order}).{column}", one_of(self.dice, &["first", "last"])))
+    }
+
+    /// Related rows, with lists of their own now and then.
+    fn list(&mut self, table: TableId, depth: usize) -> Option<String> {
+        let before = std::mem::replace(&mut self.longest, if depth > 1 { 2 } else { 1 });
+        let list = self.list_of(table, depth);
+        self.longest = before;
+        list
+    }
+
+    fn list_of(&mut self, table: TableId, depth: usize) -> Option<String> {
+        let (source, at) = self.source(table, 1)?;
+        self.longest = 1;
+        let order = if self.dice.roll(3) == 0 { String::new() } else { self.order(at, 1) };
+        let limit = if self.dice.roll(2) == 0 { format!(" limit {}", self.dice.roll(4)) } else { String::new() };
+        let mut items = Vec::new();
+        for item in 0..1 + self.dice.roll(3) {
+            let list = if depth > 0 && self.dice.roll(3) == 0 { self.list(at, depth - 1) } else { None };
+            let value = list.unwrap_or_else(|| {
+                let want = WANTS[self.dice.roll(WANTS.len())];
+                self.value(at, want, 1)
+            });
+            items.push(format!("{value} as i{item}"));
+        }
+        Some(format!("{source}{order}{limit} {{ {} }}", items.join(", ")))
     }
 
     /// A value of a kind.
@@ -122,6 +171,11 @@ impl Writer<'_, '_> {
                 1 => format!("nullif({one}, {other})"),
                 _ => format!("case when {} then {one} else {other} end", self.condition(table, depth - 1)),
             };
+        }
+        if self.dice.roll(6) == 0
+            && let Some(pick) = self.pick(table, want, depth)
+        {
+            return pick;
         }
         if self.dice.roll(3) == 0
             && let Some((source, at)) = self.source(table, depth)
@@ -267,7 +321,7 @@ pub(crate) fn random_need(dice: &mut Dice, schema: &Schema, relations: &Relation
     let root = TableId(dice.roll(schema.tables.len()));
     let mut text = NeedText { from: schema.table(root).name.clone(), ..NeedText::default() };
     let form = dice.roll(8);
-    let mut writer = Writer { dice, schema, relations, parameters: Vec::new() };
+    let mut writer = Writer { dice, schema, relations, parameters: Vec::new(), longest: 3 };
     match form {
         0 | 1 => {
             let keys = writer.dice.roll(3);
@@ -304,7 +358,8 @@ pub(crate) fn random_need(dice: &mut Dice, schema: &Schema, relations: &Relation
         _ => {
             for at in 0..1 + writer.dice.roll(4) {
                 let want = WANTS[writer.dice.roll(WANTS.len())];
-                text.give.push(format!("{} as g{at}", writer.value(root, want, 2)));
+                let list = if writer.dice.roll(3) == 0 { writer.list(root, 2) } else { None };
+                text.give.push(format!("{} as g{at}", list.unwrap_or_else(|| writer.value(root, want, 2))));
             }
         }
     }
@@ -322,7 +377,7 @@ pub(crate) fn random_need(dice: &mut Dice, schema: &Schema, relations: &Relation
         text.filter = Some(conditions.join(" and "));
     }
     for _ in 0..writer.dice.roll(3) {
-        let names: Vec<String> = text.give.iter().filter_map(|give| give.rsplit_once(" as ")).map(|(_, name)| name.to_owned()).collect();
+        let names: Vec<String> = text.give.iter().filter(|give| !give.contains('}')).filter_map(|give| give.rsplit_once(" as ")).map(|(_, name)| name.to_owned()).collect();
         let term = match writer.dice.roll(3) {
             0 | 1 if !names.is_empty() => names[writer.dice.roll(names.len())].clone(),
             _ if form < 3 => continue,
