@@ -12,7 +12,7 @@ use serde::ser::SerializeMap;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::nature::Nature;
-use crate::plan::{Plan, Reach};
+use crate::plan::{Plan, PlanNode, Reach};
 use crate::planner::Ways;
 
 /// Something the developer decides. In the order in which options stand in a contender's name.
@@ -28,6 +28,8 @@ pub enum Choice {
     Hydration,
     /// What becomes of conditions whose parameter is not given.
     Filters,
+    /// Whether entities come with what they are used to.
+    Habit,
 }
 
 /// What is known of a choice.
@@ -39,8 +41,8 @@ pub struct ChoiceEntry {
     pub about: &'static str,
     /// Its options, from the naive one on: an option's place is its rank.
     pub options: &'static [OptionEntry],
-    /// Whether its first option is what everybody has: names say only other ones, behind a plus.
-    pub is_aside: bool,
+    /// The rank of the option that everybody has, where there is one: names say only other ones, behind a plus.
+    pub usual: Option<usize>,
     /// When it is changed on the way from the naive end, where several ways are equally short.
     pub turn: usize,
     /// Whether it can change anything for a need.
@@ -164,6 +166,16 @@ options! {
 }
 
 options! {
+    /// Whether entities come with what they are used to.
+    Habit {
+        /// What is loaded whenever an entity of a table is, though nobody asks for it.
+        Kept,
+        /// Only what is asked for.
+        Dropped,
+    }
+}
+
+options! {
     /// What becomes of conditions whose parameter is not given.
     Filters {
         /// They stand in the text, each with a word that it does not count then.
@@ -181,25 +193,34 @@ const UNKNOWN_REPEATS: &str = "without a primary key rows that a join repeats ca
 
 /// An option of loading, under which rows may be joined all the same: where it has no form of its own, or a relation is fixed.
 const fn loading(word: &'static str, about: &'static str) -> OptionEntry {
-    let refusal: fn(&Nature, &Ways, &Plan) -> Option<&'static str> = |nature, _, plan| {
-        let mut links = plan.nodes.iter().filter_map(|node| node.link.as_ref());
-        let mut repeats = || links.any(|link| link.reach == Reach::Joined && link.kind == HopKind::Many);
-        (!nature.has_all_keys && repeats()).then_some(UNKNOWN_REPEATS)
+    OptionEntry { refusal: |_, _, plan| unknown_repeats(plan), ..option(word, about) }
+}
+
+/// Where a statement's join repeats rows, each must have a key.
+fn unknown_repeats(plan: &Plan) -> Option<&'static str> {
+    let is_joined = |node: &&PlanNode| node.link.as_ref().is_none_or(|link| link.reach != Reach::Nested);
+    let is_many = |node: &PlanNode| node.link.as_ref().is_some_and(|link| link.reach == Reach::Joined && link.kind == HopKind::Many);
+    let is_unknown = |with: usize| {
+        let mut members = plan.nodes.iter().filter(|node| node.with == with).filter(is_joined);
+        members.any(|node| plan.layouts[node.layout].key.is_empty())
     };
-    OptionEntry { refusal, ..option(word, about) }
+    plan.nodes.iter().any(|node| is_many(node) && is_unknown(node.with)).then_some(UNKNOWN_REPEATS)
 }
 
 static LOADING: ChoiceEntry = ChoiceEntry {
     word: "loading",
     about: "how related rows are reached",
-    is_aside: false,
+    usual: None,
     turn: 1,
     applies: |nature| nature.has_relations,
     options: &[
         loading("lazy", "a statement for each parent, when it is touched"),
         loading("batched", "one more statement for each relation, by a list of keys"),
         OptionEntry {
-            refusal: |nature, _, _| (nature.reaches_many && !nature.has_all_keys).then_some(UNKNOWN_REPEATS),
+            refusal: |nature, _, plan| {
+                let unknown = nature.reaches_many && !nature.has_all_keys;
+                unknown.then_some(UNKNOWN_REPEATS).or_else(|| unknown_repeats(plan))
+            },
             ..option("joined", "one statement; repeated parents are recognised by their keys")
         },
         OptionEntry { applies: |nature| nature.has_grouped, ..loading("grouped", "joined and grouped in the database") },
@@ -212,7 +233,7 @@ static LOADING: ChoiceEntry = ChoiceEntry {
 static WORK: ChoiceEntry = ChoiceEntry {
     word: "work",
     about: "where rows are filtered, sorted and cut",
-    is_aside: false,
+    usual: None,
     turn: 0,
     applies: |nature| nature.has_selection,
     options: &[option("app", "in the application, after everything was fetched"), option("database", "in the database")],
@@ -221,7 +242,7 @@ static WORK: ChoiceEntry = ChoiceEntry {
 static COLUMNS: ChoiceEntry = ChoiceEntry {
     word: "columns",
     about: "which columns are fetched",
-    is_aside: false,
+    usual: None,
     turn: 2,
     applies: |nature| nature.columns_matter,
     options: &[
@@ -236,7 +257,7 @@ static COLUMNS: ChoiceEntry = ChoiceEntry {
 static HYDRATION: ChoiceEntry = ChoiceEntry {
     word: "hydration",
     about: "what a row becomes",
-    is_aside: false,
+    usual: None,
     turn: 3,
     applies: |_| true,
     options: &[
@@ -283,7 +304,7 @@ static HYDRATION: ChoiceEntry = ChoiceEntry {
 static FILTERS: ChoiceEntry = ChoiceEntry {
     word: "filters",
     about: "what becomes of conditions whose parameter is not given",
-    is_aside: true,
+    usual: Some(0),
     turn: 4,
     applies: |nature| nature.has_optional,
     options: &[
@@ -292,9 +313,34 @@ static FILTERS: ChoiceEntry = ChoiceEntry {
     ],
 };
 
+static HABIT: ChoiceEntry = ChoiceEntry {
+    word: "habit",
+    about: "whether entities come with the relations that they always load",
+    usual: Some(1),
+    turn: 5,
+    applies: |nature| nature.has_habits,
+    options: &[
+        OptionEntry {
+            refusal: |_, ways, plan| {
+                let is_entity = matches!(ways.hydration, Hydration::Managed | Hydration::Plain);
+                if !is_entity {
+                    return Some("only entities have habits");
+                }
+                if let Some(unknown) = unknown_repeats(plan) {
+                    return Some(unknown);
+                }
+                (!plan.nodes.iter().any(|node| node.always)).then_some("the database makes what is asked for, and no entities")
+            },
+            ..option("kept", "entities come with the relations that they always load")
+        },
+        option("dropped", "only what is asked for is loaded"),
+    ],
+};
+
 impl Choice {
     /// All of them, in the order of names.
-    pub const ALL: [Choice; 5] = [Choice::Loading, Choice::Work, Choice::Columns, Choice::Hydration, Choice::Filters];
+    pub const ALL: [Choice; 6] =
+        [Choice::Loading, Choice::Work, Choice::Columns, Choice::Hydration, Choice::Filters, Choice::Habit];
 
     /// What is known of it.
     pub fn entry(self) -> &'static ChoiceEntry {
@@ -304,6 +350,7 @@ impl Choice {
             Choice::Columns => &COLUMNS,
             Choice::Hydration => &HYDRATION,
             Choice::Filters => &FILTERS,
+            Choice::Habit => &HABIT,
         }
     }
 
@@ -419,11 +466,11 @@ impl Choices {
 /// The contender's name: its options in fixed order, joined by points; behind a plus what differs from what everybody has.
 impl fmt::Display for Choices {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        for (at, option) in self.options().filter(|option| !option.choice.entry().is_aside).enumerate() {
+        for (at, option) in self.options().filter(|option| option.choice.entry().usual.is_none()).enumerate() {
             write!(f, "{}{}", if at > 0 { "." } else { "" }, option.word())?;
         }
         self.options()
-            .filter(|option| option.choice.entry().is_aside && option.rank > 0)
+            .filter(|option| option.choice.entry().usual.is_some_and(|usual| usual != option.rank()))
             .try_for_each(|option| write!(f, "+{}", option.word()))
     }
 }
@@ -499,7 +546,7 @@ mod tests {
         assert_eq!(words.len(), all, "a name is read by its words alone");
         let mut turns: Vec<usize> = Choice::ALL.iter().map(|choice| choice.entry().turn).collect();
         turns.sort_unstable();
-        assert_eq!(turns, [0, 1, 2, 3, 4]);
+        assert_eq!(turns, [0, 1, 2, 3, 4, 5]);
     }
 
     #[test]
@@ -517,6 +564,6 @@ mod tests {
         let other = choices.with(Hydration::Raw);
         assert_eq!((choices.distance(&other), choices.difference(&other)), (1, Some((Hydration::Managed.opt(), Hydration::Raw.opt()))));
         assert_eq!(choices.difference(&other.with(Work::Database)), None);
-        assert_eq!(other.with(Loading::Computed).ranks(), [0, 5, 0, 4, 0]);
+        assert_eq!(other.with(Loading::Computed).ranks(), [0, 5, 0, 4, 0, 0]);
     }
 }

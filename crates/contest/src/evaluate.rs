@@ -157,7 +157,7 @@ pub fn evaluate(schema: &Schema, need: &Need, rows: &dyn RowSource, parameters: 
 impl<'a> Evaluation<'a> {
     fn new(schema: &'a Schema, need: &'a Need, rows: &'a dyn RowSource, parameters: &'a [Value]) -> Evaluation<'a> {
         let mut evaluation = Evaluation { need, schema, rows, parameters, indexes: HashMap::new(), near: Cell::new(false), unsure: Cell::new(false) };
-        for hop in need.sources.iter().filter_map(|source| source.hop.as_ref()) {
+        for hop in need.asked().filter_map(|(_, source)| source.hop.as_ref()) {
             evaluation.index(hop);
         }
         evaluation

@@ -101,7 +101,10 @@ impl Axes {
     fn of(nature: &Nature, restriction: &Restriction) -> Axes {
         let options = |choice: Choice| {
             let options = choice.options().filter(|option| (option.entry().applies)(nature) && restriction.allows(*option));
-            options.collect()
+            let mut options: Vec<Opt> = options.collect();
+            // What everybody has comes first.
+            options.sort_by_key(|option| choice.entry().usual.is_some_and(|usual| usual != option.rank()));
+            options
         };
         Axes { axes: Choice::ALL.into_iter().filter(|choice| (choice.entry().applies)(nature)).map(options).collect() }
     }
@@ -177,7 +180,7 @@ impl Axes {
             }
         }
         // What everybody has is tried in its other options at one comfortable member.
-        for choice in Choice::ALL.into_iter().filter(|choice| choice.entry().is_aside) {
+        for choice in Choice::ALL.into_iter().filter(|choice| choice.entry().usual.is_some()) {
             for &option in self.options(choice).iter().skip(1) {
                 comfortable.iter().for_each(|member| {
                     enter(member.with_opt(option));

@@ -30,7 +30,9 @@ mod words;
 
 pub use answer::{Answer, AnswerError, answer_row_from_json, digest, value_from_json, value_to_json};
 pub use by_hand::ByHand;
-pub use choice::{Choice, ChoiceEntry, ChoiceOption, Choices, Columns, Filters, Hydration, Loading, Opt, OptionEntry, Restriction, Work};
+pub use choice::{
+    Choice, ChoiceEntry, ChoiceOption, Choices, Columns, Filters, Habit, Hydration, Loading, Opt, OptionEntry, Restriction, Work,
+};
 pub use compare::{Agreement, Difference, Reference, Unclear, compare};
 pub use dialect::{Dialect, Fidelity, Json, KeyList, RowList};
 pub use engine::{EngineError, EngineErrorKind, Flow, Observed, Session, Sink, StatementId, Traffic};
@@ -44,7 +46,7 @@ pub use plan::{
     AppAggregate, AppFold, AppGroup, AppLeaf, Body, Layout, LayoutColumn, LeftPart, LeftToApp, Link, Plan, PlanNode, Reach,
     RelationStatement, ResultColumn, RootStatement,
 };
-pub use planner::derive;
+pub use planner::{Reached, derive, reached};
 pub use ranges::Ranges;
 pub use resolve::{NeedError, NeedPart, NeedText, resolve};
 pub use sql::{Bind, OwnSqlError, Printed, Shape, literal, own_sql, print_select, rule_sql};

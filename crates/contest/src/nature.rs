@@ -2,7 +2,7 @@
 
 use kampf_schema::Schema;
 
-use crate::choice::{ChoiceOption, Columns, Filters, Hydration, Loading, Work};
+use crate::choice::{ChoiceOption, Columns, Filters, Habit, Hydration, Loading, Work};
 use crate::dialect::Dialect;
 use crate::need::Need;
 use crate::plan::Plan;
@@ -25,6 +25,8 @@ pub(crate) struct Nature {
     pub(crate) has_group: bool,
     /// Whether any part of the condition counts only with its parameter.
     pub(crate) has_optional: bool,
+    /// Whether entities of the tables that are read are used to more than is asked for.
+    pub(crate) has_habits: bool,
     /// Whether anything comes over a relation to many.
     pub(crate) reaches_many: bool,
     /// Whether fetching only what is needed differs from fetching everything, in any way of loading and wherever the work is done.
@@ -47,6 +49,7 @@ impl Nature {
             has_selection: need.has_selection(),
             has_group: need.group.is_some(),
             has_optional: need.filter.iter().any(|part| part.only_if.is_some()),
+            has_habits: need.has_habits(),
             reaches_many: need.reaches_many(),
             columns_matter: columns_matter(schema, need, dialect),
             has_root_key: has_key(need.root()),
@@ -67,7 +70,7 @@ fn columns_matter(schema: &Schema, need: &Need, dialect: &Dialect) -> bool {
     let works = if need.has_selection() { Work::ALL } else { &[Work::Database] };
     loadings.iter().flat_map(|&loading| works.iter().map(move |&work| (loading, work))).any(|(loading, work)| {
         let layouts = |columns| {
-            let ways = Ways { loading, work, columns, hydration: Hydration::Record, filters: Filters::Text };
+            let ways = Ways { loading, work, columns, hydration: Hydration::Record, filters: Filters::Text, habit: Habit::Dropped };
             plan(schema, need, dialect, ways).layouts
         };
         layouts(Columns::All) != layouts(Columns::Needed)

@@ -54,6 +54,9 @@ pub struct Source {
     /// How its rows are loaded whatever else a contender does.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fixed: Option<Loading>,
+    /// Whether nobody asks for its rows: they come because entities of the table before are used to having them.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub by_habit: bool,
 }
 
 /// What only the data knows.
@@ -430,7 +433,17 @@ impl Need {
 
     /// Whether any value comes from a related row.
     pub fn has_relations(&self) -> bool {
-        self.sources.len() > 1
+        self.asked().count() > 1
+    }
+
+    /// The sources that anything is asked of, each with its place.
+    pub(crate) fn asked(&self) -> impl Iterator<Item = (usize, &Source)> {
+        self.sources.iter().enumerate().filter(|(_, source)| !source.by_habit)
+    }
+
+    /// Whether entities of the tables that are read are used to more than is asked for.
+    pub fn has_habits(&self) -> bool {
+        self.sources.iter().any(|source| source.by_habit)
     }
 
     /// Whether any aggregate over related rows is asked for, picks aside.
@@ -464,7 +477,7 @@ impl Need {
 
     /// Whether several rows may hang on one root row.
     pub fn reaches_many(&self) -> bool {
-        self.sources.iter().filter_map(|source| source.hop.as_ref()).any(|hop| hop.kind == HopKind::Many)
+        self.asked().filter_map(|(_, source)| source.hop.as_ref()).any(|hop| hop.kind == HopKind::Many)
     }
 
     /// The sources from below `from` down to `to`.
@@ -481,7 +494,7 @@ impl Need {
 
     /// The tables that are read.
     pub fn tables(&self) -> Vec<TableId> {
-        let mut tables: Vec<TableId> = self.sources.iter().map(|source| source.table).collect();
+        let mut tables: Vec<TableId> = self.asked().map(|(_, source)| source.table).collect();
         tables.sort_unstable();
         tables.dedup();
         tables

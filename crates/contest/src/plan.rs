@@ -131,6 +131,9 @@ pub struct PlanNode {
     pub path: Vec<usize>,
     /// Whether filter or order need its rows, for all roots; else only the rows of the answer need them.
     pub for_selection: bool,
+    /// Whether its rows are loaded as soon as their parents are, whoever needs them.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub always: bool,
     /// Which of its rows count, as far as their statement does not say it.
     pub filter: Option<Expr<AppLeaf>>,
     /// Its own statement, where it has one.
@@ -411,7 +414,7 @@ impl Link {
 impl PlanNode {
     /// The root's.
     pub(crate) fn root() -> PlanNode {
-        PlanNode { layout: 0, link: None, path: Vec::new(), for_selection: true, filter: None, statement: None, with: 0, offset: 0, cells: Vec::new(), takes: Vec::new() }
+        PlanNode { layout: 0, link: None, path: Vec::new(), for_selection: true, always: false, filter: None, statement: None, with: 0, offset: 0, cells: Vec::new(), takes: Vec::new() }
     }
 }
 

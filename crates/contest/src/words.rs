@@ -11,7 +11,7 @@ impl Need {
         self.said_at(schema, value, 0)
     }
 
-    fn said_at(&self, schema: &Schema, value: &Expr<Leaf>, at: usize) -> String {
+    pub(crate) fn said_at(&self, schema: &Schema, value: &Expr<Leaf>, at: usize) -> String {
         let leaf = |leaf: &Leaf| match leaf {
             Leaf::Column { source, column } => {
                 let column = name(&schema.table(self.sources[*source].table).columns[*column].name);

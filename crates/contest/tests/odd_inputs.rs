@@ -80,6 +80,8 @@ fn any_need_is_resolved_or_refused() {
             distinct: text.contains("distinct "),
             expect: if text.len() % 3 == 0 { Expect::ZeroOrOne } else { Expect::Many },
             parameters: if text.contains(":most") { vec!["most".to_owned()] } else { Vec::new() },
+            loading: Vec::new(),
+            always: Vec::new(),
         };
         match resolve(&schema, &relations, &need) {
             Ok(resolved) => {

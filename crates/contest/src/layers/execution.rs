@@ -335,8 +335,9 @@ fn kept<S: Store, C: Consumer>(
 ) -> Result<u64, EngineError> {
     let mut graph = Graph::<S>::new(plan);
     let mut roots = graph.fetch(call.session, root.id, binds)?;
+    graph.load_always(call, 0, &roots)?;
+    graph.load_batches(call, &roots, true)?;
     if plan.filter.is_some() || !plan.order.is_empty() || plan.limit.is_some() {
-        graph.load_batches(call, &roots, true)?;
         graph.select(call, &mut roots)?;
     }
     if plan.group.is_some() {

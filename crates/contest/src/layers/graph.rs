@@ -130,13 +130,13 @@ impl<'p, S: Store> Graph<'p, S> {
         self.plan.nodes[node].link.as_ref().is_some_and(|link| link.to.iter().any(|&place| place >= width))
     }
 
-    fn is_reached(&self, reach: Reach) -> bool {
-        self.plan.nodes.iter().any(|node| node.link.as_ref().is_some_and(|link| link.reach == reach))
-    }
-
     /// Loads batched nodes for some roots: those the selection needs, or the others.
     pub(super) fn load_batches(&mut self, call: &mut Call<'_>, roots: &[u32], for_selection: bool) -> Result<(), EngineError> {
-        if !self.is_reached(Reach::Batched) {
+        let is_due = |node: &PlanNode| {
+            let is_batched = node.link.as_ref().is_some_and(|link| link.reach == Reach::Batched);
+            is_batched && node.for_selection == for_selection
+        };
+        if !self.plan.nodes.iter().any(is_due) {
             return Ok(());
         }
         let mut rows: Vec<Vec<u32>> = vec![Vec::new(); self.plan.nodes.len()];
@@ -148,6 +148,20 @@ impl<'p, S: Store> Graph<'p, S> {
             }
             rows[node] = self.reached(node, &parents);
             rows[self.link(node).parent] = parents;
+        }
+        Ok(())
+    }
+
+    /// Loads what rows of a node are used to having, where each row asks for it by itself.
+    pub(super) fn load_always(&mut self, call: &mut Call<'_>, node: usize, rows: &[u32]) -> Result<(), EngineError> {
+        let plan = self.plan;
+        for (at, habit) in plan.nodes.iter().enumerate().filter(|(_, habit)| habit.always) {
+            let Some(link) = habit.link.as_ref().filter(|link| link.parent == node && link.reach == Reach::Lazy) else { continue };
+            for &row in rows {
+                if *self.store(link.parent).slot(row, link.slot) == Slot::Unknown {
+                    self.touch(call, at, row)?;
+                }
+            }
         }
         Ok(())
     }
@@ -297,8 +311,13 @@ impl<'p, S: Store> Graph<'p, S> {
                 }
             }
         }
+        let rows = match (&slot, self.plan.nodes.iter().any(|node| node.always)) {
+            (Slot::Many(rows), true) => rows.clone(),
+            (Slot::One(Some(row)), true) => vec![*row],
+            _ => Vec::new(),
+        };
         *self.store_mut(link.parent).slot_mut(parent, link.slot) = slot;
-        Ok(())
+        self.load_always(call, node, &rows)
     }
 
     /// The row at a node that only one row can be at, seen from a row at a node above it.

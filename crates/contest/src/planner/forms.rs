@@ -1,12 +1,13 @@
 //! How what is asked of related rows comes, by the option of loading and what each relation allows.
 
-use kampf_schema::LogicalType;
-use kampf_schema::expr::Expr;
+use kampf_schema::expr::{Expr, Node};
+use kampf_schema::{LogicalType, Schema};
 
 use super::Ways;
 use super::frame::Ground;
 use super::split::{unsaid, unsaid_aggregate, unsaid_items, unsaid_list};
-use crate::choice::{Hydration, Loading};
+use crate::choice::{Choices, Hydration, Loading};
+use crate::dialect::Dialect;
 use crate::need::{Aggregate, Fold, Leaf, Need};
 
 /// Order terms that a grouped extreme is looked for by at most: each is a level of the statement.
@@ -132,6 +133,61 @@ impl Forms<'_> {
             Loading::Lazy | Loading::Batched => false,
             Loading::Joined => !is_entity && !beside_rows,
             Loading::Grouped | Loading::Ranked | Loading::Computed | Loading::Nested => true,
+        }
+    }
+}
+
+/// How something that is asked of related rows comes.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Reached {
+    /// What it is, in the language of needs; lists by their names.
+    pub what: String,
+    /// By which option of loading.
+    pub by: Loading,
+}
+
+/// How each thing that a contender's answer asks of related rows comes: an option that has no form of its own for it is taken by the
+/// nearest one.
+pub fn reached(schema: &Schema, need: &Need, dialect: &Dialect, choices: &Choices) -> Vec<Reached> {
+    let forms = Forms { ground: Ground { schema, need, dialect }, ways: Ways::of(choices) };
+    let mut all = Vec::new();
+    let values: Vec<(&Expr<Leaf>, &str)> = match &need.group {
+        None => need.give.iter().map(|given| (&given.value, given.name.as_str())).collect(),
+        Some(_) => need.per_row().into_iter().map(|value| (value, "")).collect(),
+    };
+    forms.reached(0, &values, "", false, &mut all);
+    all
+}
+
+impl Forms<'_> {
+    fn reached(self, at: usize, values: &[(&Expr<Leaf>, &str)], before: &str, in_text: bool, all: &mut Vec<Reached>) {
+        let Ground { need, schema, .. } = self.ground;
+        let mut add = |what: String, by: Loading| {
+            let what = format!("{before}{what}");
+            if !all.iter().any(|known| known.what == what) {
+                all.push(Reached { what, by });
+            }
+        };
+        for leaf in values.iter().flat_map(|(value, _)| value.leaves()) {
+            match leaf {
+                Leaf::Column { source, .. } if *source != at => {
+                    add(need.path(at, *source), if in_text { Loading::Joined } else { self.to_one(at, *source) });
+                }
+                Leaf::Aggregate(of) => {
+                    let by = if in_text { Loading::Computed } else { self.aggregate(*of) };
+                    add(need.said_at(schema, &Node::Leaf(Leaf::Aggregate(*of)).into(), at), by);
+                }
+                _ => {}
+            }
+        }
+        for (value, name) in values {
+            let Some(Leaf::List(list)) = value.as_leaf() else { continue };
+            let by = if in_text { Loading::Nested } else { self.list(*list) };
+            let what = format!("{before}{name}");
+            all.push(Reached { what: what.clone(), by });
+            let list = &need.lists[*list];
+            let inside: Vec<_> = list.give.iter().map(|given| (&given.value, given.name.as_str())).collect();
+            self.reached(list.over, &inside, &format!("{what}."), by == Loading::Nested, all);
         }
     }
 }

@@ -13,11 +13,12 @@ mod split;
 use kampf_schema::Schema;
 use kampf_schema::expr::Expr;
 
-use crate::choice::{Choices, Columns, Filters, Hydration, Loading, Work};
+use crate::choice::{Choices, Columns, Filters, Habit, Hydration, Loading, Work};
 use crate::dialect::Dialect;
 use crate::need::{Leaf, Need};
 use crate::plan::{LeftPart, LeftToApp, Plan};
 use forms::{Forms, aggregates_of};
+pub use forms::{Reached, reached};
 use frame::Ground;
 use rows::Rows;
 use split::unsaid;
@@ -30,6 +31,7 @@ pub(crate) struct Ways {
     pub(crate) columns: Columns,
     pub(crate) hydration: Hydration,
     pub(crate) filters: Filters,
+    pub(crate) habit: Habit,
 }
 
 impl Ways {
@@ -41,6 +43,7 @@ impl Ways {
             columns: choices.get().unwrap_or(Columns::Needed),
             hydration: choices.get().unwrap_or(Hydration::Record),
             filters: choices.get().unwrap_or(Filters::Text),
+            habit: choices.get().unwrap_or(Habit::Dropped),
         }
     }
 }

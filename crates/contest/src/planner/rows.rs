@@ -13,7 +13,7 @@ use super::frame::Ground;
 use super::list::{self, Level, Listed};
 use super::split::left_of_source;
 use super::{Split, Ways};
-use crate::choice::{Columns, Loading};
+use crate::choice::{Columns, Habit, Hydration, Loading};
 use crate::need::{Fold, Leaf, Need, OrderBy};
 use crate::plan::{AppAggregate, AppFold, AppGroup, AppLeaf, AppList, Plan, Reach};
 
@@ -25,6 +25,8 @@ struct Tree {
     for_selection: bool,
     /// The list that it alone stands for, whose order and limit are the database's; else all may use it that go along its source.
     own: Option<usize>,
+    /// Whether its rows come because entities are used to having them.
+    always: bool,
     /// The values that come with a row; none where columns of the table are kept.
     listed: Option<Vec<Listed>>,
 }
@@ -48,7 +50,7 @@ pub(super) struct Rows<'a> {
 
 impl<'a> Rows<'a> {
     pub(super) fn new(ground: Ground<'a>, ways: Ways, split: Split) -> Rows<'a> {
-        let root = Tree { source: 0, parent: 0, reach: Reach::Joined, for_selection: true, own: None, listed: None };
+        let root = Tree { source: 0, parent: 0, reach: Reach::Joined, for_selection: true, own: None, always: false, listed: None };
         let mut rows = Rows {
             ground,
             ways,
@@ -68,6 +70,7 @@ impl<'a> Rows<'a> {
         };
         let wanted = wanted.into_iter().enumerate().map(|(at, value)| (value, called(at))).collect();
         rows.level(0, wanted, selecting);
+        rows.add_habits();
         rows.keep_columns();
         rows.keep_slots();
         rows
@@ -131,10 +134,51 @@ impl<'a> Rows<'a> {
         }
     }
 
+    /// What entities are used to having comes with them, in the contender's own way; rows out of JSON texts are used to nothing.
+    fn add_habits(&mut self) {
+        let is_entity = matches!(self.ways.hydration, Hydration::Managed | Hydration::Plain);
+        if self.ways.habit == Habit::Dropped || !is_entity {
+            return;
+        }
+        let need = self.ground.need;
+        let mut node = 0;
+        while node < self.tree.len() {
+            let habits = need.sources.iter().enumerate().filter(|(at, source)| *at > 0 && source.by_habit && source.parent == self.tree[node].source);
+            let habits: Vec<usize> = habits.map(|(at, _)| at).collect();
+            let of_text = self.tree[node].reach == Reach::Nested;
+            for source in habits.into_iter().filter(|_| !of_text) {
+                let is_one = need.sources[source].hop.as_ref().is_some_and(|hop| hop.kind == HopKind::One);
+                let reach = match self.ways.loading {
+                    _ if self.tree[self.with(node)].own.is_some() => Reach::Batched,
+                    Loading::Lazy => Reach::Lazy,
+                    Loading::Joined | Loading::Grouped => Reach::Joined,
+                    Loading::Ranked | Loading::Computed | Loading::Nested if is_one => Reach::Joined,
+                    _ => Reach::Batched,
+                };
+                let for_selection = self.tree[node].for_selection;
+                let asked = self.same_child(node, source);
+                match asked {
+                    Some(asked) => self.tree[asked].always = true,
+                    None => self.tree.push(Tree { source, parent: node, reach, for_selection, own: None, always: true, listed: None }),
+                }
+            }
+            node += 1;
+        }
+    }
+
+    /// A node that stands for the same relation already, because its rows are asked for.
+    fn same_child(&self, parent: usize, source: usize) -> Option<usize> {
+        let hop = &self.ground.need.sources[source].hop;
+        (1..self.tree.len()).find(|&at| {
+            let (node, theirs) = (&self.tree[at], &self.ground.need.sources[self.tree[at].source]);
+            node.parent == parent && node.own.is_none() && node.listed.is_none() && theirs.filter.is_none() && theirs.hop == *hop
+        })
+    }
+
     /// A node for a list alone.
     fn own_node(&mut self, parent: usize, list: usize, reach: Reach) -> usize {
         let source = self.ground.need.lists[list].over;
-        self.tree.push(Tree { source, parent, reach, for_selection: false, own: Some(list), listed: None });
+        self.tree.push(Tree { source, parent, reach, for_selection: false, own: Some(list), always: false, listed: None });
         self.tree.len() - 1
     }
 
@@ -212,7 +256,10 @@ impl<'a> Rows<'a> {
             return at;
         }
         let reach = need.sources[source].fixed.map_or(reach, reach_of);
-        self.tree.push(Tree { source, parent, reach, for_selection, own: None, listed: None });
+        // Nothing is joined to rows that are numbered in a select of their own.
+        let is_ranked = self.tree[self.with(parent)].own.is_some();
+        let reach = if reach == Reach::Joined && is_ranked { Reach::Batched } else { reach };
+        self.tree.push(Tree { source, parent, reach, for_selection, own: None, always: false, listed: None });
         let at = self.tree.len() - 1;
         for part in left_of_source(self.ground, source) {
             self.want(at, &part, for_selection);
@@ -265,8 +312,8 @@ impl<'a> Rows<'a> {
         for &node in &kept {
             self.keep(self.table(node), &[]);
         }
-        if self.ways.columns == Columns::All {
-            for &node in &kept {
+        for &node in &kept {
+            if self.tree[node].always || self.ways.columns == Columns::All {
                 let all: Vec<ColumnId> = (0..self.ground.schema.table(self.table(node)).columns.len()).collect();
                 self.keep(self.table(node), &all);
             }

@@ -60,7 +60,7 @@ impl<'a> Resolver<'a> {
         Resolver {
             schema,
             relations,
-            sources: vec![Source { parent: 0, hop: None, table: root, name: schema.table(root).name.clone(), filter: None, fixed: None }],
+            sources: vec![Source { parent: 0, hop: None, table: root, name: schema.table(root).name.clone(), filter: None, fixed: None, by_habit: false }],
             aggregates: Vec::new(),
             lists: Vec::new(),
             given: Vec::new(),
@@ -273,7 +273,7 @@ impl<'a> Resolver<'a> {
         for Step { name, hop } in hops {
             let same = |known: &Source| known.parent == parent && known.hop.as_ref() == Some(hop) && known.filter.is_none();
             parent = self.sources.iter().position(same).unwrap_or_else(|| {
-                self.sources.push(Source { parent, hop: Some(hop.clone()), table: hop.to, name: name.clone(), filter: None, fixed: None });
+                self.sources.push(Source { parent, hop: Some(hop.clone()), table: hop.to, name: name.clone(), filter: None, fixed: None, by_habit: false });
                 self.sources.len() - 1
             });
         }
@@ -290,7 +290,7 @@ impl<'a> Resolver<'a> {
         };
         let parent = self.reach(from, before);
         let (own, aggregates) = (self.sources.len(), self.aggregates.len());
-        self.sources.push(Source { parent, hop: Some(hop.clone()), table: hop.to, name: name.clone(), filter: None, fixed: None });
+        self.sources.push(Source { parent, hop: Some(hop.clone()), table: hop.to, name: name.clone(), filter: None, fixed: None, by_habit: false });
         let condition = self.condition_at(filter, Place { source: own, ..AT_ROOT })?;
         self.sources[own].filter = Some(condition);
         // The same source may be there already, with the same behind it.

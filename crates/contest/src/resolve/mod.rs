@@ -8,9 +8,10 @@ mod related;
 use std::fmt;
 
 use kampf_schema::expr::{self, Mistake};
-use kampf_schema::{LogicalType, Relations, Schema, Span, did_you_mean};
+use kampf_schema::{LogicalType, Relations, Schema, Span, TableId, did_you_mean};
 
 use crate::need::{Expect, Given, Group, Need, Parameter, Part};
+use crate::choice::Loading;
 use crate::form::Form;
 use leaves::{AT_ROOT, OWN_SQL, Place, Resolver, Standing};
 use related::given_twice;
@@ -36,6 +37,10 @@ pub struct NeedText {
     pub expect: Expect,
     /// Names of the parameters that have values.
     pub parameters: Vec<String>,
+    /// Relations, as paths from the root table, that are loaded in one way whatever else a contender does.
+    pub loading: Vec<(String, Loading)>,
+    /// Relations that are loaded whenever an entity of a table is.
+    pub always: Vec<(TableId, String)>,
 }
 
 /// The part of a need that an error is in.
@@ -55,6 +60,8 @@ pub enum NeedPart {
     Limit,
     /// The parameter at this place, from 0.
     Parameter(usize),
+    /// The relation with a loading of its own at this place, from 0.
+    Loading(usize),
 }
 
 /// A need that cannot be resolved.
@@ -166,6 +173,10 @@ pub fn resolve(schema: &Schema, relations: &Relations, text: &NeedText) -> Resul
     } else {
         (std::mem::take(&mut resolver.given), group)
     };
+    for (at, (path, loading)) in text.loading.iter().enumerate() {
+        resolver.fix(path, *loading).map_err(|mistake| NeedError::of(NeedPart::Loading(at), mistake))?;
+    }
+    resolver.add_habits(&text.always).map_err(|mistake| NeedError::of(NeedPart::From, mistake))?;
     let parameters = parameters(&resolver, text)?;
     let Resolver { sources, aggregates, lists, .. } = resolver;
     let mut need = Need {

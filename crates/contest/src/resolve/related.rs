@@ -1,14 +1,83 @@
 //! Single related rows that are picked, and lists of them.
 
 use kampf_schema::expr::{Expr, Give, Mistake, Name, Written, WrittenList, WrittenPick, WrittenSource};
-use kampf_schema::Span;
+use kampf_schema::{Span, TableId};
 
-use super::leaves::{AT_ROOT, Place, Resolver, at, joined};
+use super::leaves::{AT_ROOT, Place, Resolver, Step, at, joined};
 use super::order::make_total_at;
-use crate::need::{Aggregate, AggregateOver, Fold, Given, Leaf, ListOver, OrderBy};
+use crate::need::{Aggregate, AggregateOver, Fold, Given, Leaf, ListOver, OrderBy, Source};
+use crate::choice::Loading;
 use crate::form::Form;
 
 impl Resolver<'_> {
+    /// Fixes how what a relation leads to is loaded, wherever it is used.
+    pub(super) fn fix(&mut self, path: &str, loading: Loading) -> Result<(), Mistake> {
+        let whole = Span::new(0, path.len());
+        let names: Vec<Name> = path.split('.').map(|name| Name { text: name.trim().to_owned(), span: whole }).collect();
+        let steps = self.hops(&names, self.sources[0].table)?;
+        let last = self.hops(&names[..names.len() - 1], self.sources[0].table)?.len();
+        let leads = |mut at: usize| {
+            let mut hops = Vec::new();
+            while at != 0 {
+                hops.insert(0, self.sources[at].hop.clone());
+                at = self.sources[at].parent;
+            }
+            hops
+        };
+        let ways: Vec<_> = (0..self.sources.len()).map(leads).collect();
+        let mut found = false;
+        for (source, way) in self.sources.iter_mut().zip(ways) {
+            let is_on_it = way.len() > last && way.len() <= steps.len();
+            if is_on_it && way.iter().zip(&steps).all(|(hop, step)| hop.as_ref() == Some(&step.hop)) {
+                source.fixed = Some(loading);
+                found = true;
+            }
+        }
+        if found {
+            return Ok(());
+        }
+        Err(Mistake::new(whole, format!("nothing is asked of `{path}` here")).hint("remove this line, or ask for something of it"))
+    }
+
+    /// Adds what entities are used to having: the relations that are loaded whenever an entity of their table is, and those of what is
+    /// loaded so, but never back to a table that they come from.
+    pub(super) fn add_habits(&mut self, habits: &[(TableId, String)]) -> Result<(), Mistake> {
+        let mut at = 0;
+        while at < self.sources.len() {
+            let table = self.sources[at].table;
+            for (_, relation) in habits.iter().filter(|(of, _)| *of == table) {
+                let name = Name { text: relation.clone(), span: Span::new(0, relation.len()) };
+                let steps = self.hops(std::slice::from_ref(&name), table)?;
+                let Some(to) = steps.last().map(|step| step.hop.to) else { continue };
+                let comes_from = |mut source: usize| {
+                    let mut tables = vec![self.sources[source].table];
+                    while self.sources[source].by_habit {
+                        source = self.sources[source].parent;
+                        tables.push(self.sources[source].table);
+                    }
+                    tables
+                };
+                if comes_from(at).contains(&to) && to != table {
+                    continue;
+                }
+                if self.sources[at].by_habit && to == table {
+                    continue;
+                }
+                let mut parent = at;
+                for Step { name, hop } in steps {
+                    let same = |known: &Source| known.parent == parent && known.hop.as_ref() == Some(&hop) && known.filter.is_none() && known.by_habit;
+                    parent = self.sources.iter().position(same).unwrap_or_else(|| {
+                        let hop = hop.clone();
+                        self.sources.push(Source { parent, table: hop.to, hop: Some(hop), name, filter: None, fixed: None, by_habit: true });
+                        self.sources.len() - 1
+                    });
+                }
+            }
+            at += 1;
+        }
+        Ok(())
+    }
+
     /// `last(inspection order inspected_at).mites`: the first row in an order, the last one being the first in the opposite order.
     pub(super) fn pick(&mut self, written: &WrittenPick, place: Place) -> Result<Expr<Leaf>, Mistake> {
         let word = if written.last { "last" } else { "first" };

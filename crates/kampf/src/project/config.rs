@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use kampf_contest::{Choice, ChoiceOption, Expect, Hydration, Opt, Restriction, Unit};
+use kampf_contest::{Choice, ChoiceOption, Expect, Hydration, Loading, Opt, Restriction, Unit};
 use kampf_schema::ddl::{SqlDialect, is_type};
 use kampf_schema::{Span, did_you_mean};
 use kampf_verdict::{Require, Required};
@@ -29,6 +29,8 @@ pub(crate) struct Config {
     pub(crate) rows: Vec<(Written, Written)>,
     pub(crate) values: Vec<(Written, Written)>,
     pub(crate) relations: Vec<(Written, Written)>,
+    /// Of each table the relations that are loaded whenever an entity of it is.
+    pub(crate) entities: Vec<(Written, Vec<Written>)>,
     /// Whether each call of a contender is wrapped in a transaction.
     pub(crate) transaction: bool,
     /// How much longer trips to the server take, one race for each; empty where nothing is added.
@@ -56,6 +58,8 @@ pub(crate) struct ContestConfig {
     pub(crate) ordered: bool,
     pub(crate) parameters: Vec<(String, Written)>,
     pub(crate) choices: Restriction,
+    /// Relations that are loaded in one way whatever else a contender does.
+    pub(crate) loading: Vec<(Written, Loading)>,
     /// Whether the application keeps nothing of its rows, so that raw is a choice like others.
     pub(crate) keeps_nothing: bool,
     pub(crate) require: Require,
@@ -145,6 +149,14 @@ impl Config {
         let rows = pairs(&mut top, source, "rows", true)?;
         let values = pairs(&mut top, source, "values", false)?;
         let relations = pairs(&mut top, source, "relations", false)?;
+        let mut entities = Vec::new();
+        if let Some(all) = top.table("entities")? {
+            for item in all.items() {
+                let mut table = all.inner(item)?;
+                entities.push((Written::new(&source.text, span(item.0.span()), item.0.get_ref()), table.strings("always")?));
+                table.finish()?;
+            }
+        }
         let (mut transaction, mut pin, mut round_trips) = (false, false, Vec::new());
         if let Some(mut conditions) = top.table("conditions")? {
             transaction = conditions.truth("transaction")?.unwrap_or(false);
@@ -173,6 +185,7 @@ impl Config {
             rows,
             values,
             relations,
+            entities,
             transaction,
             round_trips,
             pin,
@@ -227,6 +240,7 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
         ordered: table.truth("ordered")?.unwrap_or(false),
         parameters: Vec::new(),
         choices: Restriction::default(),
+        loading: Vec::new(),
         keeps_nothing: false,
         require: Require::default(),
         contenders: Vec::new(),
@@ -255,6 +269,10 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
             }
         }
         choices.finish()?;
+    }
+    for (path, word) in pairs(&mut table, source, "loading", false)? {
+        let rank = option(source, Choice::Loading, &word)?.rank();
+        config.loading.push((path, Loading::ALL[rank]));
     }
     if let Some(written) = table.string("keeps")? {
         if written.value != "nothing" {

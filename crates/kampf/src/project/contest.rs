@@ -165,6 +165,8 @@ fn need(project: &Project, config: &ContestConfig) -> Result<Option<Need>, Probl
         order: config.order.iter().map(|order| order.value.clone()).collect(),
         limit: config.limit.map(|(limit, _)| limit),
         parameters: config.parameters.iter().map(|(name, _)| name.clone()).collect(),
+        loading: config.loading.iter().map(|(path, loading)| (path.value.clone(), *loading)).collect(),
+        always: project.always.clone(),
     };
     resolve_need(&project.schema, &project.relations, &text).map(Some).map_err(|error| {
         let span = match (need_part(config, error.part), config.limit) {

@@ -31,6 +31,8 @@ pub(crate) struct Project {
     pub(crate) folder: PathBuf,
     pub(crate) schema: Schema,
     pub(crate) relations: Relations,
+    /// Relations that are loaded whenever an entity of a table is.
+    always: Vec<(TableId, String)>,
     pub(crate) engine: &'static dyn Engine,
     /// The URL of a server of the user's; it may hold a password.
     server: Option<String>,
@@ -74,6 +76,7 @@ impl Project {
         let settings = settings(&source, engine, chosen)?;
         let mut schema = read.schema;
         let relations = relations(&source, &schema, &config.relations)?;
+        let always = always(&source, &schema, &relations, &config.entities)?;
         let blueprint = blueprint(&source, &ddl, &schema, &config)?;
         passed_over.extend(blueprint.notes().iter().cloned());
         // Relations are named by the schema as it is written, the same on every engine.
@@ -81,7 +84,7 @@ impl Project {
             schema.fold_names();
         }
         let race_seed = config.seed;
-        Ok(Project { config, folder, schema, relations, engine, server, settings, blueprint, race_seed, passed_over })
+        Ok(Project { config, folder, schema, relations, always, engine, server, settings, blueprint, race_seed, passed_over })
     }
 
     /// The URL of the server that the user names; none where Kampf has its own.
@@ -207,6 +210,30 @@ fn relations(source: &Source, schema: &Schema, names: &[(Written, Written)]) -> 
     Ok(relations)
 }
 
+/// What entities are used to: relations that are loaded whenever one of their table is.
+fn always(
+    source: &Source,
+    schema: &Schema,
+    relations: &Relations,
+    entities: &[(Written, Vec<Written>)],
+) -> Result<Vec<(TableId, String)>, Problem> {
+    let mut all = Vec::new();
+    for (name, always) in entities {
+        let table = schema.find(&name.value).ok_or_else(|| {
+            Problem::wrong(format!("there is no table `{}`", name.value))
+                .at(source.place(name.span))
+                .maybe_hint(did_you_mean(&name.value, schema.tables.iter().map(|table| table.name.as_str())))
+        })?;
+        for relation in always {
+            let found = relations.find(schema, table, &relation.value).map_err(|error| {
+                Problem::wrong(error.message).at(source.place(relation.span)).maybe_hint(error.hint)
+            })?;
+            all.push((table, found.name.clone()));
+        }
+    }
+    Ok(all)
+}
+
 fn blueprint(source: &Source, ddl: &SchemaText, schema: &Schema, config: &Config) -> Result<Blueprint, Problem> {
     let mut order = Order { rows: HashMap::new(), values: HashMap::new(), seed: config.seed };
     let tables = || schema.tables.iter().map(|table| table.name.as_str());
@@ -276,5 +303,6 @@ pub(crate) fn need_part(contest: &ContestConfig, part: NeedPart) -> Option<&Writ
         NeedPart::Order(at) => contest.order.get(at),
         NeedPart::Limit => None,
         NeedPart::Parameter(at) => contest.parameters.get(at).map(|(_, value)| value),
+        NeedPart::Loading(at) => contest.loading.get(at).map(|(path, _)| path),
     }
 }

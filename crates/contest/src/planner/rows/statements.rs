@@ -64,6 +64,7 @@ impl<'a> Rows<'a> {
                 link: self.link(at),
                 path,
                 for_selection: node.for_selection,
+                always: node.always,
                 filter: (!left.is_empty()).then(|| Expr::all(left)),
                 statement,
                 with: self.with(at),

@@ -30,7 +30,7 @@ pub(crate) struct Tally {
 }
 
 /// Forms of the language, by what stands in the need's text.
-const FORMS: [(&str, &str); 30] = [
+const FORMS: [(&str, &str); 32] = [
     ("group", "group: Some"),
     ("distinct", "distinct: true"),
     ("head", "give: [\"count()"),
@@ -61,6 +61,8 @@ const FORMS: [(&str, &str); 30] = [
     ("rows of rows", " } as i"),
     ("some rows of each", " limit 2 {"),
     ("no rows of each", " limit 0 {"),
+    ("loading of a relation", "loading: [("),
+    ("habit", "always: [("),
 ];
 
 fn one_of<'a>(dice: &mut Dice, options: &[&'a str]) -> &'a str {

@@ -1,6 +1,6 @@
 //! Random needs over the whole language.
 
-use kampf_contest::{Expect, NeedText};
+use kampf_contest::{ChoiceOption, Expect, Loading, NeedText};
 use kampf_schema::{HopKind, LogicalType, Relations, Schema, TableId, Value};
 
 use super::one_of;
@@ -393,6 +393,18 @@ pub(crate) fn random_need(dice: &mut Dice, schema: &Schema, relations: &Relation
     }
     if writer.dice.roll(6) == 0 {
         text.expect = [Expect::One, Expect::ZeroOrOne, Expect::OneOfMany, Expect::ZeroOrOneOfMany][writer.dice.roll(4)];
+    }
+    // Now and then one relation is loaded in its own way, and entities are used to more than they are asked for.
+    if writer.dice.roll(5) == 0 {
+        let (names, ..) = writer.walk(root, 2, true);
+        let loading = Loading::ALL[writer.dice.roll(Loading::ALL.len())];
+        if !names.is_empty() && text.give.iter().any(|give| give.contains(&names.join("."))) {
+            text.loading = vec![(names.join("."), loading)];
+        }
+    }
+    if writer.dice.roll(5) == 0 {
+        let table = TableId(writer.dice.roll(schema.tables.len()));
+        text.always = relations.from(table).take(2).map(|relation| (table, relation.name.clone())).collect();
     }
     let parameters = std::mem::take(&mut writer.parameters);
     text.parameters = parameters.iter().map(|(name, _)| name.clone()).collect();
