@@ -212,7 +212,7 @@ static LOADING: ChoiceEntry = ChoiceEntry {
     about: "how related rows are reached",
     usual: None,
     turn: 1,
-    applies: |nature| nature.has_relations,
+    applies: |nature| nature.has_relations || nature.has_habits,
     options: &[
         loading("lazy", "a statement for each parent, when it is touched"),
         loading("batched", "one more statement for each relation, by a list of keys"),
@@ -224,9 +224,15 @@ static LOADING: ChoiceEntry = ChoiceEntry {
             ..option("joined", "one statement; repeated parents are recognised by their keys")
         },
         OptionEntry { applies: |nature| nature.has_grouped, ..loading("grouped", "joined and grouped in the database") },
-        OptionEntry { applies: |nature| nature.has_ranked, ..loading("ranked", "related rows numbered in the database, and only the first ones fetched") },
+        OptionEntry {
+            applies: |nature| nature.has_ranked,
+            ..loading("ranked", "related rows numbered in the database, and only the first ones fetched")
+        },
         OptionEntry { applies: |nature| nature.has_computed, ..loading("computed", "sub-selects in the database") },
-        OptionEntry { applies: |nature| nature.has_nested, ..loading("nested", "related rows as one JSON text of their parent, made in the database and read in the application") },
+        OptionEntry {
+            applies: |nature| nature.has_nested,
+            ..loading("nested", "related rows as one JSON text of their parent, made in the database and read in the application")
+        },
     ],
 };
 
@@ -339,8 +345,7 @@ static HABIT: ChoiceEntry = ChoiceEntry {
 
 impl Choice {
     /// All of them, in the order of names.
-    pub const ALL: [Choice; 6] =
-        [Choice::Loading, Choice::Work, Choice::Columns, Choice::Hydration, Choice::Filters, Choice::Habit];
+    pub const ALL: [Choice; 6] = [Choice::Loading, Choice::Work, Choice::Columns, Choice::Hydration, Choice::Filters, Choice::Habit];
 
     /// What is known of it.
     pub fn entry(self) -> &'static ChoiceEntry {
@@ -536,7 +541,10 @@ mod tests {
 
     #[test]
     fn the_registry_agrees_with_the_enums_and_no_word_is_taken_twice() {
-        assert_eq!(Loading::ALL.iter().map(|one| one.word()).collect::<Vec<_>>(), ["lazy", "batched", "joined", "grouped", "ranked", "computed", "nested"]);
+        assert_eq!(
+            Loading::ALL.iter().map(|one| one.word()).collect::<Vec<_>>(),
+            ["lazy", "batched", "joined", "grouped", "ranked", "computed", "nested"]
+        );
         assert_eq!(Hydration::ALL.iter().map(|one| one.word()).collect::<Vec<_>>(), ["managed", "plain", "map", "record", "raw"]);
         assert_eq!(Work::ALL.len() + Columns::ALL.len(), WORK.options.len() + COLUMNS.options.len());
         let mut words: Vec<&str> = Choice::ALL.into_iter().flat_map(Choice::options).map(Opt::word).collect();

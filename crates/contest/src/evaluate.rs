@@ -156,7 +156,8 @@ pub fn evaluate(schema: &Schema, need: &Need, rows: &dyn RowSource, parameters: 
 
 impl<'a> Evaluation<'a> {
     fn new(schema: &'a Schema, need: &'a Need, rows: &'a dyn RowSource, parameters: &'a [Value]) -> Evaluation<'a> {
-        let mut evaluation = Evaluation { need, schema, rows, parameters, indexes: HashMap::new(), near: Cell::new(false), unsure: Cell::new(false) };
+        let mut evaluation =
+            Evaluation { need, schema, rows, parameters, indexes: HashMap::new(), near: Cell::new(false), unsure: Cell::new(false) };
         for hop in need.asked().filter_map(|(_, source)| source.hop.as_ref()) {
             evaluation.index(hop);
         }
@@ -213,7 +214,8 @@ impl<'a> Evaluation<'a> {
         let rows = if list.order.is_empty() { rows } else { self.in_order(&list.order, list.over, rows, most)? };
         let mut found = Vec::with_capacity(rows.len());
         for row in rows.into_iter().take(most.unwrap_or(usize::MAX)) {
-            let values = list.give.iter().map(|given| given.value.value(&mut Here { evaluation: self, source: list.over, row, group: None }));
+            let values =
+                list.give.iter().map(|given| given.value.value(&mut Here { evaluation: self, source: list.over, row, group: None }));
             found.push(Value::List(values.collect::<Result<_, _>>()?));
         }
         Ok(Value::List(found.into()))
@@ -236,9 +238,9 @@ impl<'a> Evaluation<'a> {
         if let Some(cut) = cut.filter(|&cut| cut > 0 && cut < keyed.len()) {
             let (last, next) = (&keyed[cut - 1].0, &keyed[cut].0);
             let first = last.iter().zip(next).zip(order).find(|((last, next), _)| last.as_ref().order(next.as_ref()).is_ne());
-            if first.is_some_and(|((last, next), by)| {
-                last.as_ref().agrees_with(next.as_ref()) && self.need.is_fuzzy(self.schema, &by.value)
-            }) {
+            if first
+                .is_some_and(|((last, next), by)| last.as_ref().agrees_with(next.as_ref()) && self.need.is_fuzzy(self.schema, &by.value))
+            {
                 self.unsure.set(true);
             }
         }

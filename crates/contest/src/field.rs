@@ -159,7 +159,8 @@ impl Axes {
         for &loading in self.options(Choice::Loading) {
             enter(at.with_opt(loading));
         }
-        at = self.leanest_loading(nature).map_or(at, |loading| at.with_opt(loading));
+        let is_valid = |loading: &Opt| valid.contains(&known(at.with_opt(*loading)));
+        at = self.leanest_loading(nature, is_valid).map_or(at, |loading| at.with_opt(loading));
         enter(at);
         let needed = last(at, Choice::Columns).of(Choice::Columns);
         let first = hydrations.iter().position(|&hydration| Some(hydration) == at.of(Choice::Hydration)).unwrap_or(0);
@@ -179,22 +180,33 @@ impl Axes {
                 at = next;
             }
         }
+        // A loading that makes no entities enters where it is comfortable.
+        if let (Some(member), Some(&nested)) =
+            (&comfortable, self.options(Choice::Loading).last().filter(|&&last| last == Loading::Nested.opt()))
+        {
+            enter(member.with_opt(nested));
+        }
         // What everybody has is tried in its other options at one comfortable member.
         for choice in Choice::ALL.into_iter().filter(|choice| choice.entry().usual.is_some()) {
             for &option in self.options(choice).iter().skip(1) {
-                comfortable.iter().for_each(|member| {
+                if let Some(member) = &comfortable {
+                    // What entities are used to is loaded in some way also where nothing related is asked for.
+                    let is_alone = choice == Choice::Habit && known(*member).of(Choice::Loading).is_none();
+                    for &loading in self.options(Choice::Loading).iter().filter(|_| is_alone) {
+                        enter(member.with_opt(option).with_opt(loading));
+                    }
                     enter(member.with_opt(option));
-                });
+                }
             }
         }
         entered
     }
 
-    /// The last loading that computes in the database; with references to one row only, the join.
-    fn leanest_loading(&self, nature: &Nature) -> Option<Opt> {
+    /// The last loading that may be taken so far; with references to one row only, the join.
+    fn leanest_loading(&self, nature: &Nature, is_valid: impl Fn(&Opt) -> bool) -> Option<Opt> {
         let options = self.options(Choice::Loading);
         let joined = options.iter().find(|&&loading| !nature.has_many && loading == Loading::Joined.opt());
-        joined.or(options.last()).copied()
+        joined.or_else(|| options.iter().rev().find(|option| is_valid(option))).or(options.last()).copied()
     }
 }
 

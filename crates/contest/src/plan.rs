@@ -316,7 +316,10 @@ impl Plan {
             hydration,
             root: RootStatement {
                 body,
-                columns: items.iter().map(|item| ResultColumn { name: item.name.clone(), kind: Some(item.form.kind().unwrap_or(LogicalType::TEXT)) }).collect(),
+                columns: items
+                    .iter()
+                    .map(|item| ResultColumn { name: item.name.clone(), kind: Some(item.form.kind().unwrap_or(LogicalType::TEXT)) })
+                    .collect(),
             },
             layouts: read.layouts,
             nodes: read.nodes,
@@ -347,12 +350,17 @@ impl Plan {
 
     /// The texts a call sends, each once: the root's, then the one of each relation as it is for one key (lazy) or several (batched).
     pub fn statements(&self, dialect: &Dialect) -> Vec<String> {
-        let mut statements = vec![self.root.print(dialect, &Shape::PLAIN).sql];
+        self.sent(dialect).into_iter().map(|(text, _)| text).collect()
+    }
+
+    /// The same, each with how rows are reached by it; none for the root's.
+    pub fn sent(&self, dialect: &Dialect) -> Vec<(String, Option<Reach>)> {
+        let mut statements = vec![(self.root.print(dialect, &Shape::PLAIN).sql, None)];
         for node in &self.nodes {
             let Some(statement) = &node.statement else { continue };
             let text = print_select(dialect, &statement.select, &Shape { abridged: true, ..Shape::PLAIN }).sql;
-            if !statements.contains(&text) {
-                statements.push(text);
+            if !statements.iter().any(|(known, _)| *known == text) {
+                statements.push((text, node.link.as_ref().map(|link| link.reach)));
             }
         }
         statements
@@ -389,7 +397,8 @@ impl AsItComes {
                     self.nodes[own].cells.push(Cell::List(over));
                     let link = Some(Link::nested(own, slot));
                     let path = path.iter().copied().chain([over]).collect();
-                    let inside = self.rows(&item.name, &form.items, PlanNode { layout: over, link, path, offset: place, ..PlanNode::root() });
+                    let inside =
+                        self.rows(&item.name, &form.items, PlanNode { layout: over, link, path, offset: place, ..PlanNode::root() });
                     slot += 1;
                     self.lists.push(AppList { at: own, over, order: Vec::new(), limit: None, give: inside });
                     AppLeaf::List(self.lists.len() - 1)
@@ -414,7 +423,19 @@ impl Link {
 impl PlanNode {
     /// The root's.
     pub(crate) fn root() -> PlanNode {
-        PlanNode { layout: 0, link: None, path: Vec::new(), for_selection: true, always: false, filter: None, statement: None, with: 0, offset: 0, cells: Vec::new(), takes: Vec::new() }
+        PlanNode {
+            layout: 0,
+            link: None,
+            path: Vec::new(),
+            for_selection: true,
+            always: false,
+            filter: None,
+            statement: None,
+            with: 0,
+            offset: 0,
+            cells: Vec::new(),
+            takes: Vec::new(),
+        }
     }
 }
 

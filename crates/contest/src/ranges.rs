@@ -25,7 +25,8 @@ impl Ranges<'_> {
         let filter = need.filter.iter().map(|part| &part.condition);
         let filter = filter.chain(need.sources.iter().filter_map(|source| source.filter.as_ref()));
         let given = need.give.iter().chain(need.lists.iter().flat_map(|list| &list.give)).map(|given| &given.value);
-        let sorted = need.lists.iter().flat_map(|list| &list.order).chain(need.aggregates.iter().flat_map(|aggregate| &aggregate.fold.order));
+        let sorted =
+            need.lists.iter().flat_map(|list| &list.order).chain(need.aggregates.iter().flat_map(|aggregate| &aggregate.fold.order));
         let values = need.per_row().into_iter().chain(filter).chain(given).chain(sorted.map(|by| &by.value));
         for value in values.chain(need.order.iter().map(|by| &by.value)) {
             self.size(need, value).map_err(|()| Overflow { what: need.said(self.schema, value) })?;

@@ -257,7 +257,9 @@ fn has_list(expr: &Expr<Term>) -> bool {
         Node::InList(..) => true,
         Node::Leaf(Term::Select(select, _) | Term::Exists(select) | Term::Json(select)) => select.varies(),
         Node::Leaf(Term::Place { part, order }) => part.iter().any(has_list) || order.iter().any(|key| has_list(&key.value)),
-        Node::Leaf(Term::JsonRows { items, order }) => items.iter().any(|item| has_list(&item.value)) || order.iter().any(|key| has_list(&key.value)),
+        Node::Leaf(Term::JsonRows { items, order }) => {
+            items.iter().any(|item| has_list(&item.value)) || order.iter().any(|key| has_list(&key.value))
+        }
         Node::Leaf(Term::Aggregate { of: Some(of), .. }) => has_list(of),
         _ => expr.parts().into_iter().any(has_list),
     }

@@ -174,7 +174,9 @@ impl Telling<'_> {
         let with = filter.as_ref().map_or(String::new(), |filter| format!(" with {filter}"));
         match (fold.function, of) {
             (Aggregate::First, of) => {
-                let order = sorted(fold.order.iter().filter(|by| !by.appended).map(|by| (need.said_at(self.schema, &by.value, *over), by.descending)));
+                let order = sorted(
+                    fold.order.iter().filter(|by| !by.appended).map(|by| (need.said_at(self.schema, &by.value, *over), by.descending)),
+                );
                 format!("{} of the first of {its}{with}, by {order}", of.unwrap_or_default())
             }
             (Aggregate::Exists, _) => format!("whether any of {its} has {}", filter.unwrap_or_else(|| "come at all".to_owned())),

@@ -62,7 +62,10 @@ CREATE INDEX weighing_hive ON weighing (hive_id);
 CREATE TABLE plant (
     id      INTEGER PRIMARY KEY,
     name    VARCHAR(80) NOT NULL UNIQUE,
-    flowers VARCHAR(20)
+    flowers VARCHAR(20),
+    nectar  INTEGER NOT NULL CHECK (nectar BETWEEN 0 AND 5),
+    habitat TEXT NOT NULL,
+    care    TEXT NOT NULL
 );
 
 CREATE TABLE apiary_plant (

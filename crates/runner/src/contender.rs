@@ -145,7 +145,17 @@ impl Contender<'_> {
             {
                 return self.refuse(&error);
             }
-            let mut lines = Lines { id, set, rows: Vec::new(), bytes: 0, count: 0, came: None, open: Vec::new(), output: &mut *self.output, written: Ok(()) };
+            let mut lines = Lines {
+                id,
+                set,
+                rows: Vec::new(),
+                bytes: 0,
+                count: 0,
+                came: None,
+                open: Vec::new(),
+                output: &mut *self.output,
+                written: Ok(()),
+            };
             let called = self.execution.call(self.session.as_mut(), parameters, &mut lines);
             lines.flush();
             let Lines { count: rows, written, .. } = lines;

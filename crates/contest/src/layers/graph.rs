@@ -295,7 +295,11 @@ impl<'p, S: Store> Graph<'p, S> {
                     // A reference leads to a unique key: there is no second row to ask for.
                     let flow = if link.kind == HopKind::One { Flow::Stop } else { Flow::More };
                     if self.plan.nodes.len() > 2 && self.brings_others(node) {
-                        let flow = if self.plan.nodes.iter().enumerate().any(|(at, other)| at != node && other.with == node) { Flow::More } else { flow };
+                        let flow = if self.plan.nodes.iter().enumerate().any(|(at, other)| at != node && other.with == node) {
+                            Flow::More
+                        } else {
+                            flow
+                        };
                         run_statement(self.plan, &mut self.stores, node, call.session, ready.id, binds, None, &mut |at, _| {
                             attach(&mut slot, link, at);
                             flow

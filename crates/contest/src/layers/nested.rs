@@ -16,7 +16,8 @@ use crate::plan::{AppLeaf, Cell, Plan};
 /// Reads the rows of a node out of a text and keeps them; null stands for none.
 pub(super) fn keep<S: Store>(plan: &Plan, stores: &mut [S], node: usize, text: ValueRef<'_>) -> Result<Vec<u32>, EngineError> {
     let mut values = Vec::new();
-    read(plan, node, text, |deserializer| Rows { plan, stores, node, values: &mut values }.deserialize(deserializer)).map(Option::unwrap_or_default)
+    read(plan, node, text, |deserializer| Rows { plan, stores, node, values: &mut values }.deserialize(deserializer))
+        .map(Option::unwrap_or_default)
 }
 
 /// Hands the rows of a list in a text on, value by value.

@@ -45,7 +45,8 @@ impl Forms<'_> {
         if !by_rows && unsaid_aggregate(self.ground, at).is_some() {
             return Loading::Batched;
         }
-        if wanted == Loading::Grouped && aggregate.fold.function == Aggregate::First && !self.has_extremes(aggregate.over, &aggregate.fold) {
+        if wanted == Loading::Grouped && aggregate.fold.function == Aggregate::First && !self.has_extremes(aggregate.over, &aggregate.fold)
+        {
             return Loading::Joined;
         }
         wanted
@@ -95,7 +96,8 @@ impl Forms<'_> {
     /// Whether a list can be a JSON text with all that is in it.
     fn is_nested(&self, at: usize) -> bool {
         let list = &self.ground.need.lists[at];
-        let inner = list.give.iter().filter_map(|given| if let Some(Leaf::List(inner)) = given.value.as_leaf() { Some(*inner) } else { None });
+        let inner =
+            list.give.iter().filter_map(|given| if let Some(Leaf::List(inner)) = given.value.as_leaf() { Some(*inner) } else { None });
         let width = list.give.len() + self.ground.schema.table(self.ground.need.sources[list.over].table).columns.len();
         self.ground.dialect.json.is_some()
             && width <= MOST_ITEMS

@@ -279,9 +279,13 @@ impl<'a> Frame<'a> {
                 (cut.order, cut.limit) = (order.clone(), Some(limit));
                 let kind = |value: &Expr<Term>| value.kind(&|term: &Term| Some(term.kind())).unwrap_or(LogicalType::TEXT);
                 let mut output = |value: &mut Expr<Term>, name: String| {
+                    let known = cut.columns.iter().flatten().find(|column| column.value == *value);
+                    let name = known.and_then(|column| column.name.clone()).unwrap_or(name);
                     let outside = Node::Leaf(Term::Column { table: Some(alias.clone()), name: name.clone(), kind: kind(value) }).into();
                     let value = std::mem::replace(value, outside);
-                    cut.columns.push(vec![Selected { value, name: Some(name) }]);
+                    if !cut.columns.iter().flatten().any(|column| column.name.as_ref() == Some(&name)) {
+                        cut.columns.push(vec![Selected { value, name: Some(name) }]);
+                    }
                 };
                 (1..).zip(&mut items).for_each(|(number, item)| output(&mut item.value, format!("item_{number}")));
                 (1..).zip(&mut order).for_each(|(number, key)| output(&mut key.value, format!("sort_{number}")));
@@ -530,7 +534,8 @@ impl<'a> Frame<'a> {
             return;
         }
         for branch in branches {
-            let of_branch: Vec<usize> = aggregates.iter().copied().filter(|&at| self.branch(level, need.aggregates[at].over) == branch).collect();
+            let of_branch: Vec<usize> =
+                aggregates.iter().copied().filter(|&at| self.branch(level, need.aggregates[at].over) == branch).collect();
             self.derive_branch(level, branch, &of_branch);
         }
     }

@@ -85,7 +85,9 @@ pub(super) fn listed(forms: Forms<'_>, level: &Level<'_>) -> Vec<Listed> {
             add(&own(column), &model.name, false);
         }
         if ways.loading == Loading::Joined {
-            for source in to_one(need, level.source, level.values().filter(|value| value.leaves().iter().all(|leaf| level.is_value(forms, leaf)))) {
+            for source in
+                to_one(need, level.source, level.values().filter(|value| value.leaves().iter().all(|leaf| level.is_value(forms, leaf))))
+            {
                 let table = schema.table(need.sources[source].table);
                 for (column, model) in table.columns.iter().enumerate() {
                     add(&Node::Leaf(Leaf::Column { source, column }).into(), &format!("{}.{}", table.name, model.name), true);
@@ -165,7 +167,14 @@ fn to_one<'n>(need: &Need, from: usize, values: impl Iterator<Item = &'n Expr<Le
 }
 
 /// Selects listed values of the rows at a source, which are at hand. `alone` says that nothing else is selected.
-pub(super) fn columns(frame: &mut Frame<'_>, forms: Forms<'_>, level: usize, list: &[Listed], besides: &[&Expr<Leaf>], alone: bool) -> Vec<Vec<Selected>> {
+pub(super) fn columns(
+    frame: &mut Frame<'_>,
+    forms: Forms<'_>,
+    level: usize,
+    list: &[Listed],
+    besides: &[&Expr<Leaf>],
+    alone: bool,
+) -> Vec<Vec<Selected>> {
     let values: Vec<&Expr<Leaf>> = list.iter().map(|listed| &listed.value).chain(besides.iter().copied()).collect();
     let mut dependent = Vec::new();
     for leaf in values.iter().flat_map(|value| value.leaves()) {

@@ -29,6 +29,22 @@ struct Tree {
     always: bool,
     /// The values that come with a row; none where columns of the table are kept.
     listed: Option<Vec<Listed>>,
+    /// Of rows in a JSON text what each holds, in order.
+    cells: Vec<Planned>,
+}
+
+/// One item of a row in a JSON text.
+enum Planned {
+    /// The listed value at a place.
+    Value(usize),
+    /// A list of the need's.
+    List(usize),
+}
+
+impl Tree {
+    fn new(source: usize, parent: usize, reach: Reach, for_selection: bool) -> Tree {
+        Tree { source, parent, reach, for_selection, own: None, always: false, listed: None, cells: Vec::new() }
+    }
 }
 
 pub(super) struct Rows<'a> {
@@ -50,11 +66,10 @@ pub(super) struct Rows<'a> {
 
 impl<'a> Rows<'a> {
     pub(super) fn new(ground: Ground<'a>, ways: Ways, split: Split) -> Rows<'a> {
-        let root = Tree { source: 0, parent: 0, reach: Reach::Joined, for_selection: true, own: None, always: false, listed: None };
         let mut rows = Rows {
             ground,
             ways,
-            tree: vec![root],
+            tree: vec![Tree::new(0, 0, Reach::Joined, true)],
             wanted: Vec::new(),
             aggregates: Vec::new(),
             lists: Vec::new(),
@@ -96,7 +111,8 @@ impl<'a> Rows<'a> {
         let rows_of_lists = lists.iter().any(|list| matches!(forms.list(*list), Loading::Lazy | Loading::Batched | Loading::Joined));
         let leaves = || all().flat_map(Expr::leaves);
         let rows_of_aggregates = leaves().any(|leaf| matches!(leaf, Leaf::Aggregate(at) if !forms.is_computed(*at)));
-        let level = Level { source, wanted: wanted.clone(), selecting: selecting.clone(), beside_rows: rows_of_lists || rows_of_aggregates };
+        let level =
+            Level { source, wanted: wanted.clone(), selecting: selecting.clone(), beside_rows: rows_of_lists || rows_of_aggregates };
         let far = |leaf: &&Leaf| matches!(leaf, Leaf::Aggregate(_)) || matches!(leaf, Leaf::Column { source: of, .. } if *of != source);
         let has_values = leaves().filter(far).any(|leaf| level.is_value(forms, leaf));
         let has_rows = rows_of_lists || leaves().filter(far).any(|leaf| !level.is_value(forms, leaf));
@@ -106,7 +122,10 @@ impl<'a> Rows<'a> {
             self.tree[node].listed = Some(list::listed(forms, &level));
         }
         selecting.iter().for_each(|value| self.want(node, value, true));
-        wanted.iter().filter(|(value, _)| !matches!(value.as_leaf(), Some(Leaf::List(_)))).for_each(|(value, _)| self.want(node, value, false));
+        wanted
+            .iter()
+            .filter(|(value, _)| !matches!(value.as_leaf(), Some(Leaf::List(_))))
+            .for_each(|(value, _)| self.want(node, value, false));
         // Lists that share their rows are one level.
         let mut below: Vec<(usize, Vec<usize>)> = Vec::new();
         for list in lists {
@@ -143,7 +162,11 @@ impl<'a> Rows<'a> {
         let need = self.ground.need;
         let mut node = 0;
         while node < self.tree.len() {
-            let habits = need.sources.iter().enumerate().filter(|(at, source)| *at > 0 && source.by_habit && source.parent == self.tree[node].source);
+            let habits = need
+                .sources
+                .iter()
+                .enumerate()
+                .filter(|(at, source)| *at > 0 && source.by_habit && source.parent == self.tree[node].source);
             let habits: Vec<usize> = habits.map(|(at, _)| at).collect();
             let of_text = self.tree[node].reach == Reach::Nested;
             for source in habits.into_iter().filter(|_| !of_text) {
@@ -159,7 +182,7 @@ impl<'a> Rows<'a> {
                 let asked = self.same_child(node, source);
                 match asked {
                     Some(asked) => self.tree[asked].always = true,
-                    None => self.tree.push(Tree { source, parent: node, reach, for_selection, own: None, always: true, listed: None }),
+                    None => self.tree.push(Tree { always: true, ..Tree::new(source, node, reach, for_selection) }),
                 }
             }
             node += 1;
@@ -178,33 +201,36 @@ impl<'a> Rows<'a> {
     /// A node for a list alone.
     fn own_node(&mut self, parent: usize, list: usize, reach: Reach) -> usize {
         let source = self.ground.need.lists[list].over;
-        self.tree.push(Tree { source, parent, reach, for_selection: false, own: Some(list), always: false, listed: None });
+        self.tree.push(Tree { own: Some(list), ..Tree::new(source, parent, reach, false) });
         self.tree.len() - 1
     }
 
-    /// The rows of a JSON text hold what is given, each in its place; with all columns those of the table before.
+    /// The rows of a JSON text hold what is given, in its order, behind the columns of the table where all are fetched. What is used in
+    /// place stands there once for each time that it is given, so that it comes in the order in which it is given.
     fn nested_level(&mut self, node: usize, list: usize) {
         let need = self.ground.need;
         let source = self.tree[node].source;
         let table = self.ground.schema.table(need.sources[source].table);
-        let mut listed = Vec::new();
+        let mut listed: Vec<Listed> = Vec::new();
         if self.ways.columns == Columns::All {
             let own = |(column, model): (usize, &kampf_schema::Column)| {
                 Listed::own(Node::Leaf(Leaf::Column { source, column }).into(), &model.name)
             };
             listed.extend(table.columns.iter().enumerate().map(own));
         }
+        let mut cells: Vec<Planned> = (0..listed.len()).map(Planned::Value).collect();
         for given in &need.lists[list].give {
-            match given.value.as_leaf() {
-                Some(Leaf::List(inner)) => {
-                    let over = self.own_node(node, *inner, Reach::Nested);
-                    self.lists.push((node, *inner, over));
-                    self.nested_level(over, *inner);
-                }
-                _ => listed.push(Listed::own(given.value.clone(), &given.name)),
+            if let Some(Leaf::List(inner)) = given.value.as_leaf() {
+                let over = self.own_node(node, *inner, Reach::Nested);
+                self.lists.push((node, *inner, over));
+                self.nested_level(over, *inner);
+                cells.push(Planned::List(*inner));
+            } else if self.ways.hydration == Hydration::Raw || !listed.iter().any(|known| known.value == given.value) {
+                cells.push(Planned::Value(listed.len()));
+                listed.push(Listed::own(given.value.clone(), &given.name));
             }
         }
-        self.tree[node].listed = Some(listed);
+        (self.tree[node].listed, self.tree[node].cells) = (Some(listed), cells);
     }
 
     /// The place of a value among those that come with a node's row.
@@ -259,7 +285,7 @@ impl<'a> Rows<'a> {
         // Nothing is joined to rows that are numbered in a select of their own.
         let is_ranked = self.tree[self.with(parent)].own.is_some();
         let reach = if reach == Reach::Joined && is_ranked { Reach::Batched } else { reach };
-        self.tree.push(Tree { source, parent, reach, for_selection, own: None, always: false, listed: None });
+        self.tree.push(Tree::new(source, parent, reach, for_selection));
         let at = self.tree.len() - 1;
         for part in left_of_source(self.ground, source) {
             self.want(at, &part, for_selection);
@@ -474,9 +500,7 @@ impl<'a> Rows<'a> {
                 let node = self.node_of(node, *source);
                 AppLeaf::Column { node, column: self.places(node, &[*column]).first().copied().unwrap_or(0) }
             }
-            Leaf::Aggregate(at) => {
-                AppLeaf::Aggregate(self.aggregates.iter().position(|known| *known == (node, *at)).unwrap_or(usize::MAX))
-            }
+            Leaf::Aggregate(at) => AppLeaf::Aggregate(self.aggregates.iter().position(|known| *known == (node, *at)).unwrap_or(usize::MAX)),
             Leaf::Parameter(at) => AppLeaf::Parameter(*at),
             Leaf::Key(at) => AppLeaf::Key(*at),
             Leaf::Total(at) => AppLeaf::Total(*at),
@@ -503,7 +527,8 @@ impl<'a> Rows<'a> {
     fn app_list(&self, (at, list, over): (usize, usize, usize)) -> AppList {
         let list = &self.ground.need.lists[list];
         let in_app = self.tree[over].own.is_none();
-        let give = if self.tree[over].reach == Reach::Nested { self.given_in_place(over, &list.give) } else { Vec::new() };
+        let in_place = self.tree[over].reach == Reach::Nested && self.ways.hydration == Hydration::Raw;
+        let give = if in_place { self.given_in_place(over, &list.give) } else { Vec::new() };
         AppList {
             at,
             over,

@@ -3,10 +3,10 @@
 use kampf_schema::expr::{self, Expr, Kinds, Mistake, Name, Node, Written, WrittenSource};
 use kampf_schema::{ColumnId, Hop, HopKind, LogicalType, NamedRelation, Relations, Schema, Span, TableId, did_you_mean};
 
-use super::unreadable;
 use super::related::no_value;
-use crate::need::{Aggregate, AggregateOver, Expect, Fold, Given, Group, Leaf, ListOver, Need, OrderBy, Parameter, Source};
+use super::unreadable;
 use crate::form::ListForm;
+use crate::need::{Aggregate, AggregateOver, Expect, Fold, Given, Group, Leaf, ListOver, Need, OrderBy, Parameter, Source};
 
 /// What a need cannot say is written as SQL.
 pub(super) const OWN_SQL: &str = "or write it as SQL of your own, under [contest.….contender.…]";
@@ -60,7 +60,15 @@ impl<'a> Resolver<'a> {
         Resolver {
             schema,
             relations,
-            sources: vec![Source { parent: 0, hop: None, table: root, name: schema.table(root).name.clone(), filter: None, fixed: None, by_habit: false }],
+            sources: vec![Source {
+                parent: 0,
+                hop: None,
+                table: root,
+                name: schema.table(root).name.clone(),
+                filter: None,
+                fixed: None,
+                by_habit: false,
+            }],
             aggregates: Vec::new(),
             lists: Vec::new(),
             given: Vec::new(),
@@ -216,8 +224,7 @@ impl<'a> Resolver<'a> {
         };
         if hops.iter().any(|step| step.hop.kind == HopKind::Many) {
             let span = names[0].span.join(last.span);
-            return Err(Mistake::new(span, format!("`{text}` has many values for one row"))
-                .hint(self.of_many(names, &text)));
+            return Err(Mistake::new(span, format!("`{text}` has many values for one row")).hint(self.of_many(names, &text)));
         }
         Ok((self.reach(place.source, &hops), column))
     }
@@ -273,7 +280,15 @@ impl<'a> Resolver<'a> {
         for Step { name, hop } in hops {
             let same = |known: &Source| known.parent == parent && known.hop.as_ref() == Some(hop) && known.filter.is_none();
             parent = self.sources.iter().position(same).unwrap_or_else(|| {
-                self.sources.push(Source { parent, hop: Some(hop.clone()), table: hop.to, name: name.clone(), filter: None, fixed: None, by_habit: false });
+                self.sources.push(Source {
+                    parent,
+                    hop: Some(hop.clone()),
+                    table: hop.to,
+                    name: name.clone(),
+                    filter: None,
+                    fixed: None,
+                    by_habit: false,
+                });
                 self.sources.len() - 1
             });
         }
@@ -290,7 +305,15 @@ impl<'a> Resolver<'a> {
         };
         let parent = self.reach(from, before);
         let (own, aggregates) = (self.sources.len(), self.aggregates.len());
-        self.sources.push(Source { parent, hop: Some(hop.clone()), table: hop.to, name: name.clone(), filter: None, fixed: None, by_habit: false });
+        self.sources.push(Source {
+            parent,
+            hop: Some(hop.clone()),
+            table: hop.to,
+            name: name.clone(),
+            filter: None,
+            fixed: None,
+            by_habit: false,
+        });
         let condition = self.condition_at(filter, Place { source: own, ..AT_ROOT })?;
         self.sources[own].filter = Some(condition);
         // The same source may be there already, with the same behind it.

@@ -10,9 +10,9 @@ use std::fmt;
 use kampf_schema::expr::{self, Mistake};
 use kampf_schema::{LogicalType, Relations, Schema, Span, TableId, did_you_mean};
 
-use crate::need::{Expect, Given, Group, Need, Parameter, Part};
 use crate::choice::Loading;
 use crate::form::Form;
+use crate::need::{Expect, Given, Group, Need, Parameter, Part};
 use leaves::{AT_ROOT, OWN_SQL, Place, Resolver, Standing};
 use related::given_twice;
 

@@ -48,10 +48,6 @@ pub(super) fn make_total_at(table: &Table, source: usize, order: &mut Vec<OrderB
     let key = if table.primary_key.is_empty() { unique } else { Some(&table.primary_key) };
     let Some(columns) = key else { return false };
     let missing = columns.iter().filter(|column| !own.contains(column));
-    order.extend(missing.map(|&column| OrderBy {
-        value: Node::Leaf(Leaf::Column { source, column }).into(),
-        descending,
-        appended: true,
-    }));
+    order.extend(missing.map(|&column| OrderBy { value: Node::Leaf(Leaf::Column { source, column }).into(), descending, appended: true }));
     true
 }

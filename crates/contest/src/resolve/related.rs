@@ -5,9 +5,9 @@ use kampf_schema::{Span, TableId};
 
 use super::leaves::{AT_ROOT, Place, Resolver, Step, at, joined};
 use super::order::make_total_at;
-use crate::need::{Aggregate, AggregateOver, Fold, Given, Leaf, ListOver, OrderBy, Source};
 use crate::choice::Loading;
 use crate::form::Form;
+use crate::need::{Aggregate, AggregateOver, Fold, Given, Leaf, ListOver, OrderBy, Source};
 
 impl Resolver<'_> {
     /// Fixes how what a relation leads to is loaded, wherever it is used.
@@ -65,10 +65,20 @@ impl Resolver<'_> {
                 }
                 let mut parent = at;
                 for Step { name, hop } in steps {
-                    let same = |known: &Source| known.parent == parent && known.hop.as_ref() == Some(&hop) && known.filter.is_none() && known.by_habit;
+                    let same = |known: &Source| {
+                        known.parent == parent && known.hop.as_ref() == Some(&hop) && known.filter.is_none() && known.by_habit
+                    };
                     parent = self.sources.iter().position(same).unwrap_or_else(|| {
                         let hop = hop.clone();
-                        self.sources.push(Source { parent, table: hop.to, hop: Some(hop), name, filter: None, fixed: None, by_habit: true });
+                        self.sources.push(Source {
+                            parent,
+                            table: hop.to,
+                            hop: Some(hop),
+                            name,
+                            filter: None,
+                            fixed: None,
+                            by_habit: true,
+                        });
                         self.sources.len() - 1
                     });
                 }
@@ -87,8 +97,11 @@ impl Resolver<'_> {
         }
         let path = joined(&written.source.path);
         if written.source.order.is_empty() {
-            return Err(Mistake::new(written.source.span, format!("it is not said which of these rows is the {word} one"))
-                .hint(format!("write `{word}({} order …).{}`", written.source, joined(&written.path))));
+            return Err(Mistake::new(written.source.span, format!("it is not said which of these rows is the {word} one")).hint(format!(
+                "write `{word}({} order …).{}`",
+                written.source,
+                joined(&written.path)
+            )));
         }
         let over = self.source(&written.source, place.source)?;
         let one = format!("give `{path}.{}`", joined(&written.path));

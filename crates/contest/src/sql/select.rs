@@ -163,7 +163,13 @@ impl Printer<'_> {
     }
 
     fn selected(&self, column: &Selected) -> Result<Sql, Unsaid> {
-        let mut sql = self.expr(&column.value)?;
+        let mut sql = match (&column.value.node, self.dialect.json) {
+            // A text of rows is long: its parts stand on lines of their own.
+            (Node::Leaf(Term::Json(select)), Some(json)) if self.lines => {
+                Sql::template(json.text, &[self.select(select)?.indented("    ").within("(\n    ", "\n  )")])
+            }
+            _ => self.expr(&column.value)?,
+        };
         if let Some(name) = &column.name {
             sql.push(&format!(" AS {}", (self.dialect.quote)(name)));
         }

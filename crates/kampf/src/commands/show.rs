@@ -1,7 +1,7 @@
 //! `kampf show`
 
-use kampf_contest::Telling;
-use kampf_runner::EntryWay;
+use kampf_contest::{ChoiceOption, Loading, Plan, Reach, Reached, Telling, reached};
+use kampf_runner::{Entry, EntryWay};
 use kampf_schema::HopKind;
 use serde_json::json;
 
@@ -9,7 +9,7 @@ use super::{Ending, print, print_as};
 use crate::arguments::{Format, General, Show};
 use crate::output::{Column, Look, Page, count, paint};
 use crate::problem::Problem;
-use crate::project::{Project, resolve};
+use crate::project::{Project, Selected, multiplied, resolve};
 use crate::running::{left_to_app, open, taken};
 
 /// What the words of contenders' names stand for.
@@ -45,6 +45,26 @@ fn contests(project: &Project, format: Format) -> Result<String, Problem> {
     page.blank();
     page.line("`kampf show CONTEST` lists its contenders and their SQL, `kampf show --relations` the names of relations.");
     Ok(page.into_text())
+}
+
+/// What each relation gets, and by how much rows multiply.
+fn notes(project: &Project, selected: &Selected, entry: &Entry, plan: &Plan) -> Vec<String> {
+    let (Some(need), Some(choices)) = (&selected.contest.need, &entry.choices) else { return Vec::new() };
+    let mut by: Vec<(&'static str, Vec<String>)> = Vec::new();
+    for Reached { what, by: loading } in reached(&project.schema, need, project.engine.dialect(), choices) {
+        match by.iter_mut().find(|(word, _)| *word == loading.word()) {
+            Some((_, all)) => all.push(what),
+            None => by.push((loading.word(), vec![what])),
+        }
+    }
+    let mut notes = Vec::new();
+    // Where everything gets what the name says, there is nothing to add.
+    let own = choices.get::<Loading>().map(Loading::word);
+    if by.iter().any(|(word, _)| Some(*word) != own) && own.is_some() {
+        notes.push(by.iter().map(|(word, all)| format!("{word}: {}", all.join(", "))).collect::<Vec<_>>().join(" · "));
+    }
+    notes.extend(multiplied(project, need, plan).map(|multiplied| multiplied.text()));
+    notes
 }
 
 fn relations(project: &Project, format: Format) -> String {
@@ -96,7 +116,13 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
             .iter()
             .map(|entry| match &entry.way {
                 EntryWay::Plan(plan) => {
-                    json!({"name": entry.name, "choices": entry.choices, "sql": plan.statements(project.engine.dialect()), "by_hand": entry.by_hand})
+                    {
+                    let need = selected.contest.need.as_ref().zip(entry.choices);
+                    let by = need.map(|(need, choices)| reached(&project.schema, need, project.engine.dialect(), &choices));
+                    let by: Vec<_> = by.into_iter().flatten().map(|one| json!({"what": one.what, "loading": one.by.word()})).collect();
+                    json!({"name": entry.name, "choices": entry.choices, "sql": plan.statements(project.engine.dialect()), "by_hand": entry.by_hand,
+                        "reached": by})
+                }
                 }
                 EntryWay::Program(program) => json!({"name": entry.name, "command": program.words}),
             })
@@ -136,7 +162,8 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
                 page.line(format!("{}  a program: {}", paint(Look::Strong, &entry.name), program.words.join(" ")));
             }
             EntryWay::Plan(plan) => {
-                let statements = plan.statements(project.engine.dialect());
+                let sent = plan.sent(project.engine.dialect());
+                let statements: Vec<String> = sent.iter().map(|(text, _)| text.clone()).collect();
                 let note = match entry.by_hand {
                     Some(by_hand) if by_hand.statements + by_hand.columns > 0 => {
                         format!("by hand: {} SQL, {} columns", by_hand.statements, by_hand.columns)
@@ -144,17 +171,19 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
                     _ => "by hand: nothing".to_owned(),
                 };
                 page.line(format!("{}  {}", paint(Look::Strong, &entry.name), paint(Look::Quiet, &note)));
+                for note in notes(project, &selected, entry, plan) {
+                    page.paragraph(&format!("  {note}"), 4);
+                }
                 if last.as_ref() == Some(&statements) {
                     page.line(paint(Look::Quiet, "  sends the same SQL as the one above"));
                 } else {
-                    for (at, statement) in statements.iter().enumerate() {
-                        if at > 0 {
-                            let is_lazy = |node: &kampf_contest::PlanNode| {
-                                node.link.as_ref().is_some_and(|link| link.reach == kampf_contest::Reach::Lazy)
-                            };
-                            let how = if plan.nodes.iter().any(is_lazy) { "then, for each parent touched:" } else { "then, for all keys:" };
-                            page.line(paint(Look::Quiet, &format!("  {how}")));
-                        }
+                    for (statement, reach) in &sent {
+                        let how = match reach {
+                            None => None,
+                            Some(Reach::Lazy) => Some("then, for each parent touched:"),
+                            Some(_) => Some("then, for all keys:"),
+                        };
+                        how.into_iter().for_each(|how| page.line(paint(Look::Quiet, &format!("  {how}"))));
                         page.sql(statement, 4);
                     }
                 }

@@ -2,14 +2,18 @@
 
 use std::path::Path;
 
-use kampf_contest::{ByHand, Dialect, Expect, Field, Form, Given, Need, NeedPart, NeedText, Plan, derive, own_sql, resolve as resolve_need};
+use kampf_contest::{
+    ByHand, Dialect, Expect, Field, Form, Given, Measure, Need, NeedPart, NeedText, Plan, derive, own_sql, resolve as resolve_need,
+};
 use kampf_fill::RecipeMaker;
 use kampf_runner::{Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, ParameterSource, Program, more_than};
 use kampf_schema::expr::{self, Argument};
 use kampf_schema::{LogicalType, Span, Value};
+use kampf_verdict::Required;
 use serde_json::json;
 
 use super::config::{ContestConfig, OwnWay};
+use super::multiplied::Multiplied;
 use super::{Project, find_column, need_part};
 use crate::arguments::Selection;
 use crate::problem::{Problem, Source};
@@ -22,6 +26,8 @@ pub(crate) struct Selected {
     pub(crate) order_appended: Vec<String>,
     /// Contenders of the user's whose SQL is only for other engines.
     pub(crate) left_out: Vec<String>,
+    /// Contenders whose joins would bring more than memory should hold, with by how much rows multiply.
+    pub(crate) held_back: Vec<(String, String)>,
     /// Patterns that fit none of those that enter, with how many of all combinations they fit.
     pub(crate) unmatched: Vec<(String, usize)>,
 }
@@ -34,11 +40,17 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     let dialect = project.engine.dialect();
     let names: Vec<String> = config.parameters.iter().map(|(name, _)| name.clone()).collect();
     let field = need.as_ref().map(|need| Field::of(&project.schema, need, dialect, &config.choices)).unwrap_or_default();
-    let (mut entries, mut left_out) = (Vec::new(), Vec::new());
+    let (mut entries, mut left_out, mut held_back) = (Vec::new(), Vec::new(), Vec::new());
+    let most_bytes = config.require.limit(Required::Count(Measure::HeapPeak)).unwrap_or(MOST_BYTES);
     if let Some(need) = &need {
         let chosen = if selection.all { &field.valid } else { &field.entered };
         for choices in chosen {
             let plan = Plan { transaction: project.config.transaction, ..derive(&project.schema, need, dialect, choices) };
+            if let Some(multiplied) = multiplied(project, need, &plan).filter(|multiplied| !selection.all && multiplied.bytes > most_bytes)
+            {
+                held_back.push((choices.to_string(), multiplied.text()));
+                continue;
+            }
             let by_hand = Some(ByHand::of(choices, &plan, dialect));
             entries.push(Entry { name: choices.to_string(), choices: Some(*choices), way: EntryWay::Plan(Box::new(plan)), by_hand });
         }
@@ -98,7 +110,7 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
         reference: reference.flatten(),
         need,
     };
-    Ok(Selected { contest, field, order_appended, left_out, unmatched })
+    Ok(Selected { contest, field, order_appended, left_out, held_back, unmatched })
 }
 
 impl Selected {
@@ -109,8 +121,18 @@ impl Selected {
             0 => format!("no contender fits --only {pattern}"),
             _ => format!("--only {pattern} fits none of those that enter; with --all it fits {of_all}"),
         });
-        own.chain(unmatched).collect()
+        let held_back = self.held_back.iter().map(|(name, text)| format!("`{name}` enters only with --all: {text}"));
+        own.chain(held_back).chain(unmatched).collect()
     }
+}
+
+/// Bytes that a join may bring by estimate, where memory is not limited by `require`.
+const MOST_BYTES: f64 = 1_073_741_824.0;
+
+/// By how much the joins of a contender multiply rows.
+pub(crate) fn multiplied(project: &Project, need: &Need, plan: &Plan) -> Option<Multiplied> {
+    let is_cut = plan.limit.is_none() && plan.filter.is_none() && plan.group.is_none();
+    Multiplied::of(project, plan, need.most().filter(|_| is_cut))
 }
 
 fn asked_for(selection: &Selection, name: &str) -> bool {

@@ -2,6 +2,7 @@
 
 mod config;
 mod contest;
+mod multiplied;
 mod reader;
 mod schema_text;
 mod toml_text;
@@ -16,7 +17,7 @@ use kampf_fill::{Blueprint, FillError, FillSubject, Order};
 use kampf_schema::{ColumnId, Relations, Schema, Span, TableId, did_you_mean, expr};
 
 pub(crate) use config::{Config, ContestConfig};
-pub(crate) use contest::{Selected, resolve};
+pub(crate) use contest::{Selected, multiplied, resolve};
 pub(crate) use schema_text::SchemaText;
 pub(crate) use toml_text::{Scalar, TomlText};
 pub(crate) use written::Written;
@@ -225,9 +226,9 @@ fn always(
                 .maybe_hint(did_you_mean(&name.value, schema.tables.iter().map(|table| table.name.as_str())))
         })?;
         for relation in always {
-            let found = relations.find(schema, table, &relation.value).map_err(|error| {
-                Problem::wrong(error.message).at(source.place(relation.span)).maybe_hint(error.hint)
-            })?;
+            let found = relations
+                .find(schema, table, &relation.value)
+                .map_err(|error| Problem::wrong(error.message).at(source.place(relation.span)).maybe_hint(error.hint))?;
             all.push((table, found.name.clone()));
         }
     }

@@ -354,7 +354,8 @@ fn form_of(function: Function) -> &'static str {
 }
 
 fn unknown_function<T>(input: &mut Input<'_>, name: &Name) -> ModalResult<T> {
-    let known = Function::NAMED.iter().map(|(name, ..)| *name).chain(AGGREGATES).chain(["exists", "extract", "start_of", "if", "first", "last"]);
+    let known =
+        Function::NAMED.iter().map(|(name, ..)| *name).chain(AGGREGATES).chain(["exists", "extract", "start_of", "if", "first", "last"]);
     let hint = match nearest(&name.text, known) {
         Some(near) => format!("did you mean `{near}`?"),
         None => format!("the functions are listed in docs/needs.md; {OWN_SQL}"),

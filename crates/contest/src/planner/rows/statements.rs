@@ -3,7 +3,7 @@
 use kampf_schema::expr::{Comparison, Expr, Node};
 use kampf_schema::{ColumnId, HopKind, LogicalType};
 
-use super::{Rows, Tree};
+use super::{Planned, Rows, Tree};
 use crate::dialect::KeyList;
 use crate::need::Leaf;
 use crate::plan::{AppLeaf, Body, Cell, Layout, LayoutColumn, Link, PlanNode, Reach, RelationStatement, ResultColumn, RootStatement};
@@ -98,19 +98,15 @@ impl<'a> Rows<'a> {
 
     /// What the array of a row in a JSON text holds.
     fn cells(&self, node: usize) -> Vec<Cell> {
-        let (Reach::Nested, Some(list), Some(listed)) = (self.tree[node].reach, self.tree[node].own, &self.tree[node].listed) else {
+        let (Reach::Nested, Some(listed)) = (self.tree[node].reach, &self.tree[node].listed) else {
             return Vec::new();
         };
-        let need = self.ground.need;
-        let value = |value: &Expr<Leaf>| Cell::Value(need.kind_of(self.ground.schema, value));
-        let give = &need.lists[list].give;
-        let before = listed.len() - give.iter().filter(|given| given.form.kind().is_some()).count();
-        let mut cells: Vec<Cell> = listed[..before].iter().map(|listed| value(&listed.value)).collect();
-        cells.extend(give.iter().map(|given| match given.value.as_leaf() {
-            Some(Leaf::List(inner)) => Cell::List(self.inner(node, *inner)),
-            _ => value(&given.value),
-        }));
-        cells
+        let kind = |at: usize| self.ground.need.kind_of(self.ground.schema, &listed[at].value);
+        let cell = |planned: &Planned| match planned {
+            Planned::Value(at) => Cell::Value(kind(*at)),
+            Planned::List(list) => Cell::List(self.inner(node, *list)),
+        };
+        self.tree[node].cells.iter().map(cell).collect()
     }
 
     /// The node of a list in the rows of another.
@@ -121,15 +117,12 @@ impl<'a> Rows<'a> {
     /// The rows of a node's JSON text as they are said.
     fn json(&self, node: usize) -> JsonList {
         let list = self.tree[node].own.unwrap_or(0);
-        let give = &self.ground.need.lists[list].give;
         let listed = self.tree[node].listed.as_deref().unwrap_or_default();
-        let before = listed.len() - give.iter().filter(|given| given.form.kind().is_some()).count();
-        let mut items: Vec<JsonPart> = listed[..before].iter().map(|listed| JsonPart::Value(listed.value.clone())).collect();
-        items.extend(give.iter().map(|given| match given.value.as_leaf() {
-            Some(Leaf::List(inner)) => JsonPart::List(self.json(self.inner(node, *inner))),
-            _ => JsonPart::Value(given.value.clone()),
-        }));
-        JsonList { list, items }
+        let item = |planned: &Planned| match planned {
+            Planned::Value(at) => JsonPart::Value(listed[*at].value.clone()),
+            Planned::List(inner) => JsonPart::List(self.json(self.inner(node, *inner))),
+        };
+        JsonList { list, items: self.tree[node].cells.iter().map(item).collect() }
     }
 
     fn link(&self, at: usize) -> Option<Link> {
@@ -180,7 +173,8 @@ impl<'a> Rows<'a> {
                 self.kept_of(self.table(node)).iter().map(column).collect()
             }
         };
-        columns.extend(self.nested(node).into_iter().map(|list| ResultColumn { name: self.json_name(list), kind: Some(LogicalType::TEXT) }));
+        columns
+            .extend(self.nested(node).into_iter().map(|list| ResultColumn { name: self.json_name(list), kind: Some(LogicalType::TEXT) }));
         columns
     }
 
@@ -241,16 +235,19 @@ impl<'a> Rows<'a> {
     fn ranked_statement(&self, at: usize, list: usize) -> RelationStatement {
         let need = self.ground.need;
         let over = &need.lists[list];
-        let Some(hop) = self.first_hop(list) else { return RelationStatement { select: Frame::new(self.ground, 0).select, columns: Vec::new() } };
+        let Some(hop) = self.first_hop(list) else {
+            return RelationStatement { select: Frame::new(self.ground, 0).select, columns: Vec::new() };
+        };
         let mut inner = Frame::new(self.ground, 0).chain(over.at, over.over, false);
         let keys = inner.keys_of(hop);
         let part = keys.clone();
         let order = inner.sort_keys(&over.order);
-        let mut columns: Vec<Selected> = self.member_columns(&mut inner, &[at]).into_iter().flatten().collect();
+        let mut columns = self.member_columns(&mut inner, &[at]);
+        let mut behind = Vec::new();
         let mut results = self.result_columns(at);
         let model = self.ground.schema.table(hop.to);
         for ((number, key), column) in (1..).zip(keys.clone()).zip(&hop.to_columns) {
-            columns.push(Selected { value: key, name: Some(format!("key_{number}")) });
+            behind.push(Selected { value: key, name: Some(format!("key_{number}")) });
             results.push(ResultColumn { name: format!("key_{number}"), kind: Some(model.columns[*column].kind) });
         }
         let alias = self.ground.schema.table(need.sources[over.over].table).name.clone();
@@ -259,8 +256,9 @@ impl<'a> Rows<'a> {
         };
         let result = |column: &ResultColumn| outer(&column.name, column.kind.unwrap_or(LogicalType::TEXT));
         let outside = results.iter().map(|column| Selected { value: result(column), name: None }).collect();
-        columns.push(Selected { value: Node::Leaf(Term::Place { part, order }).into(), name: Some("place".to_owned()) });
-        inner.select.columns = vec![columns];
+        behind.push(Selected { value: Node::Leaf(Term::Place { part, order }).into(), name: Some("place".to_owned()) });
+        columns.push(behind);
+        inner.select.columns = columns;
         let terms = keys.into_iter().filter_map(|key| key.as_leaf().cloned()).collect();
         inner.select.keys = Some(self.keys(terms, self.ground.dialect.max_parameters, false));
         let place = outer("place", LogicalType::Integer);
@@ -279,7 +277,8 @@ impl<'a> Rows<'a> {
         let members = self.members(0);
         let columns = members.iter().flat_map(|&node| self.result_columns(node)).collect();
         let multiplied = members.iter().any(|&node| self.is_many(node));
-        let select = if multiplied && self.split.limit && need.most().is_some() { self.cut_inside(&members) } else { self.select(&members) };
+        let select =
+            if multiplied && self.split.limit && need.most().is_some() { self.cut_inside(&members) } else { self.select(&members) };
         RootStatement { body: Body::Select(Box::new(select)), columns }
     }
 
@@ -357,19 +356,26 @@ impl<'a> Rows<'a> {
         let renamed = self.tree[0].listed.iter().flatten().filter_map(own).collect();
         let mut outer = Frame::over(self.ground, inner, renamed);
         let alias = outer.first_alias().to_owned();
-        let of_root = |name: &str, kind| -> Expr<Term> { Node::Leaf(Term::Column { table: Some(alias.clone()), name: name.to_owned(), kind }).into() };
+        let of_root = |name: &str, kind| -> Expr<Term> {
+            Node::Leaf(Term::Column { table: Some(alias.clone()), name: name.to_owned(), kind }).into()
+        };
         outer.select.columns = match self.tree[0].listed {
             None => self.member_columns(&mut outer, members),
             Some(_) => {
                 let columns = self.result_columns(0).into_iter();
-                let own = columns.map(|column| Selected { value: of_root(&column.name, column.kind.unwrap_or(LogicalType::TEXT)), name: None });
+                let own =
+                    columns.map(|column| Selected { value: of_root(&column.name, column.kind.unwrap_or(LogicalType::TEXT)), name: None });
                 let mut lines = vec![own.collect()];
                 lines.extend(self.member_columns(&mut outer, &members[1..]));
                 lines
             }
         };
         debug_assert!(need.most().is_some());
-        let key = |(name, kind, descending, nullable): (String, LogicalType, bool, bool)| SortKey { value: of_root(&name, kind), descending, nullable };
+        let key = |(name, kind, descending, nullable): (String, LogicalType, bool, bool)| SortKey {
+            value: of_root(&name, kind),
+            descending,
+            nullable,
+        };
         outer.select.order = outside.into_iter().map(key).collect();
         outer.select
     }

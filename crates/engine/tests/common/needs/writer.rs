@@ -377,7 +377,13 @@ pub(crate) fn random_need(dice: &mut Dice, schema: &Schema, relations: &Relation
         text.filter = Some(conditions.join(" and "));
     }
     for _ in 0..writer.dice.roll(3) {
-        let names: Vec<String> = text.give.iter().filter(|give| !give.contains('}')).filter_map(|give| give.rsplit_once(" as ")).map(|(_, name)| name.to_owned()).collect();
+        let names: Vec<String> = text
+            .give
+            .iter()
+            .filter(|give| !give.contains('}'))
+            .filter_map(|give| give.rsplit_once(" as "))
+            .map(|(_, name)| name.to_owned())
+            .collect();
         let term = match writer.dice.roll(3) {
             0 | 1 if !names.is_empty() => names[writer.dice.roll(names.len())].clone(),
             _ if form < 3 => continue,

@@ -198,8 +198,16 @@ impl Stage for Script {
     fn compare(&mut self, _: &[Vec<Value>], right: &[Reference]) -> Result<CheckedVerdict, Trouble> {
         let at = self.at.take().expect("somebody was started");
         self.clock += self.actors[at].call * right.len() as f64;
-        let difference =
-            || kampf_contest::Difference { row: 0, column: None, expected: None, found: None, expected_rows: 1, found_rows: 2, came: None, inside: None };
+        let difference = || kampf_contest::Difference {
+            row: 0,
+            column: None,
+            expected: None,
+            found: None,
+            expected_rows: 1,
+            found_rows: 2,
+            came: None,
+            inside: None,
+        };
         Ok(match self.starts[at] >= self.actors[at].wrong_from {
             true => CheckedVerdict::Disagrees(0, Box::new(difference())),
             false => CheckedVerdict::Agrees,

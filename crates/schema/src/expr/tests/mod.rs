@@ -50,13 +50,19 @@ fn mistakes_come_with_what_to_do() {
     let hint = |text: &str| read_give(text).unwrap_err().hint.unwrap_or_default();
     assert_eq!(hint("lowr(name)"), "did you mean `lower`?");
     assert!(hint("regexp_replace(name, 'a', 'b')").contains("SQL of your own"));
-    assert_eq!(hint("inspection order mites"), "like `inspection order mites { … }`, or aggregate them, like `count(inspection order mites)`");
+    assert_eq!(
+        hint("inspection order mites"),
+        "like `inspection order mites { … }`, or aggregate them, like `count(inspection order mites)`"
+    );
     assert_eq!(hint("last(inspection order inspected_at)"), "name one, like `last(inspection order inspected_at).…`");
     let given = |text: &str| read_give(text).map(|give| give.to_string()).unwrap_or_else(|error| error.message);
     assert_eq!(given("inspection { mites"), "expected `}`, found the end");
     assert_eq!(given("inspection { mites } x"), "`x` is not expected here");
     assert_eq!(given("inspection limit few { mites }"), "expected a whole number, found `few`");
-    assert_eq!(given("inspection limit 3 order mites { mites }"), "`order` is there twice, or in the wrong place: first `where`, then `order`, then `limit`");
+    assert_eq!(
+        given("inspection limit 3 order mites { mites }"),
+        "`order` is there twice, or in the wrong place: first `where`, then `order`, then `limit`"
+    );
     assert_eq!(given("first(inspection order mites limit 3).mites"), "`limit` has no meaning here: one row is taken");
     assert_eq!(given(&"a { ".repeat(10_000)).split(" than").next(), Some("nested deeper"));
     assert!(hint("order").contains("double quotes"));
