@@ -59,7 +59,7 @@ fn needs_that_mean_nothing_are_refused_with_the_way_out() {
       at kampf.toml:11:10
         give = ["inspection.temper", "strain.name", "avg(inspection.temper) as calm", "count(inspection) as visits"]
                  ^^^^^^^^^^^^^^^^^
-      use an aggregate: `count`, `sum`, `avg`, `min` or `max`, like `max(inspection.temper)`; or write it as SQL of your own, under [contest.….contender.…]
+      aggregate them, like `max(inspection.temper)`, take one, like `last(inspection order …).temper`, or list them, `inspection { temper }`
     "#);
     insta::assert_snapshot!(in_toml("\"label\"", "\"avg(strain.id)\""), @r#"
     `strain.id` has one value at most for each row, so there is nothing to aggregate
