@@ -8,9 +8,9 @@ SQL = """SELECT hive.label, strain.name, avg(inspection.temper) AS calm, count(*
 FROM hive JOIN strain ON strain.id = hive.strain_id JOIN inspection ON inspection.hive_id = hive.id
 GROUP BY hive.id ORDER BY calm DESC, hive.id LIMIT 100"""
 KINDS = ["text", "text", "real", "integer"]
-# From what SQLite hands over to what an application works with.
+# From what SQLite hands over to what an application works with; a list comes as a JSON text of rows.
 READS = {"decimal": lambda value: decimal.Decimal(str(value)), "date": datetime.date.fromisoformat,
-         "timestamp": datetime.datetime.fromisoformat, "boolean": bool}
+         "timestamp": datetime.datetime.fromisoformat, "boolean": bool, "list": json.loads}
 
 
 def say(message):

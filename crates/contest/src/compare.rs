@@ -285,7 +285,10 @@ fn first_difference(forms: &[Form], left: &[Value], right: &[Value]) -> Option<u
 
 #[cfg(test)]
 mod tests {
+    use kampf_schema::LogicalType;
+
     use super::{Answer, *};
+    use crate::form::{Item, ListForm, Sequence};
 
     fn compare(reference: &Reference, limit: Option<u64>, rows: &[Vec<Value>]) -> Agreement {
         super::compare(reference, limit, &Answer::from(rows.to_vec()))
@@ -350,6 +353,55 @@ mod tests {
         let many: Vec<Vec<Value>> = (0..20).map(|id| row(id, 5.0)).collect();
         let edge = Reference { free: vec![true; 20], ..reference(&many, true) };
         assert_eq!(compare(&edge, None, &many[..3]), Agreement::Undecided(Unclear::TooManyAtTheEdge));
+    }
+
+    fn list(rows: &[&[Value]]) -> Value {
+        Value::List(rows.iter().map(|row| Value::List(row.to_vec().into())).collect())
+    }
+
+    fn with_list(sequence: Sequence) -> Vec<Form> {
+        let item = |name: &str, kind| Item { name: name.into(), form: Form::Value(kind) };
+        let items = vec![item("temper", LogicalType::Integer), item("grams", LogicalType::Real)];
+        vec![Form::Value(LogicalType::Integer), Form::List(ListForm { sequence, items })]
+    }
+
+    #[test]
+    fn lists_are_in_order_or_bags_and_the_difference_is_told_inside_of_them() {
+        let (one, two) = ([Value::Integer(3), Value::Real(1.0)], [Value::Integer(4), Value::Real(2.0)]);
+        let near = [Value::Integer(3), Value::Real(1.0 + 1e-12)];
+        let row = |rows: &[&[Value]]| vec![Value::Integer(7), list(rows)];
+        let compare = |sequence, wanted: Vec<Value>, found: Vec<Value>| {
+            let forms = with_list(sequence);
+            compare(&Reference { rows: vec![wanted], complete: true, forms, ..Reference::default() }, None, &[found])
+        };
+        for sequence in [Sequence::Ordered, Sequence::Any, Sequence::Nearly] {
+            assert_eq!(compare(sequence, row(&[&one, &two]), row(&[&near, &two])), Agreement::Same);
+            assert_eq!(compare(sequence, row(&[]), row(&[])), Agreement::Same);
+        }
+        assert_eq!(compare(Sequence::Any, row(&[&one, &two]), row(&[&two, &near])), Agreement::Same);
+        let inside = |agreement| match agreement {
+            Agreement::Differs(Difference { column: Some(1), inside: Some(inside), .. }) => *inside,
+            other => panic!("{other:?}"),
+        };
+        let swapped = inside(compare(Sequence::Ordered, row(&[&one, &two]), row(&[&two, &one])));
+        assert_eq!((swapped.row, swapped.column, swapped.found), (0, Some(0), Some(two.to_vec())));
+        let missing = inside(compare(Sequence::Any, row(&[&one, &two]), row(&[&one])));
+        assert_eq!((missing.row, missing.expected_rows, missing.found_rows, missing.found), (1, 2, 1, None));
+        let twice = inside(compare(Sequence::Any, row(&[&one, &two]), row(&[&one, &one])));
+        assert_eq!((twice.expected_rows, twice.found), (2, Some(one.to_vec())));
+        assert!(matches!(compare(Sequence::Ordered, row(&[]), vec![Value::Integer(7), Value::Null]), Agreement::Differs(_)));
+    }
+
+    #[test]
+    fn rows_that_differ_in_their_lists_alone_are_told_apart() {
+        let (one, two) = ([Value::Integer(3), Value::Real(1.0)], [Value::Integer(4), Value::Real(2.0)]);
+        let row = |rows: &[&[Value]]| vec![Value::Integer(7), list(rows)];
+        let wanted = [row(&[&one]), row(&[&two]), row(&[&one, &two]), row(&[])];
+        let reference = Reference { rows: wanted.to_vec(), complete: true, forms: with_list(Sequence::Any), ..Reference::default() };
+        let mixed = [row(&[&two, &one]), row(&[]), row(&[&two]), row(&[&one])];
+        assert_eq!(compare(&reference, None, &mixed), Agreement::Same);
+        let wrong = [row(&[&two, &one]), row(&[]), row(&[&one]), row(&[&one])];
+        assert!(matches!(compare(&reference, None, &wrong), Agreement::Differs(_)));
     }
 
     #[test]

@@ -44,7 +44,10 @@ pub(crate) fn matching<'a>(forms: &[Form], expected: &[Row<'a>], found: &[Row<'a
         let end = start + found[start..].partition_point(|row| by_exact(&columns, row, found[start]).is_eq());
         at += expected[at..].partition_point(|row| by_exact(&columns, row, found[start]).is_lt());
         let alike = expected[at..].partition_point(|row| by_exact(&columns, row, found[start]).is_eq());
-        let nearest = || expected.get(at).copied();
+        // Rows that are alike but for their lists stand beside each other.
+        let beside = || [Some(at), at.checked_sub(1)].into_iter().flatten().filter_map(|at| expected.get(at).copied());
+        let is_like = |row: &Row<'a>| values_by_exact(&columns, row, found[start]).is_eq();
+        let nearest = || beside().find(is_like).or_else(|| expected.get(at).copied());
         match assign(&columns, &expected[at..at + alike], &found[start..end]) {
             Assigned::All => {}
             Assigned::Left(place, other) => {
@@ -75,18 +78,23 @@ fn real_columns<'a>(rows: impl Iterator<Item = &'a Row<'a>>) -> Vec<bool> {
 
 /// The order of rows by what is exact of them; of a real only whether there is one, of lists that of their rows, after all else.
 fn by_exact(columns: &Columns<'_>, left: &[Value], right: &[Value]) -> Ordering {
+    let values = Some(values_by_exact(columns, left, right)).filter(|order| order.is_ne());
+    let lists = || {
+        let both = left.len().min(right.len());
+        let forms = (0..both).filter_map(|at| Some((columns.forms.get(at)?.list()?, &left[at], &right[at])));
+        forms.map(|(form, left, right)| lists_by_exact(form, left, right)).find(|order| order.is_ne())
+    };
+    values.or_else(lists).unwrap_or_else(|| left.len().cmp(&right.len()))
+}
+
+/// The order of rows by what is exact of them, lists aside.
+fn values_by_exact(columns: &Columns<'_>, left: &[Value], right: &[Value]) -> Ordering {
     let one = |at: usize| match (&left[at], &right[at]) {
         (Value::List(_), Value::List(_)) => Ordering::Equal,
         (left, right) if columns.reals.get(at) == Some(&true) => (*left == Value::Null).cmp(&(*right == Value::Null)),
         (left, right) => left.as_ref().order(right.as_ref()),
     };
-    let both = left.len().min(right.len());
-    let values = (0..both).map(one).find(|order| order.is_ne());
-    let lists = || {
-        let forms = (0..both).filter_map(|at| Some((columns.forms.get(at)?.list()?, &left[at], &right[at])));
-        forms.map(|(form, left, right)| lists_by_exact(form, left, right)).find(|order| order.is_ne())
-    };
-    values.or_else(lists).unwrap_or_else(|| left.len().cmp(&right.len()))
+    (0..left.len().min(right.len())).map(one).find(|order| order.is_ne()).unwrap_or(Ordering::Equal)
 }
 
 /// The order of two lists by how many rows they have and what is exact of those.

@@ -500,15 +500,20 @@ impl Need {
         tables
     }
 
-    /// Whether a value can be null.
+    /// Whether a value of a root row can be null.
     pub fn can_be_null(&self, schema: &Schema, value: &Expr<Leaf>) -> bool {
+        self.can_be_null_at(schema, 0, value)
+    }
+
+    /// Whether a value can be null that is asked of a row at a source.
+    pub(crate) fn can_be_null_at(&self, schema: &Schema, at: usize, value: &Expr<Leaf>) -> bool {
         use kampf_schema::expr::{Function, Node, Operator};
-        let any = |parts: Vec<&Expr<Leaf>>| parts.into_iter().any(|part| self.can_be_null(schema, part));
+        let any = |parts: Vec<&Expr<Leaf>>| parts.into_iter().any(|part| self.can_be_null_at(schema, at, part));
         match &value.node {
             Node::Leaf(Leaf::Column { source, column }) => {
                 let nullable = |source: usize, column: ColumnId| schema.table(self.sources[source].table).columns[column].nullable;
                 nullable(*source, *column)
-                    || self.way(0, *source).into_iter().any(|at| {
+                    || self.way(at, *source).into_iter().any(|at| {
                         let Source { parent, hop, filter, .. } = &self.sources[at];
                         filter.is_some() || hop.iter().any(|hop| hop.from_columns.iter().any(|&column| nullable(*parent, column)))
                     })
@@ -520,7 +525,7 @@ impl Need {
             Node::Leaf(Leaf::List(_)) => false,
             Node::Literal(literal) => *literal == kampf_schema::Value::Null,
             Node::IsNull(_) | Node::Same(..) => false,
-            Node::Call(Function::Coalesce, parts) => parts.iter().all(|part| self.can_be_null(schema, part)),
+            Node::Call(Function::Coalesce, parts) => parts.iter().all(|part| self.can_be_null_at(schema, at, part)),
             Node::Call(Function::NullIf | Function::Substring, _) | Node::Arithmetic(Operator::Divide | Operator::Remainder, ..) => true,
             Node::Case(_, None) => true,
             _ => any(value.parts()),

@@ -53,6 +53,46 @@ pub(super) struct Graph<'p, S> {
     above: Vec<u32>,
 }
 
+/// Parents that wait for the rows of their keys.
+#[derive(Default)]
+struct Waiting {
+    /// Of each key the first parent's place.
+    first: HashMap<Key, usize>,
+    /// Each parent, and the place of the next one with its key.
+    parents: Vec<(u32, Option<usize>)>,
+    /// The key that was asked for last and its first parent: rows of one key mostly come together.
+    last: Option<(Key, Option<usize>)>,
+}
+
+impl Waiting {
+    /// Adds a parent; whether its key is a new one.
+    fn add(&mut self, key: Key, parent: u32) -> bool {
+        let place = self.parents.len();
+        let next = self.first.insert(key, place);
+        self.parents.push((parent, next));
+        next.is_none()
+    }
+
+    /// The parents of a key.
+    fn of(&mut self, key: &Key) -> impl Iterator<Item = u32> + use<'_> {
+        let known = self.last.as_ref().filter(|(last, _)| last == key).map(|(_, first)| *first);
+        let mut next = known.unwrap_or_else(|| {
+            let first = self.first.get(key).copied();
+            self.last = Some((key.clone(), first));
+            first
+        });
+        std::iter::from_fn(move || {
+            let (parent, after) = self.parents[next?];
+            next = after;
+            Some(parent)
+        })
+    }
+
+    fn all(&self) -> impl Iterator<Item = u32> + use<'_> {
+        self.parents.iter().map(|(parent, _)| *parent)
+    }
+}
+
 /// The row at hand, as the scope of what is asked of it.
 struct Here<'g, 'c, 'p, S> {
     graph: &'g mut Graph<'p, S>,
@@ -146,7 +186,9 @@ impl<'p, S: Store> Graph<'p, S> {
             if self.plan.nodes[node].for_selection == for_selection && self.link(node).reach == Reach::Batched {
                 self.load_batch(call, node, &parents)?;
             }
-            rows[node] = self.reached(node, &parents);
+            if self.plan.nodes.iter().any(|below| below.link.as_ref().is_some_and(|link| link.parent == node)) {
+                rows[node] = self.reached(node, &parents);
+            }
             rows[self.link(node).parent] = parents;
         }
         Ok(())
@@ -185,7 +227,7 @@ impl<'p, S: Store> Graph<'p, S> {
     fn load_batch(&mut self, call: &mut Call<'_>, node: usize, parents: &[u32]) -> Result<(), EngineError> {
         let link = self.link(node);
         let statement = self.plan.nodes[node].statement.as_ref().expect("a batched node has a statement");
-        let mut waiting: HashMap<Key, Vec<u32>> = HashMap::new();
+        let mut waiting = Waiting::default();
         // One key after the other.
         let mut keys: Vec<Value> = Vec::new();
         let width = link.from.len().max(1);
@@ -203,43 +245,38 @@ impl<'p, S: Store> Graph<'p, S> {
                 *self.store_mut(link.parent).slot_mut(parent, link.slot) = Slot::One(Some(row));
                 continue;
             }
-            let entry = waiting.entry(key).or_default();
-            if entry.is_empty() {
+            if waiting.add(key, parent) {
                 keys.extend(values.map(ValueRef::to_value));
             }
-            entry.push(parent);
         }
         let brings_others = self.brings_others(node);
         let mut repeats = brings_others.then(|| Repeats::new(self.plan, node));
+        let (own, above) = (self.plan.nodes[node].layout, self.plan.nodes[link.parent].layout);
+        let stores = &mut self.stores;
         for list in keys.chunks(statement.most_keys().saturating_mul(width)) {
             let ready = prepare(call, node, statement, list.len() / width)?;
             let binds = bound(&ready.binds, call.parameters, list);
-            let mut found: Vec<(u32, Key)> = Vec::new();
             if brings_others {
-                run_statement(self.plan, &mut self.stores, node, call.session, ready.id, &binds, repeats.as_mut(), &mut |at, row| {
-                    if let Some(key) = Key::of(link.to.iter().map(|&column| row[column])) {
-                        found.push((at, key));
-                    }
+                let mut found: Vec<(u32, Key)> = Vec::new();
+                run_statement(self.plan, stores, node, call.session, ready.id, &binds, repeats.as_mut(), &mut |at, row| {
+                    found.extend(Key::of(link.to.iter().map(|&column| row[column])).map(|key| (at, key)));
                     Flow::More
                 })?;
-            } else {
-                let store = &mut self.stores[self.plan.nodes[node].layout];
-                call.session.run(ready.id, &binds, &mut |row: &[ValueRef<'_>]| {
-                    let at = store.push(row);
-                    if let Some(key) = Key::of(link.to.iter().map(|&column| row[column])) {
-                        found.push((at, key));
-                    }
-                    Flow::More
-                })?;
-            }
-            for (row, key) in found {
-                for &parent in waiting.get(&key).into_iter().flatten() {
-                    attach(self.store_mut(link.parent).slot_mut(parent, link.slot), link, row);
+                for (at, key) in found {
+                    waiting.of(&key).for_each(|parent| attach(stores[above].slot_mut(parent, link.slot), link, at));
                 }
+            } else {
+                call.session.run(ready.id, &binds, &mut |row: &[ValueRef<'_>]| {
+                    let at = stores[own].push(row);
+                    if let Some(key) = Key::of(link.to.iter().map(|&column| row[column])) {
+                        waiting.of(&key).for_each(|parent| attach(stores[above].slot_mut(parent, link.slot), link, at));
+                    }
+                    Flow::More
+                })?;
             }
         }
-        for parent in waiting.into_values().flatten() {
-            let slot = self.store_mut(link.parent).slot_mut(parent, link.slot);
+        for parent in waiting.all() {
+            let slot = stores[above].slot_mut(parent, link.slot);
             if *slot == Slot::Unknown {
                 *slot = nothing(link);
             }

@@ -232,7 +232,7 @@ impl<'a> Frame<'a> {
         let of = fold.of.as_ref().map(|of| inner.say(of, ToOne::Join));
         let value = match of {
             Some(of) if fold.function == Aggregate::First => {
-                inner.select.order = inner.sort_keys(&fold.order);
+                inner.select.order = inner.sort_keys(aggregate.over, &fold.order);
                 inner.select.limit = Some(1);
                 of
             }
@@ -242,12 +242,12 @@ impl<'a> Frame<'a> {
         Node::Leaf(Term::Select(Box::new(inner.select), fold.kind)).into()
     }
 
-    /// Terms to sort by, said of the rows at hand.
-    pub(super) fn sort_keys(&mut self, order: &[OrderBy<Leaf>]) -> Vec<SortKey> {
+    /// Terms to sort the rows at a source by, said of the rows at hand.
+    pub(super) fn sort_keys(&mut self, at: usize, order: &[OrderBy<Leaf>]) -> Vec<SortKey> {
         let Ground { schema, need, .. } = self.ground;
         let one = |by: &OrderBy<Leaf>| {
             let value = self.say(&by.value, ToOne::Join);
-            SortKey { value, descending: by.descending, nullable: need.can_be_null(schema, &by.value) }
+            SortKey { value, descending: by.descending, nullable: need.can_be_null_at(schema, at, &by.value) }
         };
         order.iter().map(one).collect()
     }
@@ -269,7 +269,7 @@ impl<'a> Frame<'a> {
                 }
             });
         }
-        let mut order = inner.sort_keys(&list.order);
+        let mut order = inner.sort_keys(list.over, &list.order);
         let mut select = match list.limit {
             None => inner.select,
             Some(limit) => {
@@ -401,7 +401,7 @@ impl<'a> Frame<'a> {
             let mut inner = self.chain(aggregate.at, aggregate.over, true);
             let mut values = Vec::new();
             inner.select.columns = vec![inner.picked(&picks, &alias, &mut values)];
-            inner.select.order = inner.sort_keys(&aggregate.fold.order);
+            inner.select.order = inner.sort_keys(aggregate.over, &aggregate.fold.order);
             inner.select.limit = Some(1);
             let table = Table::Derived { select: Box::new(inner.select), alias, lateral: true };
             self.select.joins.push(Join { outer: true, table, on: Vec::new(), optional: false });
@@ -418,7 +418,7 @@ impl<'a> Frame<'a> {
         let keys = inner.keys_of(&hop);
         let mut values = Vec::new();
         let picked = inner.picked(picks, &alias, &mut values);
-        let order = inner.sort_keys(&aggregate.fold.order);
+        let order = inner.sort_keys(aggregate.over, &aggregate.fold.order);
         let place: Expr<Term> = Node::Leaf(Term::Place { part: keys.clone(), order }).into();
         let mut columns: Vec<Selected> = keys.into_iter().map(|value| Selected { value, name: None }).collect();
         columns.extend(picked);

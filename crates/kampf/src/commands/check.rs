@@ -1,6 +1,6 @@
 //! `kampf check`
 
-use kampf_contest::value_to_json;
+use kampf_contest::{Difference, Item, value_to_json};
 use kampf_runner::{CheckedVerdict, Checks, Contest, Inbox, Trouble, most_rows};
 use kampf_schema::Value;
 use serde_json::json;
@@ -102,14 +102,11 @@ fn as_json(project: &Project, contest: &Contest, checks: &Checks) -> serde_json:
         CheckedVerdict::Undecided(why) => json!({"name": entry.name, "agrees": null, "reason": why.to_string()}),
         CheckedVerdict::Failed(trouble) => json!({"name": entry.name, "agrees": false, "reason": trouble.to_string()}),
         CheckedVerdict::Disagrees(set, difference) => {
-            let row = |row: &Option<Vec<Value>>| {
-                row.as_ref().map(|row| row.iter().map(|value| value_to_json(value.as_ref())).collect::<Vec<_>>())
-            };
-            json!({
-                "name": entry.name, "agrees": false, "parameter_set": set, "row": difference.row, "column": difference.column,
-                "expected_rows": difference.expected_rows, "found_rows": difference.found_rows,
-                "expected": row(&difference.expected), "found": row(&difference.found),
-            })
+            let mut differs = difference_json(difference);
+            differs["name"] = json!(entry.name);
+            differs["agrees"] = json!(false);
+            differs["parameter_set"] = json!(set);
+            differs
         }
     });
     let condition = taken(project, contest).map(|taken| taken.shares()).map(|(least, most)| json!({"least": least, "most": most}));
@@ -117,6 +114,19 @@ fn as_json(project: &Project, contest: &Contest, checks: &Checks) -> serde_json:
         "name": contest.name, "engine": project.engine.name(), "reference": checks.reference_by, "contenders": entries.collect::<Vec<_>>(),
         "condition_takes": condition, "warning": empty_answer(project, contest, checks),
     })
+}
+
+/// A difference as JSON, with the one inside of a list where that is where rows differ.
+fn difference_json(difference: &Difference) -> serde_json::Value {
+    let row = |row: &Option<Vec<Value>>| row.as_ref().map(|row| row.iter().map(|value| value_to_json(value.as_ref())).collect::<Vec<_>>());
+    let mut differs = json!({
+        "row": difference.row, "column": difference.column, "expected_rows": difference.expected_rows, "found_rows": difference.found_rows,
+        "expected": row(&difference.expected), "found": row(&difference.found),
+    });
+    if let Some(inside) = &difference.inside {
+        differs["inside"] = difference_json(inside);
+    }
+    differs
 }
 
 /// How the contenders of a contest answered, differences side by side.
@@ -167,13 +177,20 @@ fn unexpected(contest: &Contest, checks: &Checks) -> Option<String> {
 }
 
 /// The first difference of an answer, the right row above the contender's.
-fn difference_text(page: &mut Page, contest: &Contest, difference: &kampf_contest::Difference) {
+fn difference_text(page: &mut Page, contest: &Contest, difference: &Difference) {
     if let (Some((right, found)), Some(need)) = (difference.came, &contest.need) {
         let told = |came: u64| if need.expect.holds(came) { format!("{} as expected", rows_of(came)) } else { need.expect.failure(came) };
         page.line(format!("    right is: {}", told(right)));
         page.line(format!("    this one: {}", told(found)));
         return;
     }
+    let items = contest.need.iter().flat_map(|need| &need.give);
+    let items: Vec<Item> = items.map(|given| Item { name: given.name.clone(), form: given.form.clone() }).collect();
+    rows_text(page, &items, difference, "    ");
+}
+
+/// The rows that differ, and behind them those of a list in which they do.
+fn rows_text(page: &mut Page, items: &[Item], difference: &Difference, indent: &str) {
     if difference.expected_rows != difference.found_rows {
         // One that has far more rows than are right was not taken to its end.
         let most = most_rows(difference.expected_rows);
@@ -181,16 +198,17 @@ fn difference_text(page: &mut Page, contest: &Contest, difference: &kampf_contes
             true => format!("more than {}", count(most as u64)),
             false => count(difference.found_rows as u64),
         };
-        page.line(format!("    {found} rows, where {} are right", count(difference.expected_rows as u64)));
+        page.line(format!("{indent}{found} rows, where {} are right", count(difference.expected_rows as u64)));
     }
-    let names: Vec<String> = contest.need.iter().flat_map(|need| need.give.iter().map(|given| given.name.clone())).collect();
     let width = difference.expected.iter().chain(&difference.found).map(Vec::len).max().unwrap_or(0);
-    let mut columns = vec![Column::left(format!("    row {}", difference.row + 1))];
-    columns.extend((0..width).map(|at| Column::left(names.get(at).cloned().unwrap_or_else(|| format!("{}", at + 1)))));
+    let name = |at: usize| items.get(at).map_or_else(|| format!("{}", at + 1), |item| item.name.clone());
+    let mut columns = vec![Column::left(format!("{indent}row {}", difference.row + 1))];
+    columns.extend((0..width).map(|at| Column::left(name(at))));
     let row = |title: &str, values: &Option<Vec<Value>>, marked: Look| {
-        let mut cells = vec![(Look::Quiet, format!("    {title}"))];
+        let mut cells = vec![(Look::Quiet, format!("{indent}{title}"))];
         cells.extend((0..width).map(|at| {
             let text = match values.as_ref().and_then(|values| values.get(at)) {
+                Some(Value::List(rows)) => format!("[{}]", rows_of(rows.len() as u64)),
                 Some(value) => shortened(&value.to_string()),
                 None => "(none)".to_owned(),
             };
@@ -199,6 +217,11 @@ fn difference_text(page: &mut Page, contest: &Contest, difference: &kampf_contes
         cells
     };
     page.table(&columns, &[row("right", &difference.expected, Look::Good), row("this one", &difference.found, Look::Bad)]);
+    if let (Some(inside), Some(at)) = (&difference.inside, difference.column) {
+        let list = items.get(at).and_then(|item| item.form.list()).map(|list| list.items.as_slice()).unwrap_or_default();
+        page.line(format!("{indent}in its {}:", name(at)));
+        rows_text(page, list, inside, &format!("{indent}  "));
+    }
 }
 
 fn rows_of(count: u64) -> String {

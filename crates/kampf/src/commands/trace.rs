@@ -1,13 +1,16 @@
 //! `kampf trace`
 
+mod relations;
+
 use kampf_contest::{Execution, Observed, Session, Touch, value_to_json};
 use kampf_runner::EntryWay;
 use kampf_schema::{ValueRef, did_you_mean};
+use relations::{Counting, Relation, relations};
 use serde_json::json;
 
 use super::{Ending, print_as};
 use crate::arguments::{Bounds, Format, General, Selection, Trace};
-use crate::output::{Look, Page, count, duration, paint};
+use crate::output::{Column, Look, Page, count, duration, paint};
 use crate::problem::Problem;
 use crate::project::resolve;
 use crate::running::{filled, open, setup};
@@ -26,6 +29,17 @@ struct Shape {
     /// How many different parameter lists there were.
     lists: u64,
     plan: Vec<String>,
+}
+
+/// One call as it went.
+struct Traced {
+    observed: Vec<Observed>,
+    shapes: Vec<Shape>,
+    /// Rows of the answer.
+    answer: u64,
+    relations: Vec<Relation>,
+    /// How long it took, in nanoseconds.
+    whole: f64,
 }
 
 pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Problem> {
@@ -54,18 +68,20 @@ pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Proble
     execution.call(session.as_mut(), &parameters, &mut Touch::default()).map_err(engine_problem)?;
     session.end_reading().map_err(engine_problem)?;
     session.observe();
-    let mut touch = Touch::default();
+    let mut counting = Counting::default();
     let begun = std::time::Instant::now();
-    execution.call(session.as_mut(), &parameters, &mut touch).map_err(engine_problem)?;
+    execution.call(session.as_mut(), &parameters, &mut counting).map_err(engine_problem)?;
     let whole = begun.elapsed().as_nanos() as f64;
     let observed = session.observed();
     let shapes = shapes(session.as_mut(), &observed).map_err(engine_problem)?;
     drop(session);
     dataset.verify()?;
+    let relations = relations(plan, project.engine.dialect(), &shapes, &counting);
+    let traced = Traced { observed, shapes, answer: counting.rows(), relations, whole };
     let text = if general.format == Format::Json {
-        as_json(&arguments.contest, &entry.name, &observed, &shapes, touch.rows())
+        as_json(&arguments.contest, &entry.name, &traced)
     } else {
-        as_text(general.verbose, &arguments.contest, &entry.name, &observed, &shapes, touch.rows(), whole)
+        as_text(general.verbose, &arguments.contest, &entry.name, &traced)
     };
     print_as(general.format, &text)?;
     Ok(Ending::Done)
@@ -161,7 +177,7 @@ fn repeated(shape: &Shape) -> bool {
     shape.count > 2 && shape.lists > 2
 }
 
-fn as_json(contest: &str, contender: &str, observed: &[Observed], shapes: &[Shape], answer: u64) -> String {
+fn as_json(contest: &str, contender: &str, Traced { observed, shapes, answer, relations, .. }: &Traced) -> String {
     let statements: Vec<_> = observed
         .iter()
         .map(|statement| {
@@ -179,13 +195,23 @@ fn as_json(contest: &str, contender: &str, observed: &[Observed], shapes: &[Shap
         })
         .collect();
     let rows: u64 = observed.iter().map(|statement| statement.rows).sum();
+    let relations: Vec<_> = relations
+        .iter()
+        .map(|relation| {
+            json!({
+                "table": relation.table, "level": relation.level, "reached": relation.reach, "rows_needed": relation.needed,
+                "statements": relation.read.map(|(statements, _)| statements), "rows_read": relation.read.map(|(_, rows)| rows),
+            })
+        })
+        .collect();
     let document = json!({
-        "contest": contest, "contender": contender, "rows_read": rows, "rows_needed": answer, "shapes": shapes, "statements": statements,
+        "contest": contest, "contender": contender, "rows_read": rows, "rows_needed": answer, "relations": relations, "shapes": shapes,
+        "statements": statements,
     });
     format!("{document:#}\n")
 }
 
-fn as_text(verbose: bool, contest: &str, contender: &str, observed: &[Observed], shapes: &[Shape], answer: u64, whole: f64) -> String {
+fn as_text(verbose: bool, contest: &str, contender: &str, Traced { observed, shapes, answer, relations, whole }: &Traced) -> String {
     let mut page = Page::new();
     page.line(format!("{}  {}", paint(Look::Title, contest), paint(Look::Strong, contender)));
     let rows: u64 = observed.iter().map(|statement| statement.rows).sum();
@@ -196,16 +222,23 @@ fn as_text(verbose: bool, contest: &str, contender: &str, observed: &[Observed],
             count(observed.len() as u64),
             if observed.len() == 1 { "statement" } else { "statements" },
             duration(sql as f64),
-            duration(whole),
+            duration(*whole),
             count(rows),
-            count(answer),
-            match rows.checked_div(answer) {
+            count(*answer),
+            match rows.checked_div(*answer) {
                 Some(times) if times >= 2 => format!(", {} for each row needed", count(times)),
                 _ => String::new(),
             }
         ),
         0,
     );
+    if relations.len() > 1 {
+        page.blank();
+        let columns = ["relation", "reached", "statements", "rows read", "rows needed"];
+        let columns: Vec<Column> =
+            columns.iter().enumerate().map(|(at, name)| if at < 2 { Column::left(*name) } else { Column::right(*name) }).collect();
+        page.table(&columns, &relations.iter().map(relation_row).collect::<Vec<_>>());
+    }
     for (number, shape) in shapes.iter().enumerate() {
         page.blank();
         let times = if shape.count == 1 { "once".to_owned() } else { format!("{} times", count(shape.count)) };
@@ -245,6 +278,26 @@ fn as_text(verbose: bool, contest: &str, contender: &str, observed: &[Observed],
         page.line(format!("        … and {} more (-v lists all)", count((observed.len() - shown) as u64)));
     }
     page.into_text()
+}
+
+/// A relation as a line of a table, moved in by its level.
+fn relation_row(relation: &Relation) -> Vec<(Look, String)> {
+    let (statements, rows) = relation.read.map_or_else(Default::default, |(statements, rows)| (count(statements), count(rows)));
+    // One statement for each of several parents is N+1, on every level by itself.
+    let is_repeated = relation.reach == Some("lazy") && relation.read.is_some_and(|(statements, _)| statements > 2);
+    let reach = match (relation.reach, is_repeated) {
+        (None, _) => "root".to_owned(),
+        (Some(reach), true) => format!("{reach}, N+1"),
+        (Some(reach), false) => reach.to_owned(),
+    };
+    let wasted = relation.read.is_some_and(|(_, rows)| rows > relation.needed.saturating_mul(2));
+    vec![
+        (Look::Strong, format!("{}{}", "  ".repeat(relation.level), relation.table)),
+        (if is_repeated { Look::Bad } else { Look::Quiet }, reach),
+        (Look::Strong, if statements.is_empty() { "with it".to_owned() } else { statements }),
+        (if wasted { Look::Bad } else { Look::Strong }, if rows.is_empty() { "-".to_owned() } else { rows }),
+        (Look::Strong, count(relation.needed)),
+    ]
 }
 
 fn parameters_text(statement: &Observed) -> String {

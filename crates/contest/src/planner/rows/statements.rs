@@ -241,7 +241,7 @@ impl<'a> Rows<'a> {
         let mut inner = Frame::new(self.ground, 0).chain(over.at, over.over, false);
         let keys = inner.keys_of(hop);
         let part = keys.clone();
-        let order = inner.sort_keys(&over.order);
+        let order = inner.sort_keys(over.over, &over.order);
         let mut columns = self.member_columns(&mut inner, &[at]);
         let mut behind = Vec::new();
         let mut results = self.result_columns(at);
@@ -325,7 +325,7 @@ impl<'a> Rows<'a> {
         frame.select.columns = self.member_columns(&mut frame, members);
         list::put_filter(&mut frame, need, self.ways, &self.split);
         if self.split.order {
-            frame.select.order = frame.sort_keys(&need.order);
+            frame.select.order = frame.sort_keys(0, &need.order);
         }
         if self.split.limit {
             frame.select.limit = need.most();
