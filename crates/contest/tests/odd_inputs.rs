@@ -12,7 +12,7 @@ const SQL: &str = "CREATE TABLE strain (id INTEGER PRIMARY KEY, name VARCHAR(80)
     CREATE TABLE inspection (id INTEGER PRIMARY KEY, hive_id INTEGER NOT NULL REFERENCES hive, temper INTEGER, grams REAL);";
 
 /// Needs as lines: from, then the values to give, the condition, the order, the limit, what is grouped by.
-const NEEDS: [&str; 10] = [
+const NEEDS: [&str; 12] = [
     "hive\nlabel; strain.name; avg(inspection.temper) as calm; count(inspection) as visits\nframes > 8\ncalm desc; label\n100",
     "hive\nlabel; mother_id.label; sum(inspection.grams)\nstrain.name = 'x' or weight >= 1.5 and not alive\nweight desc\n5",
     "inspection\nid; hive.strain.name; hive.label as home\nhive.frames between 8 and :most and temper is not null\nhive.label; id desc\n",
@@ -23,6 +23,8 @@ const NEEDS: [&str; 10] = [
     "hive\ncount(inspection where temper > 3 and hive.strain.name = 'x') as bad; exists(inspection where grams > 1)\nif(:most, frames < :most)\nbad desc\n9",
     "hive\ncount(); sum(case when alive then frames else 0 end); max(coalesce(weight, 0))\nlabel matches 'H[0-9]+' and frames in :most\n\n",
     "hive\nupper(label) || '-' || substring(label, 2, 3) as x; round(weight * 1.5, 1); extract(year from seen)\nnot (frames + 1) % 2 = 0\nx\n3",
+    "hive\nlabel; inspection where grams > 1 order temper desc, id limit 3 { temper, hive.strain.name as name } as worst\n\nlabel\n9",
+    "strain\nname; hive order label limit 2 { label, inspection { grams } as all, last(inspection order temper).grams as x }; first(hive order seen).weight\n\n\n",
 ];
 
 #[test]
@@ -51,6 +53,13 @@ fn any_need_is_resolved_or_refused() {
         "'2020-02-30'",
         "like '%'",
         " from inspection",
+        " order temper desc",
+        " limit 2 ",
+        "inspection { ",
+        " { ",
+        " }",
+        "last(hive order ",
+        ").label",
         " where ",
         "distinct ",
         "exists(",

@@ -87,6 +87,7 @@ impl<'a> Rows<'a> {
         rows.level(0, wanted, selecting);
         rows.add_habits();
         rows.keep_columns();
+        rows.keep_something();
         rows.keep_slots();
         rows
     }
@@ -327,6 +328,11 @@ impl<'a> Rows<'a> {
         (0..self.tree.len()).filter(|&at| self.with(at) == node && (at == 0 || self.tree[at].reach != Reach::Nested)).collect()
     }
 
+    /// Whether a node has a statement of its own that brings rows of others too.
+    fn brings_others(&self, node: usize) -> bool {
+        self.with(node) == node && self.members(node).len() > 1
+    }
+
     /// The lists that are JSON texts of a node's rows.
     fn nested(&self, node: usize) -> Vec<usize> {
         (1..self.tree.len()).filter(|&at| self.tree[at].parent == node && self.tree[at].reach == Reach::Nested).collect()
@@ -376,6 +382,17 @@ impl<'a> Rows<'a> {
                         self.keep_at(parent, &hop.from_columns);
                     }
                 }
+            }
+        }
+    }
+
+    /// Rows of which nothing is asked are told by one of their columns.
+    fn keep_something(&mut self) {
+        for node in (0..self.tree.len()).filter(|&node| !self.is_listed(node)).collect::<Vec<_>>() {
+            let table = self.table(node);
+            if self.kept_of(table).is_empty() {
+                let column = self.ground.schema.table(table).primary_key.first().copied().unwrap_or(0);
+                self.keep(table, &[column]);
             }
         }
     }
@@ -444,9 +461,11 @@ impl<'a> Rows<'a> {
         let (own, source) = (&self.tree[node], &need.sources[self.tree[node].source]);
         let same = |known: &usize| {
             let (other, theirs) = (&self.tree[*known], &need.sources[self.tree[*known].source]);
-            let of_list = own.own.is_some() || other.own.is_some() || own.listed.is_some() || other.listed.is_some();
+            let apart = own.own.is_some() || other.own.is_some() || own.listed.is_some() || other.listed.is_some();
+            // What comes with a node's statement would be missing where another has brought its rows.
+            let apart = apart || self.brings_others(node) || self.brings_others(*known);
             let alike = theirs.hop == source.hop && source.filter.is_none() && theirs.filter.is_none();
-            *known == node || (other.source == own.source && own.own == other.own && !of_list) || (alike && !of_list)
+            *known == node || (other.source == own.source && own.own == other.own && !apart) || (alike && !apart)
         };
         self.slots.iter().find(|(known, _)| *known == table).and_then(|(_, nodes)| nodes.iter().position(same))
     }

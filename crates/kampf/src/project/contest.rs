@@ -95,6 +95,10 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
             );
             return Err(problem.hint(hint));
         }
+        if let Some(not) = field.not_derived.first() {
+            let problem = header(Problem::wrong(format!("`{}` has no contender: {}", config.name, not.reason)));
+            return Err(problem.hint("leave [contest.….loading] and [contest.….choices] more to Kampf; `kampf show --all` tells of each"));
+        }
         return Err(header(Problem::wrong(format!("`{}` has no contender", config.name)))
             .hint("give it a need (`from` and `give`), or SQL of your own under [contest.….contender.…]"));
     }

@@ -6,7 +6,8 @@ mod writer;
 use std::collections::BTreeMap;
 
 use kampf_contest::{
-    Agreement, Collect, Execution, Expect, Field, Need, NeedText, Restriction, Touch, compare, derive, evaluate, overflows, resolve,
+    Agreement, Collect, Execution, Expect, Field, Loading, Need, NeedText, Restriction, Touch, compare, derive, evaluate, overflows,
+    resolve,
 };
 use kampf_engine::{Connection, Engine, GeneratedRows};
 use kampf_fill::Blueprint;
@@ -129,7 +130,9 @@ fn check_need(
         let near = field.entered.iter().any(|other| choices.distance(other) == 1);
         assert!(near, "{choices} ({at}) differs from no other in one choice only\n{shown}");
     }
-    assert!(!field.entered.is_empty(), "nobody enters\n{shown}");
+    // A relation may be fixed to what cannot be.
+    let is_fixed = need.sources.iter().any(|source| source.fixed.is_some());
+    assert!(is_fixed || !field.entered.is_empty(), "nobody enters\n{shown}");
     let mut chosen = field.entered.clone();
     let others: Vec<_> = field.valid.iter().filter(|choices| !field.entered.contains(choices)).collect();
     let first = if others.is_empty() { 0 } else { dice.roll(others.len()) };
@@ -232,6 +235,32 @@ pub(crate) fn every_form(root: &str, parent: &str, text: &str, child: &str, numb
             vec![Value::Integer(3)],
         ),
         (NeedText { expect: Expect::ZeroOrOne, ..need(&[text.into(), some]) }, vec![]),
+        (
+            need(&[text.into(), format!("last({child} order {number}).id as newest"), format!("first({child} order id).{number} as old")]),
+            vec![],
+        ),
+        (
+            NeedText {
+                order: vec![text.into()],
+                limit: Some(20),
+                ..need(&[text.into(), format!("{child} where {number} > 2 order {number}, id desc limit 3 {{ id, {number} }} as worst")])
+            },
+            vec![],
+        ),
+        (
+            NeedText {
+                from: parent.into(),
+                ..need(&["name".into(), format!("{root} {{ {text}, {child} {{ {number} }} as all, count({child}) }} as those")])
+            },
+            vec![],
+        ),
+        (
+            NeedText {
+                loading: vec![(child.into(), Loading::Batched)],
+                ..need(&[text.into(), format!("{parent}.name"), format!("{child} order id limit 1 {{ {number} }} as one")])
+            },
+            vec![],
+        ),
         (
             NeedText {
                 filter: Some(format!("{text} matches '1'")),

@@ -369,7 +369,8 @@ pub(crate) fn random_need(dice: &mut Dice, schema: &Schema, relations: &Relation
         let condition = writer.condition(root, 2);
         let own = writer.parameters.get(known).map(|(name, _)| name.clone());
         conditions.push(match own {
-            Some(name) if writer.dice.roll(2) == 0 => format!("if(:{name}, {condition})"),
+            // A list that stands nowhere else has no type that says so.
+            Some(name) if writer.dice.roll(2) == 0 && condition.contains(&format!(":{name}")) => format!("if(:{name}, {condition})"),
             _ => format!("({condition})"),
         });
     }
