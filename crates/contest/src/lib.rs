@@ -18,6 +18,7 @@ mod key;
 mod layers;
 mod matching;
 mod measure;
+mod multiplied;
 mod nature;
 mod need;
 mod plan;
@@ -41,6 +42,7 @@ pub use field::{Field, NotDerived};
 pub use form::{Form, Item, ListForm, Sequence};
 pub use layers::{Collect, Consumer, Execution, Touch};
 pub use measure::{Counted, Counter, Grain, How, Measure, MeasureEntry, Measured, Unit};
+pub use multiplied::Multiplied;
 pub use need::{Aggregate, AggregateOver, Expect, Fold, Given, Group, Leaf, ListOver, Need, OrderBy, Parameter, Part, Source};
 pub use plan::{
     AppAggregate, AppFold, AppGroup, AppLeaf, Body, Layout, LayoutColumn, LeftPart, LeftToApp, Link, Plan, PlanNode, Reach,

@@ -86,7 +86,7 @@ impl Telling<'_> {
     pub fn sentence(&self, need: &Need) -> String {
         let table = &self.schema.table(need.root()).name;
         let rows = format!("{} rows of {table}", (self.number)((self.rows)(need.root())));
-        let give = and(need.give.iter().map(|given| self.given(need, given)).collect());
+        let give = self.all_given(need, &need.give);
         // How many there are is said before some of them are chosen.
         let filter = self.filter(need);
         let those = |all: &str, chosen: &str| match &filter {
@@ -123,6 +123,42 @@ impl Telling<'_> {
             Expect::ZeroOrOneOfMany => text += "; the first of them, where there is any",
         }
         text + "."
+    }
+
+    /// What is given of each row; several columns of one picked row are told together.
+    fn all_given(&self, need: &Need, give: &[Given]) -> String {
+        let pick = |given: &Given| match given.value.as_leaf() {
+            Some(Leaf::Aggregate(at)) => Some(&need.aggregates[*at]).filter(|aggregate| aggregate.fold.function == Aggregate::First),
+            _ => None,
+        };
+        let mut parts: Vec<(Vec<String>, Option<&AggregateOver>)> = Vec::new();
+        for given in give {
+            let Some(one) = pick(given) else {
+                parts.push((vec![self.given(need, given)], None));
+                continue;
+            };
+            let of = one.fold.of.as_ref().map(|of| need.said_at(self.schema, of, one.over)).unwrap_or_default();
+            match parts.last_mut() {
+                Some((columns, Some(last))) if (last.at, last.over, &last.fold.order) == (one.at, one.over, &one.fold.order) => {
+                    columns.push(of);
+                }
+                _ => parts.push((vec![of], Some(one))),
+            }
+        }
+        let said = |(columns, picked): (Vec<String>, Option<&AggregateOver>)| match picked {
+            Some(picked) => format!("{} of {}", and(columns), self.picked(need, picked)),
+            None => columns.concat(),
+        };
+        and(parts.into_iter().map(said).collect())
+    }
+
+    /// The row that is picked.
+    fn picked(&self, need: &Need, AggregateOver { at, over, fold }: &AggregateOver) -> String {
+        let many = self.average(need, *at, *over).map_or(String::new(), |many| format!("about {many} "));
+        let filter = need.sources[*over].filter.as_ref().map(|filter| format!(" with {}", need.said_at(self.schema, filter, *over)));
+        let terms = fold.order.iter().filter(|by| !by.appended);
+        let order = sorted(terms.map(|by| (need.said_at(self.schema, &by.value, *over), by.descending)));
+        format!("the first of its {many}rows of {}{} by {order}", need.path(*at, *over), filter.unwrap_or_default())
     }
 
     fn filter(&self, need: &Need) -> Option<String> {
@@ -173,12 +209,7 @@ impl Telling<'_> {
         let its = format!("its {many}rows of {path}");
         let with = filter.as_ref().map_or(String::new(), |filter| format!(" with {filter}"));
         match (fold.function, of) {
-            (Aggregate::First, of) => {
-                let order = sorted(
-                    fold.order.iter().filter(|by| !by.appended).map(|by| (need.said_at(self.schema, &by.value, *over), by.descending)),
-                );
-                format!("{} of the first of {its}{with}, by {order}", of.unwrap_or_default())
-            }
+            (Aggregate::First, of) => format!("{} of {}", of.unwrap_or_default(), self.picked(need, aggregate)),
             (Aggregate::Exists, _) => format!("whether any of {its} has {}", filter.unwrap_or_else(|| "come at all".to_owned())),
             (Aggregate::Count, None) => match filter {
                 Some(filter) => format!("how many of {its} have {filter}"),

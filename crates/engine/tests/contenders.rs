@@ -106,6 +106,41 @@ fn a_lazy_tracked_relation_is_fetched_once_and_a_plain_one_each_time() {
 }
 
 #[test]
+fn an_entity_is_one_in_whichever_list_it_stands() {
+    let schema = ddl::read(APIARY).unwrap().schema;
+    let rows = [("strain", "4"), ("hive", "60"), ("inspection", "9 per hive")];
+    let rows = rows.iter().map(|(table, rows)| (schema.find(table).unwrap(), expr::read_row_count(rows).unwrap())).collect();
+    let blueprint = Blueprint::new(&schema, &Order { rows, ..Order::default() }).unwrap();
+    let loaded = Loaded::new(&schema, &blueprint);
+    let text = NeedText {
+        from: "strain".into(),
+        give: [
+            "name",
+            "hive { label, inspection order temper limit 2 { temper, hive.strain.name as strain } as calm } as hives",
+            "hive.inspection where temper > 3 { temper, hive.label as label } as fierce",
+        ]
+        .map(str::to_owned)
+        .into(),
+        ..NeedText::default()
+    };
+    let need = resolve(&schema, &Relations::of(&schema), &text).unwrap();
+    let field = Field::of(&schema, &need, sqlite().dialect(), &Restriction::default());
+    let connection = loaded.connect();
+    let objects = |name: &str| {
+        let choices = field.valid.iter().find(|choices| choices.to_string() == name).unwrap_or_else(|| panic!("no {name}"));
+        let mut session = connection.session();
+        let mut execution = Execution::new(derive(&schema, &need, sqlite().dialect(), choices), sqlite().dialect());
+        execution.call(session.as_mut(), &[], &mut Touch::default()).unwrap();
+        execution.objects()
+    };
+    let all: u64 = (0..3).map(|table| blueprint.rows(TableId(table))).sum();
+    for loading in ["lazy", "batched", "joined"] {
+        assert_eq!(objects(&format!("{loading}.all.managed")), all, "{loading}");
+        assert!(objects(&format!("{loading}.all.plain")) > all, "{loading}");
+    }
+}
+
+#[test]
 fn statements_counted_are_those_that_sqlite_sees() {
     let schema = ddl::read(APIARY).unwrap().schema;
     let blueprint = Blueprint::new(&schema, &Order::default()).unwrap();

@@ -29,7 +29,7 @@ impl Forms<'_> {
     }
 
     /// What a row to one gets.
-    pub(super) fn to_one(&self, from: usize, to: usize) -> Loading {
+    pub(super) fn one(&self, from: usize, to: usize) -> Loading {
         match self.option(from, to) {
             Loading::Grouped | Loading::Ranked => Loading::Joined,
             Loading::Nested => Loading::Computed,
@@ -173,7 +173,7 @@ impl Forms<'_> {
         for leaf in values.iter().flat_map(|(value, _)| value.leaves()) {
             match leaf {
                 Leaf::Column { source, .. } if *source != at => {
-                    add(need.path(at, *source), if in_text { Loading::Joined } else { self.to_one(at, *source) });
+                    add(need.path(at, *source), if in_text { Loading::Joined } else { self.one(at, *source) });
                 }
                 Leaf::Aggregate(of) => {
                     let by = if in_text { Loading::Computed } else { self.aggregate(*of) };

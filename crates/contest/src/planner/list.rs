@@ -189,7 +189,7 @@ pub(super) fn columns(
     let mut columns = Vec::new();
     for listed in list {
         let far = listed.value.leaves().into_iter().find_map(|leaf| match leaf {
-            Leaf::Column { source, .. } if *source != level => Some(forms.to_one(level, *source)),
+            Leaf::Column { source, .. } if *source != level => Some(forms.one(level, *source)),
             _ => None,
         });
         let to_one = if far == Some(Loading::Computed) { ToOne::Nested } else { ToOne::Join };

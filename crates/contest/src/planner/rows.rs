@@ -84,7 +84,7 @@ impl<'a> Rows<'a> {
             Some(group) => group.keys.get(at).map_or("part", |key| key.name.as_str()),
         };
         let wanted = wanted.into_iter().enumerate().map(|(at, value)| (value, called(at))).collect();
-        rows.level(0, wanted, selecting);
+        rows.level(0, Level { source: 0, wanted, selecting, beside_rows: false });
         rows.add_habits();
         rows.keep_columns();
         rows.keep_something();
@@ -97,23 +97,22 @@ impl<'a> Rows<'a> {
     }
 
     /// Says how everything comes that is asked of the rows at a node, and adds the nodes that are needed for it.
-    fn level(&mut self, node: usize, wanted: Vec<(&'a Expr<Leaf>, &'a str)>, selecting: Vec<&'a Expr<Leaf>>) {
+    fn level(&mut self, node: usize, asked: Level<'a>) {
         let (need, forms) = (self.ground.need, self.forms());
-        let source = self.tree[node].source;
+        let source = asked.source;
         let mut lists = Vec::new();
-        for (value, _) in &wanted {
+        for (value, _) in &asked.wanted {
             if let Some(Leaf::List(list)) = value.as_leaf()
                 && !lists.contains(list)
             {
                 lists.push(*list);
             }
         }
-        let all = || wanted.iter().map(|(value, _)| *value).chain(selecting.iter().copied());
         let rows_of_lists = lists.iter().any(|list| matches!(forms.list(*list), Loading::Lazy | Loading::Batched | Loading::Joined));
-        let leaves = || all().flat_map(Expr::leaves);
-        let rows_of_aggregates = leaves().any(|leaf| matches!(leaf, Leaf::Aggregate(at) if !forms.is_computed(*at)));
-        let level =
-            Level { source, wanted: wanted.clone(), selecting: selecting.clone(), beside_rows: rows_of_lists || rows_of_aggregates };
+        let rows_of_aggregates =
+            asked.values().flat_map(Expr::leaves).any(|leaf| matches!(leaf, Leaf::Aggregate(at) if !forms.is_computed(*at)));
+        let level = Level { beside_rows: rows_of_lists || rows_of_aggregates, ..asked };
+        let leaves = || level.values().flat_map(Expr::leaves);
         let far = |leaf: &&Leaf| matches!(leaf, Leaf::Aggregate(_)) || matches!(leaf, Leaf::Column { source: of, .. } if *of != source);
         let has_values = leaves().filter(far).any(|leaf| level.is_value(forms, leaf));
         let has_rows = rows_of_lists || leaves().filter(far).any(|leaf| !level.is_value(forms, leaf));
@@ -122,8 +121,10 @@ impl<'a> Rows<'a> {
         if has_values || (node == 0 && (is_made || !has_rows)) {
             self.tree[node].listed = Some(list::listed(forms, &level));
         }
-        selecting.iter().for_each(|value| self.want(node, value, true));
-        wanted
+        // Only the root's rows are selected by it; those of lists are sorted and cut when they are given.
+        level.selecting.iter().for_each(|value| self.want(node, value, node == 0));
+        level
+            .wanted
             .iter()
             .filter(|(value, _)| !matches!(value.as_leaf(), Some(Leaf::List(_))))
             .for_each(|(value, _)| self.want(node, value, false));
@@ -150,7 +151,8 @@ impl<'a> Rows<'a> {
             }
             let in_app = lists.iter().filter(|_| self.tree[over].own.is_none());
             let selecting = in_app.flat_map(|list| &need.lists[*list].order).map(|by| &by.value).collect();
-            self.level(over, wanted, selecting);
+            let source = self.tree[over].source;
+            self.level(over, Level { source, wanted, selecting, beside_rows: false });
         }
     }
 
@@ -252,7 +254,7 @@ impl<'a> Rows<'a> {
             }
             match leaf {
                 Leaf::Column { source, .. } if *source != self.tree[node].source => {
-                    let reach = reach_of(forms.to_one(self.tree[node].source, *source));
+                    let reach = reach_of(forms.one(self.tree[node].source, *source));
                     self.reach_source(node, *source, reach, for_selection);
                 }
                 Leaf::Aggregate(at) => {

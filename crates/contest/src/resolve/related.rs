@@ -93,7 +93,7 @@ impl Resolver<'_> {
         let word = if written.last { "last" } else { "first" };
         if place.of_group {
             return Err(Mistake::new(written.span, format!("`{word}(…)` is a value of each row, and rows are grouped here"))
-                .hint(format!("aggregate it once more, like `max({})`", written)));
+                .hint(format!("aggregate it once more, like `max({written})`")));
         }
         let path = joined(&written.source.path);
         if written.source.order.is_empty() {

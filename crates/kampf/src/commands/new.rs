@@ -146,6 +146,10 @@ fn project_file(schema: &Schema, file: &str, types: &[(String, String)], rows: &
     if let Some((id, time)) = largest.iter().find_map(|&id| Some((id, time_of(schema.table(id))?))) {
         per_month(&mut text, schema, id, time, &name(&schema.table(id).name, "per-month"));
     }
+    let parent_of = |&child: &TableId| Some((time_of(schema.table(child))?, child, parent_of(schema, &relations, child)?));
+    if let Some((time, child, (parent, relation))) = largest.iter().find_map(parent_of) {
+        newest(&mut text, schema, (parent, &relation), (child, time), &name(&schema.table(parent).name, "newest"));
+    }
     if let Some((id, key)) = largest.iter().find_map(|&id| Some((id, key_of(schema.table(id))?))) {
         one(&mut text, schema, &relations, id, key, &name(&schema.table(id).name, "one"));
     }
@@ -253,6 +257,42 @@ fn per_month(text: &mut TomlText, schema: &Schema, id: TableId, time: &Column, n
     text.list("group", &[format!("start_of(month, {}) as month", part(&time.name))]);
     text.list("give", &give);
     text.list("order", &["month".to_owned()]);
+}
+
+/// A table that the rows of another belong to, and what they are called there.
+fn parent_of(schema: &Schema, relations: &Relations, child: TableId) -> Option<(TableId, String)> {
+    let parents = schema.table(child).references.iter().map(|reference| reference.parent).filter(|&parent| parent != child);
+    let known = parents.filter(|&parent| !schema.table(parent).primary_key.is_empty());
+    known.into_iter().find_map(|parent| {
+        let to_child = |relation: &&kampf_schema::NamedRelation| matches!(relation.hops.as_slice(), [hop] if hop.kind == HopKind::Many && hop.to == child);
+        Some((parent, relations.from(parent).find(to_child)?.name.clone()))
+    })
+}
+
+/// Rows of a table with the three newest that belong to each.
+fn newest(text: &mut TomlText, schema: &Schema, (parent, relation): (TableId, &str), (child, time): (TableId, &Column), name: &str) {
+    let (table, below) = (schema.table(parent), schema.table(child));
+    let own = |table: &Table| {
+        let refers = |column: usize| table.references.iter().any(|reference| reference.columns.contains(&column));
+        let is_shown = |&column: &usize| !refers(column) && table.columns[column].kind != LogicalType::Blob;
+        (0..table.columns.len()).filter(is_shown).map(|column| part(&table.columns[column].name)).collect::<Vec<_>>()
+    };
+    let mut give: Vec<String> = own(table).into_iter().take(2).collect();
+    let mut inside: Vec<String> = own(below).into_iter().take(3).collect();
+    let time = part(&time.name);
+    if !inside.contains(&time) {
+        inside.push(time.clone());
+    }
+    give.push(format!("{} order {time} desc limit 3 {{ {} }} as newest", part(relation), inside.join(", ")));
+    let order: Vec<String> = table.primary_key.iter().map(|&column| part(&table.columns[column].name)).collect();
+    text.blank();
+    text.table(&["contest", name]);
+    let about = format!("100 rows of {}, with the three newest rows of {} of each", shown(&table.name), shown(&below.name));
+    text.value("about", Scalar::Text(&about));
+    text.value("from", Scalar::Text(&table.name));
+    text.list("give", &give);
+    text.list("order", &order);
+    text.value("limit", Scalar::Number(100));
 }
 
 /// One row of a table by its key.

@@ -6,7 +6,7 @@ mod writer;
 use std::collections::BTreeMap;
 
 use kampf_contest::{
-    Agreement, Collect, Execution, Expect, Field, Loading, Need, NeedText, Restriction, Touch, compare, derive, evaluate, overflows,
+    Agreement, Collect, Execution, Expect, Field, Loading, Need, NeedText, Reach, Restriction, Touch, compare, derive, evaluate, overflows,
     resolve,
 };
 use kampf_engine::{Connection, Engine, GeneratedRows};
@@ -24,6 +24,8 @@ pub(crate) struct Tally {
     /// Those with numbers too large for their type.
     pub(crate) overflowed: usize,
     pub(crate) contenders: usize,
+    /// Those that were passed over because their joins multiply rows too much.
+    pub(crate) multiplied: usize,
     /// Answers of which it could not be told whether they are right.
     pub(crate) open: usize,
     /// How often each form of the language was in a need that was answered.
@@ -98,6 +100,9 @@ pub(crate) fn check_needs(
 /// Most contenders of one need that are tried.
 const MOST: usize = 20;
 
+/// Rows that a join may bring, by estimate.
+const MOST_ROWS: f64 = 50_000.0;
+
 #[expect(clippy::too_many_arguments, reason = "what a failure is to be told with comes along")]
 fn check_need(
     engine: &'static dyn Engine,
@@ -138,9 +143,15 @@ fn check_need(
     let first = if others.is_empty() { 0 } else { dice.roll(others.len()) };
     chosen.extend((0..others.len()).map(|at| *others[(first + at * 7) % others.len()]));
     chosen.truncate(MOST);
+    let rows_of = |table: &str| schema.find(table).map_or(1, |table| blueprint.rows(table));
     for choices in &chosen {
         let _told = ToldOnPanic(&|| format!("{choices}\n{shown}"));
         let plan = derive(schema, need, engine.dialect(), choices);
+        // Joined lists multiply each other without bound.
+        if (0..plan.nodes.len()).any(|with| plan.multiplied(with, &rows_of, None).rows > MOST_ROWS) {
+            tally.multiplied += 1;
+            continue;
+        }
         let mut session = connection.session();
         let mut execution = Execution::new(plan.clone(), engine.dialect());
         for (set, reference) in sets.iter().zip(&references) {
@@ -159,7 +170,12 @@ fn check_need(
         session.count();
         session.observe();
         execution.call(session.as_mut(), &sets[0], &mut Touch::default()).unwrap();
-        assert_eq!(session.counted().statements, session.observed().len() as u64, "{choices}\n{shown}");
+        let counted = session.counted().statements;
+        assert_eq!(counted, session.observed().len() as u64, "{choices}\n{shown}");
+        // Who does not ask for each parent by itself sends each statement once: there are fewer keys than one list takes.
+        let is_lazy = plan.nodes.iter().any(|node| node.link.as_ref().is_some_and(|link| link.reach == Reach::Lazy));
+        let own = plan.nodes.iter().filter(|node| node.statement.is_some()).count() as u64;
+        assert!(is_lazy || counted <= 1 + own, "{choices} sends {counted} statements\n{shown}");
         tally.contenders += 1;
     }
 }
