@@ -1,22 +1,23 @@
 //! Rows of several tables and the relations between them, loaded the contender's way.
 
+mod answer;
+mod batch;
+mod statement;
+
 use std::collections::HashMap;
 
 use kampf_schema::expr::{Expr, Scope};
 use kampf_schema::{HopKind, Span, Value, ValueRef};
 
-use super::aggregate::Accumulator;
-use super::execution::Consumer;
-use super::group::{GroupRow, Groups};
-use super::nested;
-use super::repeats::{Repeats, is_member};
 use super::store::{Slot, Store};
 use crate::dialect::Dialect;
 use crate::engine::{EngineError, Flow, Session, StatementId};
 use crate::key::Key;
-use crate::need::{Aggregate, OrderBy};
-use crate::plan::{AppFold, AppLeaf, Link, Plan, PlanNode, Reach, RelationStatement};
+use crate::need::OrderBy;
+use crate::plan::{AppLeaf, Link, Plan, Reach, RelationStatement};
 use crate::sql::Bind;
+pub(super) use statement::keep_row;
+use statement::run_statement;
 
 /// Statements of the nodes, prepared when first sent.
 pub(super) type Prepared = Vec<NodeStatements>;
@@ -51,46 +52,6 @@ pub(super) struct Graph<'p, S> {
     /// Rows of the aggregate being computed.
     leaves: Vec<u32>,
     above: Vec<u32>,
-}
-
-/// Parents that wait for the rows of their keys.
-#[derive(Default)]
-struct Waiting {
-    /// Of each key the first parent's place.
-    first: HashMap<Key, usize>,
-    /// Each parent, and the place of the next one with its key.
-    parents: Vec<(u32, Option<usize>)>,
-    /// The key that was asked for last and its first parent: rows of one key mostly come together.
-    last: Option<(Key, Option<usize>)>,
-}
-
-impl Waiting {
-    /// Adds a parent; whether its key is a new one.
-    fn add(&mut self, key: Key, parent: u32) -> bool {
-        let place = self.parents.len();
-        let next = self.first.insert(key, place);
-        self.parents.push((parent, next));
-        next.is_none()
-    }
-
-    /// The parents of a key.
-    fn of(&mut self, key: &Key) -> impl Iterator<Item = u32> + use<'_> {
-        let known = self.last.as_ref().filter(|(last, _)| last == key).map(|(_, first)| *first);
-        let mut next = known.unwrap_or_else(|| {
-            let first = self.first.get(key).copied();
-            self.last = Some((key.clone(), first));
-            first
-        });
-        std::iter::from_fn(move || {
-            let (parent, after) = self.parents[next?];
-            next = after;
-            Some(parent)
-        })
-    }
-
-    fn all(&self) -> impl Iterator<Item = u32> + use<'_> {
-        self.parents.iter().map(|(parent, _)| *parent)
-    }
 }
 
 /// The row at hand, as the scope of what is asked of it.
@@ -168,120 +129,6 @@ impl<'p, S: Store> Graph<'p, S> {
     fn has_keys_behind(&self, node: usize) -> bool {
         let width = self.plan.layouts[self.plan.nodes[node].layout].columns.len();
         self.plan.nodes[node].link.as_ref().is_some_and(|link| link.to.iter().any(|&place| place >= width))
-    }
-
-    /// Loads batched nodes for some roots: those the selection needs, or the others.
-    pub(super) fn load_batches(&mut self, call: &mut Call<'_>, roots: &[u32], for_selection: bool) -> Result<(), EngineError> {
-        let is_due = |node: &PlanNode| {
-            let is_batched = node.link.as_ref().is_some_and(|link| link.reach == Reach::Batched);
-            is_batched && node.for_selection == for_selection
-        };
-        if !self.plan.nodes.iter().any(is_due) {
-            return Ok(());
-        }
-        let mut rows: Vec<Vec<u32>> = vec![Vec::new(); self.plan.nodes.len()];
-        rows[0] = roots.to_vec();
-        for node in 1..self.plan.nodes.len() {
-            let parents = std::mem::take(&mut rows[self.link(node).parent]);
-            if self.plan.nodes[node].for_selection == for_selection && self.link(node).reach == Reach::Batched {
-                self.load_batch(call, node, &parents)?;
-            }
-            if self.plan.nodes.iter().any(|below| below.link.as_ref().is_some_and(|link| link.parent == node)) {
-                rows[node] = self.reached(node, &parents);
-            }
-            rows[self.link(node).parent] = parents;
-        }
-        Ok(())
-    }
-
-    /// Loads what rows of a node are used to having, where each row asks for it by itself.
-    pub(super) fn load_always(&mut self, call: &mut Call<'_>, node: usize, rows: &[u32]) -> Result<(), EngineError> {
-        let plan = self.plan;
-        for (at, habit) in plan.nodes.iter().enumerate().filter(|(_, habit)| habit.always) {
-            let Some(link) = habit.link.as_ref().filter(|link| link.parent == node && link.reach == Reach::Lazy) else { continue };
-            for &row in rows {
-                if *self.store(link.parent).slot(row, link.slot) == Slot::Unknown {
-                    self.touch(call, at, row)?;
-                }
-            }
-        }
-        Ok(())
-    }
-
-    /// The rows of a node that some parents know of, each once.
-    fn reached(&self, node: usize, parents: &[u32]) -> Vec<u32> {
-        let link = self.link(node);
-        let mut reached = Vec::new();
-        for &parent in parents {
-            match self.store(link.parent).slot(parent, link.slot) {
-                Slot::One(Some(row)) => reached.push(*row),
-                Slot::Many(rows) => reached.extend(rows),
-                _ => {}
-            }
-        }
-        reached.sort_unstable();
-        reached.dedup();
-        reached
-    }
-
-    fn load_batch(&mut self, call: &mut Call<'_>, node: usize, parents: &[u32]) -> Result<(), EngineError> {
-        let link = self.link(node);
-        let statement = self.plan.nodes[node].statement.as_ref().expect("a batched node has a statement");
-        let mut waiting = Waiting::default();
-        // One key after the other.
-        let mut keys: Vec<Value> = Vec::new();
-        let width = link.from.len().max(1);
-        for &parent in parents {
-            let store = self.store(link.parent);
-            if *store.slot(parent, link.slot) != Slot::Unknown {
-                continue;
-            }
-            let values = link.from.iter().map(|&column| store.value(parent, column));
-            let Some(key) = Key::of(values.clone()) else {
-                *self.store_mut(link.parent).slot_mut(parent, link.slot) = nothing(link);
-                continue;
-            };
-            if let Some(row) = self.known(node, &key) {
-                *self.store_mut(link.parent).slot_mut(parent, link.slot) = Slot::One(Some(row));
-                continue;
-            }
-            if waiting.add(key, parent) {
-                keys.extend(values.map(ValueRef::to_value));
-            }
-        }
-        let brings_others = self.brings_others(node);
-        let mut repeats = brings_others.then(|| Repeats::new(self.plan, node));
-        let (own, above) = (self.plan.nodes[node].layout, self.plan.nodes[link.parent].layout);
-        let stores = &mut self.stores;
-        for list in keys.chunks(statement.most_keys().saturating_mul(width)) {
-            let ready = prepare(call, node, statement, list.len() / width)?;
-            let binds = bound(&ready.binds, call.parameters, list);
-            if brings_others {
-                let mut found: Vec<(u32, Key)> = Vec::new();
-                run_statement(self.plan, stores, node, call.session, ready.id, &binds, repeats.as_mut(), &mut |at, row| {
-                    found.extend(Key::of(link.to.iter().map(|&column| row[column])).map(|key| (at, key)));
-                    Flow::More
-                })?;
-                for (at, key) in found {
-                    waiting.of(&key).for_each(|parent| attach(stores[above].slot_mut(parent, link.slot), link, at));
-                }
-            } else {
-                call.session.run(ready.id, &binds, &mut |row: &[ValueRef<'_>]| {
-                    let at = stores[own].push(row);
-                    if let Some(key) = Key::of(link.to.iter().map(|&column| row[column])) {
-                        waiting.of(&key).for_each(|parent| attach(stores[above].slot_mut(parent, link.slot), link, at));
-                    }
-                    Flow::More
-                })?;
-            }
-        }
-        for parent in waiting.all() {
-            let slot = stores[above].slot_mut(parent, link.slot);
-            if *slot == Slot::Unknown {
-                *slot = nothing(link);
-            }
-        }
-        Ok(())
     }
 
     /// The row that an identity map knows by a node's linking key.
@@ -446,212 +293,6 @@ impl<'p, S: Store> Graph<'p, S> {
             AppLeaf::Key(_) | AppLeaf::Total(_) | AppLeaf::List(_) => Ok(use_it(ValueRef::Null)),
         }
     }
-
-    /// An aggregate over the rows that hang on a row.
-    fn aggregate(&mut self, call: &mut Call<'_>, at: usize, row: u32, place: usize) -> Result<Value, EngineError> {
-        let aggregate = &self.plan.aggregates[place];
-        self.gather(call, at, row, aggregate.over)?;
-        if aggregate.fold.function == Aggregate::First {
-            return self.first(call, &aggregate.fold, aggregate.over);
-        }
-        let mut accumulator = Accumulator::of(&aggregate.fold);
-        let own = |of: &Expr<AppLeaf>| match of.as_leaf() {
-            Some(AppLeaf::Column { node, column }) if *node == aggregate.over => Some(*column),
-            _ => None,
-        };
-        match &aggregate.fold.of {
-            None => self.leaves.iter().for_each(|_| accumulator.row()),
-            Some(of) => match own(of) {
-                Some(column) => {
-                    let store = self.store(aggregate.over);
-                    self.leaves.iter().for_each(|&row| accumulator.value(store.value(row, column)));
-                }
-                None => {
-                    // What is asked of these rows may gather others.
-                    let leaves = std::mem::take(&mut self.leaves);
-                    for &row in &leaves {
-                        let value = of.value(&mut Here { graph: self, call, node: aggregate.over, row })?;
-                        accumulator.value(value.as_ref());
-                    }
-                    self.leaves = leaves;
-                }
-            },
-        }
-        Ok(accumulator.finish())
-    }
-
-    /// The value of the first of the gathered rows in an order.
-    fn first(&mut self, call: &mut Call<'_>, fold: &AppFold, over: usize) -> Result<Value, EngineError> {
-        let rows = std::mem::take(&mut self.leaves);
-        let mut first: Option<(Vec<Value>, u32)> = None;
-        for &row in &rows {
-            let keys = self.keys(call, over, row, &fold.order)?;
-            if first.as_ref().is_none_or(|(known, _)| in_order(&keys, known, &fold.order).is_lt()) {
-                first = Some((keys, row));
-            }
-        }
-        self.leaves = rows;
-        match (first, &fold.of) {
-            (Some((_, row)), Some(of)) => self.with_value(call, over, row, of, |value| value.to_value()),
-            _ => Ok(Value::Null),
-        }
-    }
-
-    fn keys(&mut self, call: &mut Call<'_>, node: usize, row: u32, order: &[OrderBy<AppLeaf>]) -> Result<Vec<Value>, EngineError> {
-        let mut keys = Vec::with_capacity(order.len());
-        for by in order {
-            keys.push(self.with_value(call, node, row, &by.value, |value| value.to_value())?);
-        }
-        Ok(keys)
-    }
-
-    /// Hands what is given of a row on, its lists row by row.
-    pub(super) fn give<C: Consumer>(
-        &mut self,
-        call: &mut Call<'_>,
-        node: usize,
-        row: u32,
-        give: &[Expr<AppLeaf>],
-        consumer: &mut C,
-    ) -> Result<(), EngineError> {
-        for value in give {
-            match value.as_leaf() {
-                Some(AppLeaf::List(list)) => self.list(call, node, row, *list, consumer)?,
-                _ => self.with_value(call, node, row, value, |value| consumer.value(value))?,
-            }
-        }
-        Ok(())
-    }
-
-    fn list<C: Consumer>(&mut self, call: &mut Call<'_>, at: usize, row: u32, list: usize, consumer: &mut C) -> Result<(), EngineError> {
-        let list = &self.plan.lists[list];
-        self.gather(call, at, row, list.over)?;
-        let mut rows = std::mem::take(&mut self.leaves);
-        if !list.order.is_empty() {
-            self.sort_at(call, list.over, &mut rows, &list.order)?;
-        }
-        let most = list.limit.map_or(usize::MAX, |limit| usize::try_from(limit).unwrap_or(usize::MAX));
-        consumer.list();
-        for &row in rows.iter().take(most) {
-            consumer.item();
-            self.give(call, list.over, row, &list.give, consumer)?;
-        }
-        consumer.end();
-        self.leaves = rows;
-        Ok(())
-    }
-
-    /// Filters, sorts and cuts in the application.
-    pub(super) fn select(&mut self, call: &mut Call<'_>, roots: &mut Vec<u32>) -> Result<(), EngineError> {
-        let plan = self.plan;
-        if let Some(filter) = &plan.filter {
-            let mut kept = Vec::with_capacity(roots.len());
-            for &root in roots.iter() {
-                if self.holds(call, 0, root, filter)? {
-                    kept.push(root);
-                }
-            }
-            *roots = kept;
-        }
-        if plan.group.is_some() {
-            return Ok(());
-        }
-        if !plan.order.is_empty() {
-            self.sort_at(call, 0, roots, &plan.order)?;
-        }
-        if let Some(limit) = plan.limit {
-            roots.truncate(usize::try_from(limit).unwrap_or(usize::MAX));
-        }
-        Ok(())
-    }
-
-    fn holds(&mut self, call: &mut Call<'_>, node: usize, row: u32, filter: &Expr<AppLeaf>) -> Result<bool, EngineError> {
-        Ok(filter.truth(&mut Here { graph: self, call, node, row })? == Some(true))
-    }
-
-    fn sort_at(&mut self, call: &mut Call<'_>, node: usize, rows: &mut Vec<u32>, order: &[OrderBy<AppLeaf>]) -> Result<(), EngineError> {
-        let mut keyed: Vec<(Vec<Value>, u32)> = Vec::with_capacity(rows.len());
-        for &row in rows.iter() {
-            keyed.push((self.keys(call, node, row, order)?, row));
-        }
-        keyed.sort_by(|(left, _), (right, _)| in_order(left, right, order));
-        rows.clear();
-        rows.extend(keyed.into_iter().map(|(_, row)| row));
-        Ok(())
-    }
-
-    /// Groups rows.
-    pub(super) fn group(&mut self, call: &mut Call<'_>, roots: &[u32]) -> Result<Vec<GroupRow>, EngineError> {
-        let Some(group) = &self.plan.group else { return Ok(Vec::new()) };
-        let mut groups = Groups::new(group);
-        for &root in roots {
-            let mut keys = Vec::with_capacity(group.keys.len());
-            for key in &group.keys {
-                keys.push(self.with_value(call, 0, root, key, |value| value.to_value())?);
-            }
-            let place = groups.place(keys);
-            for (at, total) in group.totals.iter().enumerate() {
-                match &total.of {
-                    None => groups.totals_mut(place)[at].row(),
-                    Some(of) => self.with_value(call, 0, root, of, |value| groups.totals_mut(place)[at].value(value))?,
-                }
-            }
-        }
-        Ok(groups.finish())
-    }
-}
-
-/// Runs the statement of a node whose rows hold more than its own columns: joined rows, JSON texts, keys. Each of the node's rows is
-/// handed on once.
-#[expect(clippy::too_many_arguments, reason = "parts of a graph and of a call that are borrowed one by one")]
-fn run_statement<S: Store>(
-    plan: &Plan,
-    stores: &mut [S],
-    node: usize,
-    session: &mut dyn Session,
-    statement: StatementId,
-    binds: &[ValueRef<'_>],
-    repeats: Option<&mut Repeats>,
-    each: &mut dyn FnMut(u32, &[ValueRef<'_>]) -> Flow,
-) -> Result<(), EngineError> {
-    let joined = (0..plan.nodes.len()).any(|at| at != node && is_member(plan, node, at));
-    let mut own = None;
-    let mut repeats = repeats.filter(|_| joined);
-    if joined && repeats.is_none() {
-        repeats = Some(own.insert(Repeats::new(plan, node)));
-    }
-    let mut failed = None;
-    session.run(statement, binds, &mut |row: &[ValueRef<'_>]| {
-        let kept = match &mut repeats {
-            Some(repeats) => repeats.row(plan, stores, row),
-            None => keep_row(plan, stores, node, row).map(|row| (row, true)),
-        };
-        match kept {
-            Ok((at, true)) => each(at, row),
-            Ok((_, false)) => Flow::More,
-            Err(error) => {
-                failed = Some(error);
-                Flow::Stop
-            }
-        }
-    })?;
-    failed.map_or(Ok(()), Err)
-}
-
-/// Keeps the row of a node, which begins with its first column, and the rows of the lists in its JSON texts.
-pub(super) fn keep_row<S: Store>(plan: &Plan, stores: &mut [S], node: usize, part: &[ValueRef<'_>]) -> Result<u32, EngineError> {
-    let PlanNode { layout, takes, .. } = &plan.nodes[node];
-    let row = if takes.is_empty() {
-        stores[*layout].push(&part[..plan.layouts[*layout].columns.len()])
-    } else {
-        stores[*layout].push(&takes.iter().map(|&place| part[place]).collect::<Vec<_>>())
-    };
-    for (child, nested) in plan.nodes.iter().enumerate() {
-        let Some(link) = nested.link.as_ref().filter(|link| link.reach == Reach::Nested && link.parent == node) else { continue };
-        let rows = nested::keep(plan, stores, child, part[nested.offset])?;
-        *stores[*layout].slot_mut(row, link.slot) = Slot::Many(rows);
-    }
-    Ok(row)
 }
 
 /// The order of two rows by their keys.

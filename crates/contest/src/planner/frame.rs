@@ -1,14 +1,17 @@
 //! The rows at hand in a select: what their tables are called, and how values of a need are said there.
 
-use kampf_schema::expr::{Comparison, Expr, Function, Node};
+mod groups;
+mod json;
+mod picks;
+
+use kampf_schema::expr::{Comparison, Expr, Node};
 use kampf_schema::{ColumnId, Hop, HopKind, LogicalType, Schema, TableId};
 
-use super::forms::{Forms, aggregates_of};
 use super::split::unsaid;
-use crate::choice::Loading;
 use crate::dialect::Dialect;
 use crate::need::{Aggregate, Fold, Leaf, Need, OrderBy};
-use crate::statement::{Condition, Join, JsonItem, Select, Selected, SortKey, Table, Term};
+use crate::statement::{Condition, Join, Select, Selected, SortKey, Table, Term};
+pub(super) use json::{JsonList, JsonPart};
 
 /// What all statements of a plan are made from.
 #[derive(Clone, Copy)]
@@ -49,19 +52,6 @@ pub(super) struct Frame<'a> {
     pub(super) optional: bool,
     /// What columns of the first table are called, where that is a select which calls them something else.
     renamed: Vec<(ColumnId, String)>,
-}
-
-/// A list as a JSON text of the row at hand: what each row holds, in order.
-pub(super) struct JsonList {
-    /// Its place among the need's.
-    pub(super) list: usize,
-    pub(super) items: Vec<JsonPart>,
-}
-
-/// One item of a row in a JSON text.
-pub(super) enum JsonPart {
-    Value(Expr<Leaf>),
-    List(JsonList),
 }
 
 impl<'a> Frame<'a> {
@@ -252,50 +242,6 @@ impl<'a> Frame<'a> {
         order.iter().map(one).collect()
     }
 
-    /// A list as a JSON array of arrays, by a sub-select.
-    pub(super) fn json(&mut self, json: &JsonList) -> Select {
-        let list = &self.ground.need.lists[json.list];
-        let mut inner = self.chain(list.at, list.over, true);
-        let values = json.items.iter().filter_map(|item| if let JsonPart::Value(value) = item { Some(value) } else { None });
-        let values: Vec<&Expr<Leaf>> = values.collect();
-        inner.pick_laterally(&aggregates_of(self.ground.need, list.over, values));
-        let mut items = Vec::new();
-        for item in &json.items {
-            items.push(match item {
-                JsonPart::Value(value) => JsonItem { value: inner.say(value, ToOne::Join), is_json: false },
-                JsonPart::List(json) => {
-                    let select = Box::new(inner.json(json));
-                    JsonItem { value: Node::Leaf(Term::Select(select, LogicalType::TEXT)).into(), is_json: true }
-                }
-            });
-        }
-        let mut order = inner.sort_keys(list.over, &list.order);
-        let mut select = match list.limit {
-            None => inner.select,
-            Some(limit) => {
-                // Rows are cut in a select of their own, and then put together.
-                let alias = inner.alias_of(list.over).unwrap_or_default().to_owned();
-                let mut cut = inner.select;
-                (cut.order, cut.limit) = (order.clone(), Some(limit));
-                let kind = |value: &Expr<Term>| value.kind(&|term: &Term| Some(term.kind())).unwrap_or(LogicalType::TEXT);
-                let mut output = |value: &mut Expr<Term>, name: String| {
-                    let known = cut.columns.iter().flatten().find(|column| column.value == *value);
-                    let name = known.and_then(|column| column.name.clone()).unwrap_or(name);
-                    let outside = Node::Leaf(Term::Column { table: Some(alias.clone()), name: name.clone(), kind: kind(value) }).into();
-                    let value = std::mem::replace(value, outside);
-                    if !cut.columns.iter().flatten().any(|column| column.name.as_ref() == Some(&name)) {
-                        cut.columns.push(vec![Selected { value, name: Some(name) }]);
-                    }
-                };
-                (1..).zip(&mut items).for_each(|(number, item)| output(&mut item.value, format!("item_{number}")));
-                (1..).zip(&mut order).for_each(|(number, key)| output(&mut key.value, format!("sort_{number}")));
-                Select::from(Table::Derived { select: Box::new(cut), alias, lateral: false })
-            }
-        };
-        select.columns = vec![vec![Selected { value: Node::Leaf(Term::JsonRows { items, order }).into(), name: None }]];
-        select
-    }
-
     /// The rows of all sources between two; where it is `correlated`, for the row at hand at the first, and its names end with it: the
     /// next may use the same.
     pub(super) fn chain(&self, from: usize, to: usize, correlated: bool) -> Frame<'a> {
@@ -332,294 +278,6 @@ impl<'a> Frame<'a> {
         }
         inner.select.filter = conditions.into_iter().map(always).collect();
         inner
-    }
-
-    /// Makes what the database computes of a level's related rows at hand: aggregates by joining and grouping, picks by their
-    /// extremes, ranks or lateral selects. `alone` says that nothing else but the level's own rows is selected; `dependent` is what the
-    /// statement is grouped by besides the level's key then.
-    pub(super) fn compute(&mut self, forms: Forms<'_>, level: usize, values: &[&Expr<Leaf>], dependent: &[(usize, ColumnId)], alone: bool) {
-        let need = self.ground.need;
-        let all = aggregates_of(need, level, values.iter().copied());
-        let is_pick = |at: &usize| need.aggregates[*at].fold.function == Aggregate::First;
-        let got = |form: Loading, picks: bool| {
-            let those = all.iter().copied().filter(|at| is_pick(at) == picks && forms.aggregate(*at) == form);
-            those.collect::<Vec<usize>>()
-        };
-        let (extremes, ranked) = (got(Loading::Grouped, true), got(Loading::Ranked, true));
-        let alone = alone && extremes.is_empty() && ranked.is_empty();
-        self.group(level, &got(Loading::Grouped, false), dependent, alone);
-        for picks in self.by_rows(&extremes) {
-            self.pick_by_extremes(&picks);
-        }
-        for picks in self.by_rows(&ranked) {
-            self.pick_by_rank(&picks);
-        }
-        self.pick_laterally(&got(Loading::Computed, true));
-    }
-
-    /// Picks that go over the same rows in the same order, together.
-    fn by_rows(&self, picks: &[usize]) -> Vec<Vec<usize>> {
-        let need = self.ground.need;
-        let mut all: Vec<Vec<usize>> = Vec::new();
-        for &pick in picks {
-            let same = |other: &Vec<usize>| {
-                let (one, other) = (&need.aggregates[pick], &need.aggregates[other[0]]);
-                one.over == other.over && one.fold.order == other.fold.order
-            };
-            match all.iter_mut().find(|known| same(known)) {
-                Some(known) => known.push(pick),
-                None => all.push(vec![pick]),
-            }
-        }
-        all
-    }
-
-    /// The values of picks as columns that are called something.
-    fn picked(&mut self, picks: &[usize], alias: &str, outer: &mut Vec<(usize, Expr<Term>)>) -> Vec<Selected> {
-        let mut columns = Vec::new();
-        for (number, &pick) in (1..).zip(picks) {
-            let fold = &self.ground.need.aggregates[pick].fold;
-            let Some(of) = &fold.of else { continue };
-            let name = format!("first_{number}");
-            columns.push(Selected { value: self.say(of, ToOne::Join), name: Some(name.clone()) });
-            outer.push((pick, Node::Leaf(Term::Column { table: Some(alias.to_owned()), name, kind: fold.kind }).into()));
-        }
-        columns
-    }
-
-    /// Several picks over the same rows by one select that sees the row at hand, where the engine has such; a single one is as well a
-    /// sub-select.
-    fn pick_laterally(&mut self, picks: &[usize]) {
-        let need = self.ground.need;
-        for picks in self.by_rows(picks) {
-            let aggregate = &need.aggregates[picks[0]];
-            if picks.len() < 2 || !self.ground.dialect.has_lateral {
-                continue;
-            }
-            self.reach(aggregate.at);
-            let alias = self.name(&self.ground.schema.table(need.sources[aggregate.over].table).name.clone());
-            let mut inner = self.chain(aggregate.at, aggregate.over, true);
-            let mut values = Vec::new();
-            inner.select.columns = vec![inner.picked(&picks, &alias, &mut values)];
-            inner.select.order = inner.sort_keys(aggregate.over, &aggregate.fold.order);
-            inner.select.limit = Some(1);
-            let table = Table::Derived { select: Box::new(inner.select), alias, lateral: true };
-            self.select.joins.push(Join { outer: true, table, on: Vec::new(), optional: false });
-            self.values.extend(values);
-        }
-    }
-
-    /// Picks by numbering the related rows of each key: the first of them is joined.
-    fn pick_by_rank(&mut self, picks: &[usize]) {
-        let need = self.ground.need;
-        let aggregate = &need.aggregates[picks[0]];
-        let Some((hop, alias)) = self.derived(aggregate.at, aggregate.over) else { return };
-        let mut inner = self.chain(aggregate.at, aggregate.over, false);
-        let keys = inner.keys_of(&hop);
-        let mut values = Vec::new();
-        let picked = inner.picked(picks, &alias, &mut values);
-        let order = inner.sort_keys(aggregate.over, &aggregate.fold.order);
-        let place: Expr<Term> = Node::Leaf(Term::Place { part: keys.clone(), order }).into();
-        let mut columns: Vec<Selected> = keys.into_iter().map(|value| Selected { value, name: None }).collect();
-        columns.extend(picked);
-        columns.push(Selected { value: place, name: Some("place".to_owned()) });
-        inner.select.columns = vec![columns];
-        let place = Node::Leaf(Term::Column { table: Some(alias.clone()), name: "place".to_owned(), kind: LogicalType::Integer });
-        let first = Node::Compare(Comparison::Equal, Box::new(place.into()), Box::new(Node::Leaf(Term::Constant(1)).into())).into();
-        self.join_derived(aggregate.at, &hop, &alias, inner.select, vec![first]);
-        self.values.extend(values);
-    }
-
-    /// Picks by the extremes of the order's terms, one after the other, each among the rows that have those before it.
-    fn pick_by_extremes(&mut self, picks: &[usize]) {
-        let need = self.ground.need;
-        let aggregate = &need.aggregates[picks[0]];
-        let Some((hop, alias)) = self.derived(aggregate.at, aggregate.over) else { return };
-        let order = &aggregate.fold.order;
-        let mut below: Option<Select> = None;
-        let mut values = Vec::new();
-        for level in 0..=order.len() {
-            let mut inner = self.chain(aggregate.at, aggregate.over, false);
-            let keys = inner.keys_of(&hop);
-            let mut columns: Vec<Selected> = keys.iter().map(|key| Selected { value: key.clone(), name: None }).collect();
-            let mut group = keys.clone();
-            if let Some(select) = below.take() {
-                let extremes = inner.name("extremes");
-                let mut on = Vec::new();
-                for (key, column) in keys.iter().zip(&hop.to_columns) {
-                    let met = inner.column(&extremes, hop.to, *column);
-                    on.push(Node::Compare(Comparison::Equal, Box::new(met), Box::new(key.clone())).into());
-                }
-                for (number, by) in order.iter().enumerate().take(level) {
-                    let said = inner.say(&by.value, ToOne::Join);
-                    let kind = said.kind(&|term: &Term| Some(term.kind())).unwrap_or(LogicalType::TEXT);
-                    let name = format!("extreme_{}", number + 1);
-                    let met: Expr<Term> = Node::Leaf(Term::Column { table: Some(extremes.clone()), name: name.clone(), kind }).into();
-                    on.push(Node::Compare(Comparison::Equal, Box::new(met.clone()), Box::new(said)).into());
-                    if level < order.len() {
-                        columns.push(Selected { value: met.clone(), name: Some(name) });
-                        group.push(met);
-                    }
-                }
-                let table = Table::Derived { select: Box::new(select), alias: extremes, lateral: false };
-                inner.select.joins.push(Join { outer: false, table, on, optional: false });
-            }
-            match order.get(level) {
-                Some(by) => {
-                    let of = inner.say(&by.value, ToOne::Join);
-                    let function = if by.descending { Aggregate::Max } else { Aggregate::Min };
-                    let kind = of.kind(&|term: &Term| Some(term.kind())).unwrap_or(LogicalType::TEXT);
-                    let extreme = Node::Leaf(Term::Aggregate { function, distinct: false, of: Some(Box::new(of)), kind }).into();
-                    columns.push(Selected { value: extreme, name: Some(format!("extreme_{}", level + 1)) });
-                    inner.select.group = group;
-                }
-                None => {
-                    columns.extend(inner.picked(picks, &alias, &mut values));
-                    // The same row may be reached in several ways.
-                    inner.select.distinct = need.way(aggregate.at, aggregate.over).len() > 1;
-                }
-            }
-            inner.select.columns = vec![columns];
-            below = Some(inner.select);
-        }
-        if let Some(select) = below {
-            self.join_derived(aggregate.at, &hop, &alias, select, Vec::new());
-            self.values.extend(values);
-        }
-    }
-
-    /// The first step to a source, and a name for a table that stands for its rows.
-    fn derived(&mut self, at: usize, over: usize) -> Option<(Hop, String)> {
-        let need = self.ground.need;
-        let hop = need.sources[*need.way(at, over).first()?].hop.clone()?;
-        let alias = self.name(&self.ground.schema.table(need.sources[over].table).name.clone());
-        Some((hop, alias))
-    }
-
-    /// The columns of the first table that a step leads to.
-    pub(super) fn keys_of(&self, hop: &Hop) -> Vec<Expr<Term>> {
-        let own = self.first_alias();
-        hop.to_columns.iter().map(|&column| self.column(own, hop.to, column)).collect()
-    }
-
-    /// Makes aggregates at hand by joining and grouping. One branch of related rows is joined and grouped as it is, which asks for
-    /// the statement to be grouped by what is given back; several would multiply each other's rows, so each is grouped in a table
-    /// of its own first. `dependent` is what the statement is grouped by besides the root's key.
-    fn group(&mut self, level: usize, aggregates: &[usize], dependent: &[(usize, ColumnId)], alone: bool) {
-        let need = self.ground.need;
-        let mut branches: Vec<usize> = Vec::new();
-        for &at in aggregates {
-            let branch = self.branch(level, need.aggregates[at].over);
-            if !branches.contains(&branch) {
-                branches.push(branch);
-            }
-        }
-        let table = need.sources[level].table;
-        let key = &self.ground.schema.table(table).primary_key;
-        if branches.len() == 1 && !key.is_empty() && alone {
-            let root = self.first_alias().to_owned();
-            let mut group: Vec<Expr<Term>> = key.iter().map(|&column| self.column(&root, table, column)).collect();
-            for &(source, column) in dependent {
-                let alias = self.reach(source);
-                let column = self.column(&alias, need.sources[source].table, column);
-                if !group.contains(&column) {
-                    group.push(column);
-                }
-            }
-            self.select.group = group;
-            for &at in aggregates {
-                let value = self.joined(at, false);
-                self.values.push((at, value));
-            }
-            return;
-        }
-        for branch in branches {
-            let of_branch: Vec<usize> =
-                aggregates.iter().copied().filter(|&at| self.branch(level, need.aggregates[at].over) == branch).collect();
-            self.derive_branch(level, branch, &of_branch);
-        }
-    }
-
-    /// The last source to many on the way to one: aggregates that share it do not multiply each other's rows.
-    fn branch(&self, level: usize, over: usize) -> usize {
-        let need = self.ground.need;
-        let is_many = |source: &usize| need.sources[*source].hop.as_ref().is_some_and(|hop| hop.kind == HopKind::Many);
-        need.way(level, over).into_iter().rev().find(is_many).unwrap_or(over)
-    }
-
-    /// An aggregate over joined rows, of which some may be there only because nothing met. `whole` says that every joined row is one
-    /// of the branch's own.
-    fn joined(&mut self, at: usize, whole: bool) -> Expr<Term> {
-        let need = self.ground.need;
-        let aggregate = &need.aggregates[at];
-        let alias = self.reach(aggregate.over);
-        let Some(hop) = &need.sources[aggregate.over].hop else { return Node::Literal(kampf_schema::Value::Null).into() };
-        let met = self.column(&alias, hop.to, hop.to_columns[0]);
-        let fold = &aggregate.fold;
-        let count = |of| {
-            let count = Fold { function: Aggregate::Count, distinct: false, of: None, order: Vec::new(), kind: LogicalType::Integer };
-            folded(&count, of)
-        };
-        let own = whole && self.known[0].source == aggregate.over;
-        match (&fold.of, fold.function) {
-            (None, Aggregate::Exists) => at_least_one(count(if own { None } else { Some(met) })),
-            (None, _) => count(if own { None } else { Some(met) }),
-            (Some(of), _) => {
-                let said = self.say(of, ToOne::Join);
-                let is_column = matches!(of.as_leaf(), Some(Leaf::Column { .. }));
-                let said = if is_column || own {
-                    said
-                } else {
-                    let there = Node::Not(Box::new(Node::IsNull(Box::new(met)).into())).into();
-                    Node::Case(vec![(there, said)], None).into()
-                };
-                folded(fold, Some(said))
-            }
-        }
-    }
-
-    fn derive_branch(&mut self, level: usize, branch: usize, aggregates: &[usize]) {
-        let need = self.ground.need;
-        let way = need.way(level, branch);
-        let Some(&first) = way.first() else { return };
-        let Some(hop) = need.sources[first].hop.clone() else { return };
-        let alias = self.name(&self.ground.schema.table(hop.to).name.clone());
-        // Its own frame starts at the branch's first table; what lies behind is joined to that.
-        let mut inner = Frame::new(self.ground, first);
-        let own = inner.first_alias().to_owned();
-        let keys: Vec<Expr<Term>> = hop.to_columns.iter().map(|&column| inner.column(&own, hop.to, column)).collect();
-        for part in need.sources[first].filter.iter().flat_map(Expr::conjuncts) {
-            let said = inner.say(part, ToOne::Join);
-            inner.select.filter.push(always(said));
-        }
-        let mut columns: Vec<Selected> = keys.iter().map(|key| Selected { value: key.clone(), name: None }).collect();
-        for (number, &at) in aggregates.iter().enumerate() {
-            let fold = &need.aggregates[at].fold;
-            let counts = fold.function == Aggregate::Exists;
-            let name = format!("{}_{}", fold.function.word(), number + 1);
-            let value = if counts { inner.counted(at) } else { inner.joined(at, true) };
-            columns.push(Selected { value, name: Some(name.clone()) });
-            let kind = if counts { LogicalType::Integer } else { fold.kind };
-            let outer: Expr<Term> = Node::Leaf(Term::Column { table: Some(alias.clone()), name, kind }).into();
-            let or_none = |outer| Node::Call(Function::Coalesce, vec![outer, Node::Leaf(Term::Constant(0)).into()]).into();
-            let value = match fold.function {
-                Aggregate::Count => or_none(outer),
-                Aggregate::Exists => at_least_one(or_none(outer)),
-                _ => outer,
-            };
-            self.values.push((at, value));
-        }
-        inner.select.columns = vec![columns];
-        inner.select.group = keys;
-        self.join_derived(level, &hop, &alias, inner.select, Vec::new());
-    }
-
-    /// How many rows an aggregate goes over.
-    fn counted(&mut self, at: usize) -> Expr<Term> {
-        match self.joined(at, true).node {
-            Node::Compare(_, count, _) => *count,
-            other => other.into(),
-        }
     }
 }
 
