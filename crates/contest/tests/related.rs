@@ -202,3 +202,22 @@ fn entities_come_with_what_they_always_load_and_never_back_to_where_they_came_fr
     assert_eq!(kept.nodes.iter().filter(|node| node.always).count(), 2);
     assert_eq!(kept.statements(&OTHER)[1], "SELECT [id], [region_id], [name], [altitude]\nFROM [apiary]\nWHERE [id] = $1");
 }
+
+#[test]
+fn lists_at_several_levels_that_share_their_rows_are_one_level() {
+    let schema = schema();
+    let inner = "hive { mother.label, inspection limit 2 { temper, hive.label as home } as some }";
+    let text = text("apiary", &["name", inner, "hive.inspection { count(hive.inspection) as many } as all"], "", &[], None);
+    let need = need(&schema, &text);
+    for choices in field(&schema, &need).valid {
+        let plan = kampf_contest::derive(&schema, &need, &OTHER, &choices);
+        let is_there = |leaf: &kampf_contest::AppLeaf| match leaf {
+            kampf_contest::AppLeaf::Column { node, column } => plan.layouts[plan.nodes[*node].layout].columns.len() > *column,
+            kampf_contest::AppLeaf::Aggregate(at) => *at < plan.aggregates.len(),
+            kampf_contest::AppLeaf::List(at) => *at < plan.lists.len(),
+            _ => true,
+        };
+        let given = plan.lists.iter().flat_map(|list| &list.give).chain(&plan.give);
+        given.flat_map(|value| value.leaves()).for_each(|leaf| assert!(is_there(leaf), "{choices}: {leaf:?}"));
+    }
+}

@@ -59,6 +59,8 @@ pub(super) struct Rows<'a> {
     aggregates: Vec<(usize, usize)>,
     /// The lists: the node that they stand at, the place among the need's, and the node of their rows.
     lists: Vec<(usize, usize, usize)>,
+    /// Nodes of lists that are still to be seen as levels, with the lists.
+    below: Vec<(usize, Vec<usize>)>,
     /// Kept columns per table, in the order of the tables' first use.
     kept: Vec<(TableId, Vec<ColumnId>)>,
     /// Relations kept with the rows of each table: nodes that stand for them.
@@ -74,6 +76,7 @@ impl<'a> Rows<'a> {
             wanted: Vec::new(),
             aggregates: Vec::new(),
             lists: Vec::new(),
+            below: Vec::new(),
             kept: Vec::new(),
             slots: Vec::new(),
             split,
@@ -86,6 +89,7 @@ impl<'a> Rows<'a> {
         };
         let wanted = wanted.into_iter().enumerate().map(|(at, value)| (value, called(at))).collect();
         rows.level(0, Level { source: 0, wanted, selecting, beside_rows: false });
+        rows.levels_below();
         rows.add_habits();
         rows.keep_columns();
         rows.keep_something();

@@ -43,8 +43,6 @@ impl<'a> Rows<'a> {
             .iter()
             .filter(|(value, _)| !matches!(value.as_leaf(), Some(Leaf::List(_))))
             .for_each(|(value, _)| self.want(node, value, false));
-        // Lists that share their rows are one level.
-        let mut below: Vec<(usize, Vec<usize>)> = Vec::new();
         for list in lists {
             let over = match forms.list(list) {
                 Loading::Nested => self.own_node(node, list, Reach::Nested),
@@ -52,23 +50,35 @@ impl<'a> Rows<'a> {
                 got => self.reach_source(node, need.lists[list].over, reach_of(got), false),
             };
             self.lists.push((node, list, over));
-            match below.iter_mut().find(|(known, _)| *known == over) {
+            match self.below.iter_mut().find(|(known, _)| *known == over) {
                 Some((_, lists)) => lists.push(list),
-                None => below.push((over, vec![list])),
+                None => self.below.push((over, vec![list])),
             }
         }
-        for (over, lists) in below {
-            let given = lists.iter().flat_map(|list| &need.lists[*list].give);
-            let wanted: Vec<_> = given.map(|given| (&given.value, given.name.as_str())).collect();
+    }
+
+    /// The levels below the root. Lists that share their rows are one level, wherever they stand: all that stand above a node have been
+    /// seen when it is its turn, since it lies deeper.
+    pub(super) fn levels_below(&mut self) {
+        let need = self.ground.need;
+        while let Some(next) = (0..self.below.len()).min_by_key(|&at| self.depth(self.below[at].0)) {
+            let (over, lists) = self.below.remove(next);
             if self.tree[over].reach == Reach::Nested {
                 self.nested_level(over, lists[0]);
                 continue;
             }
+            let given = lists.iter().flat_map(|list| &need.lists[*list].give);
+            let wanted = given.map(|given| (&given.value, given.name.as_str())).collect();
             let in_app = lists.iter().filter(|_| self.tree[over].own.is_none());
             let selecting = in_app.flat_map(|list| &need.lists[*list].order).map(|by| &by.value).collect();
             let source = self.tree[over].source;
             self.level(over, Level { source, wanted, selecting, beside_rows: false });
         }
+    }
+
+    /// How many steps a node lies from the root.
+    fn depth(&self, node: usize) -> usize {
+        if node == 0 { 0 } else { 1 + self.depth(self.tree[node].parent) }
     }
 
     /// What entities are used to having comes with them, in the contender's own way; rows out of JSON texts are used to nothing.
