@@ -30,7 +30,8 @@ fn a_ranked_list_is_cut_in_the_database_and_keyed_by_its_parents() {
     FROM (
       SELECT [inspection].[temper],
         [hive].[label] AS [home],
-        [inspection].[hive_id] AS [key_1], row_number() OVER (PARTITION BY [inspection].[hive_id] ORDER BY [inspection].[temper], [inspection].[note] DESC NULLS LAST, [inspection].[id] DESC) AS [place]
+        [inspection].[hive_id] AS [key_1],
+        row_number() OVER (PARTITION BY [inspection].[hive_id] ORDER BY [inspection].[temper], [inspection].[note] DESC NULLS LAST, [inspection].[id] DESC) AS [place]
       FROM [inspection]
       JOIN [hive] ON [hive].[id] = [inspection].[hive_id]
       WHERE [inspection].[hive_id] IN (…) AND [inspection].[temper] > $1

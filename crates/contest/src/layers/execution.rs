@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use kampf_schema::expr::Scope;
+use kampf_schema::expr::{Expr, Scope};
 use kampf_schema::{Span, Value, ValueRef};
 
 use super::entity::{Managed, Plain};
@@ -292,31 +292,27 @@ fn raw<C: Consumer>(plan: &Plan, call: &mut Call<'_>, root: &Ready, binds: &[Val
     let in_order = plan.open_columns || places.as_ref().is_some_and(|places| places.iter().copied().eq(0..plan.root.columns.len()));
     let parameters = call.parameters;
     let (mut rows, mut failed) = (0_u64, None);
+    let mut as_they_come = |row: &[ValueRef<'_>]| {
+        rows += 1;
+        consumer.row();
+        row.iter().for_each(|value| consumer.value(*value));
+        Flow::More
+    };
+    if in_order {
+        call.session.run(root.id, binds, &mut as_they_come)?;
+        if !plan.expect.holds(rows) {
+            consumer.came(rows);
+        }
+        return Ok(0);
+    }
     call.session.run(root.id, binds, &mut |row: &[ValueRef<'_>]| {
         rows += 1;
         consumer.row();
-        if in_order {
-            row.iter().for_each(|value| consumer.value(*value));
-        } else if let Some(places) = &places {
+        if let Some(places) = &places {
             places.iter().for_each(|&place| consumer.value(row[place]));
-        } else {
-            for value in &plan.give {
-                let given = match value.as_leaf() {
-                    Some(AppLeaf::List(list)) => nested::hand(plan, *list, row[plan.nodes[plan.lists[*list].over].offset], consumer),
-                    Some(AppLeaf::Column { column, .. }) => {
-                        consumer.value(row[place(*column)]);
-                        Ok(())
-                    }
-                    _ => value.value(&mut InPlace { row, parameters }).map(|value| consumer.value(value.as_ref())),
-                };
-                match given {
-                    Ok(()) => {}
-                    Err(error) => {
-                        failed = Some(error);
-                        return Flow::Stop;
-                    }
-                }
-            }
+        } else if let Err(error) = give_in_place(plan, row, parameters, consumer) {
+            failed = Some(error);
+            return Flow::Stop;
         }
         Flow::More
     })?;
@@ -324,6 +320,26 @@ fn raw<C: Consumer>(plan: &Plan, call: &mut Call<'_>, root: &Ready, binds: &[Val
         consumer.came(rows);
     }
     failed.map_or(Ok(0), Err)
+}
+
+/// The places of what is given, where all of it is columns of the root's row.
+fn own_columns(plan: &Plan) -> Option<Vec<usize>> {
+    let own = |value: &Expr<AppLeaf>| if let Some(AppLeaf::Column { node: 0, column }) = value.as_leaf() { Some(*column) } else { None };
+    plan.give.iter().map(own).collect()
+}
+
+/// What is given of a row that is not kept, where that is more than its columns. Apart, so that the loop over rows stays small.
+#[inline(never)]
+fn give_in_place<C: Consumer>(plan: &Plan, row: &[ValueRef<'_>], parameters: &[Value], consumer: &mut C) -> Result<(), EngineError> {
+    let takes = &plan.nodes[0].takes;
+    for value in &plan.give {
+        match value.as_leaf() {
+            Some(AppLeaf::List(list)) => nested::hand(plan, *list, row[plan.nodes[plan.lists[*list].over].offset], consumer)?,
+            Some(AppLeaf::Column { column, .. }) => consumer.value(row[takes.get(*column).copied().unwrap_or(*column)]),
+            _ => consumer.value(value.value(&mut InPlace { row, parameters })?.as_ref()),
+        }
+    }
+    Ok(())
 }
 
 fn kept<S: Store, C: Consumer>(
@@ -345,9 +361,14 @@ fn kept<S: Store, C: Consumer>(
         groups(plan, call, &mut graph, &roots, consumer)?;
     } else if plan.expect.holds(roots.len() as u64) {
         graph.load_batches(call, &roots, false)?;
-        for &row in &roots {
-            consumer.row();
-            graph.give(call, 0, row, &plan.give, consumer)?;
+        match own_columns(plan) {
+            Some(places) => graph.give_columns(&roots, &places, consumer),
+            None => {
+                for &row in &roots {
+                    consumer.row();
+                    graph.give(call, 0, row, &plan.give, consumer)?;
+                }
+            }
         }
     } else {
         consumer.came(roots.len() as u64);

@@ -71,6 +71,15 @@ impl<S: Store> Graph<'_, S> {
         Ok(keys)
     }
 
+    /// Hands columns of the root's rows on.
+    pub(in crate::layers) fn give_columns<C: Consumer>(&self, roots: &[u32], places: &[usize], consumer: &mut C) {
+        let store = self.store(0);
+        for &row in roots {
+            consumer.row();
+            places.iter().for_each(|&place| consumer.value(store.value(row, place)));
+        }
+    }
+
     /// Hands what is given of a row on, its lists row by row.
     pub(in crate::layers) fn give<C: Consumer>(
         &mut self,

@@ -256,8 +256,8 @@ impl<'a> Rows<'a> {
         };
         let result = |column: &ResultColumn| outer(&column.name, column.kind.unwrap_or(LogicalType::TEXT));
         let outside = results.iter().map(|column| Selected { value: result(column), name: None }).collect();
-        behind.push(Selected { value: Node::Leaf(Term::Place { part, order }).into(), name: Some("place".to_owned()) });
         columns.push(behind);
+        columns.push(vec![Selected { value: Node::Leaf(Term::Place { part, order }).into(), name: Some("place".to_owned()) }]);
         inner.select.columns = columns;
         let terms = keys.into_iter().filter_map(|key| key.as_leaf().cloned()).collect();
         inner.select.keys = Some(self.keys(terms, self.ground.dialect.max_parameters, false));
