@@ -123,6 +123,16 @@ pub(crate) struct Selection {
     /// Leave out contenders that are programs (`command` in kampf.toml); nothing of the project's is started then
     #[arg(long)]
     pub(crate) no_programs: bool,
+    /// The limit on memory, which joins are not to bring more than.
+    #[arg(skip)]
+    pub(crate) memory_limit: Option<u64>,
+}
+
+impl Selection {
+    /// The same under limits.
+    pub(crate) fn within(&self, bounds: &Bounds) -> Selection {
+        Selection { memory_limit: bounds.memory_limit, ..self.clone() }
+    }
 }
 
 /// Limits on each contender.

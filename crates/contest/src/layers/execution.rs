@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use kampf_schema::expr::{Expr, Scope};
+use kampf_schema::expr::Scope;
 use kampf_schema::{Span, Value, ValueRef};
 
 use super::entity::{Managed, Plain};
@@ -322,12 +322,6 @@ fn raw<C: Consumer>(plan: &Plan, call: &mut Call<'_>, root: &Ready, binds: &[Val
     failed.map_or(Ok(0), Err)
 }
 
-/// The places of what is given, where all of it is columns of the root's row.
-fn own_columns(plan: &Plan) -> Option<Vec<usize>> {
-    let own = |value: &Expr<AppLeaf>| if let Some(AppLeaf::Column { node: 0, column }) = value.as_leaf() { Some(*column) } else { None };
-    plan.give.iter().map(own).collect()
-}
-
 /// What is given of a row that is not kept, where that is more than its columns. Apart, so that the loop over rows stays small.
 #[inline(never)]
 fn give_in_place<C: Consumer>(plan: &Plan, row: &[ValueRef<'_>], parameters: &[Value], consumer: &mut C) -> Result<(), EngineError> {
@@ -361,13 +355,12 @@ fn kept<S: Store, C: Consumer>(
         groups(plan, call, &mut graph, &roots, consumer)?;
     } else if plan.expect.holds(roots.len() as u64) {
         graph.load_batches(call, &roots, false)?;
-        match own_columns(plan) {
-            Some(places) => graph.give_columns(&roots, &places, consumer),
-            None => {
-                for &row in &roots {
-                    consumer.row();
-                    graph.give(call, 0, row, &plan.give, consumer)?;
-                }
+        if plan.give.iter().all(|value| matches!(value.as_leaf(), Some(AppLeaf::Column { node: 0, .. }))) {
+            graph.give_columns(&roots, &plan.give, consumer);
+        } else {
+            for &row in &roots {
+                consumer.row();
+                graph.give(call, 0, row, &plan.give, consumer)?;
             }
         }
     } else {

@@ -18,6 +18,7 @@ impl Store for Records {
         Records { width: layout.columns.len(), slot_width: layout.slots, rows: 0, cells: Vec::new(), slots: Vec::new() }
     }
 
+    #[inline]
     fn push(&mut self, row: &[ValueRef<'_>]) -> u32 {
         self.cells.extend(row.iter().map(|value| value.to_value()));
         self.slots.resize(self.slots.len() + self.slot_width, Slot::Unknown);

@@ -43,7 +43,9 @@ fn check(
     }
     let mut selected = Vec::new();
     for config in contests {
-        selected.push(resolve(project, config, &arguments.selection)?.contest);
+        let picked = resolve(project, config, &arguments.selection.within(&arguments.bounds))?;
+        picked.passed_over(project.engine.name()).iter().for_each(|what| say(general.quiet, &format!("{}: {what}", config.name)));
+        selected.push(picked.contest);
     }
     let dataset = filled(general, project)?;
     heed(inbox)?;

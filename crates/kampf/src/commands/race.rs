@@ -158,7 +158,10 @@ impl Raced {
 fn select<'a>(general: &General, arguments: &Race, project: &'a Project) -> Result<Vec<(&'a ContestConfig, Selected)>, Problem> {
     let configs = project.contests(&arguments.contests)?;
     if arguments.pair.is_empty() {
-        return configs.into_iter().map(|config| Ok((config, resolve(project, config, &arguments.selection)?))).collect();
+        return configs
+            .into_iter()
+            .map(|config| Ok((config, resolve(project, config, &arguments.selection.within(&arguments.bounds))?)))
+            .collect();
     }
     let [old, new] = arguments.pair.as_slice() else {
         return Err(Problem::wrong("--pair takes two contenders").hint("with a comma between them: --pair OLD,NEW"));

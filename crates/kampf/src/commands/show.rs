@@ -136,7 +136,7 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
         return Ok(format!("{all:#}\n"));
     }
     let mut page = Page::new();
-    page.line(format!("{}  {}", paint(Look::Title, name), config.about.as_deref().unwrap_or_default()));
+    page.hung(&format!("{} ", paint(Look::Title, name)), config.about.as_deref().unwrap_or_default(), 2);
     if let Some(sentence) = &sentence {
         page.paragraph(sentence, 0);
     }

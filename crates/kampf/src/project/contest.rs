@@ -41,7 +41,8 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     let names: Vec<String> = config.parameters.iter().map(|(name, _)| name.clone()).collect();
     let field = need.as_ref().map(|need| Field::of(&project.schema, need, dialect, &config.choices)).unwrap_or_default();
     let (mut entries, mut left_out, mut held_back) = (Vec::new(), Vec::new(), Vec::new());
-    let most_bytes = config.require.limit(Required::Count(Measure::HeapPeak)).unwrap_or(MOST_BYTES);
+    let limits = [config.require.limit(Required::Count(Measure::HeapPeak)), selection.memory_limit.map(|limit| limit as f64)];
+    let most_bytes = limits.into_iter().flatten().reduce(f64::min).unwrap_or(MOST_BYTES);
     if let Some(need) = &need {
         let chosen = if selection.all { &field.valid } else { &field.entered };
         for choices in chosen {
@@ -130,7 +131,7 @@ impl Selected {
     }
 }
 
-/// Bytes that a join may bring by estimate, where memory is not limited by `require`.
+/// Bytes that a join may bring by estimate, where memory is limited neither by `require` nor by `--memory-limit`.
 const MOST_BYTES: f64 = 1_073_741_824.0;
 
 /// By how much the joins of a contender multiply rows.

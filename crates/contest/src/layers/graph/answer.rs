@@ -71,12 +71,16 @@ impl<S: Store> Graph<'_, S> {
         Ok(keys)
     }
 
-    /// Hands columns of the root's rows on.
-    pub(in crate::layers) fn give_columns<C: Consumer>(&self, roots: &[u32], places: &[usize], consumer: &mut C) {
+    /// Hands columns of the root's rows on, where nothing else is given.
+    pub(in crate::layers) fn give_columns<C: Consumer>(&self, roots: &[u32], give: &[Expr<AppLeaf>], consumer: &mut C) {
         let store = self.store(0);
         for &row in roots {
             consumer.row();
-            places.iter().for_each(|&place| consumer.value(store.value(row, place)));
+            for value in give {
+                if let Some(AppLeaf::Column { column, .. }) = value.as_leaf() {
+                    consumer.value(store.value(row, *column));
+                }
+            }
         }
     }
 
