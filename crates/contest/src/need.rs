@@ -9,6 +9,8 @@ use serde::{Deserialize, Serialize};
 use crate::choice::Loading;
 use crate::form::Form;
 
+pub(crate) use about::{is_fuzzy, list_form};
+
 /// What a contest asks for: a tree of sources, and values that hang on them.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Need {
@@ -59,6 +61,13 @@ pub struct Source {
     /// Whether nobody asks for its rows: they come because entities of the table before are used to having them.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub by_habit: bool,
+}
+
+impl Source {
+    /// All rows that a step leads to from another source.
+    pub(crate) fn along(parent: usize, hop: &Hop, name: &str) -> Source {
+        Source { parent, hop: Some(hop.clone()), table: hop.to, name: name.to_owned(), filter: None, fixed: None, by_habit: false }
+    }
 }
 
 /// What only the data knows.

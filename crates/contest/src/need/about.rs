@@ -1,9 +1,9 @@
 //! What is asked about a need: types, nulls, sources, what depends on what.
 
-use kampf_schema::expr::Expr;
+use kampf_schema::expr::{Expr, Node, Operator};
 use kampf_schema::{ColumnId, HopKind, LogicalType, Schema, TableId};
 
-use super::{Aggregate, Expect, Fold, Leaf, ListOver, Need, SURE_DIGITS, Source};
+use super::{Aggregate, AggregateOver, Expect, Fold, Leaf, ListOver, Need, SURE_DIGITS, Source};
 use crate::form::{Form, Item, ListForm, Sequence};
 
 impl Need {
@@ -88,43 +88,14 @@ impl Need {
         self.filter.iter().map(|part| &part.condition).chain(order).collect()
     }
 
-    /// The form of a list.
-    pub(crate) fn list_form(&self, schema: &Schema, list: &ListOver) -> ListForm {
-        let sequence = match list.order.as_slice() {
-            [] => Sequence::Any,
-            order if order.iter().any(|by| self.is_fuzzy(schema, &by.value)) => Sequence::Nearly,
-            _ => Sequence::Ordered,
-        };
-        let items = list.give.iter().map(|given| Item { name: given.name.clone(), form: given.form.clone() }).collect();
-        ListForm { sequence, items }
-    }
-
     /// The form of each thing that is given of a row.
     pub fn forms(&self) -> Vec<Form> {
         self.give.iter().map(|given| given.form.clone()).collect()
     }
 
-    /// Whether the last digits of a real in an expression depend on who computes it: sums and means of reals and decimals, and what
-    /// is reckoned with reals.
+    /// Whether the last digits of a real in an expression depend on who computes it.
     pub(crate) fn is_fuzzy(&self, schema: &Schema, value: &Expr<Leaf>) -> bool {
-        use kampf_schema::expr::{Node, Operator};
-        let kind = |value: &Expr<Leaf>| self.kind_of(schema, value);
-        match &value.node {
-            Node::Leaf(Leaf::Aggregate(at)) => {
-                let fold = &self.aggregates[*at].fold;
-                let of = fold.of.as_ref().map(kind);
-                let adds = matches!(fold.function, Aggregate::Sum | Aggregate::Avg);
-                let inexact =
-                    matches!((fold.function, of), (_, Some(LogicalType::Real)) | (Aggregate::Avg, Some(LogicalType::Decimal { .. })));
-                (adds && inexact) || fold.of.as_ref().is_some_and(|of| self.is_fuzzy(schema, of))
-            }
-            Node::Leaf(_) | Node::Literal(_) => false,
-            Node::Arithmetic(operator, left, right) => {
-                let inexact = kind(left) == LogicalType::Real || kind(right) == LogicalType::Real;
-                inexact || (*operator == Operator::Divide && (self.is_fuzzy(schema, left) || self.is_fuzzy(schema, right)))
-            }
-            _ => value.parts().into_iter().any(|part| self.is_fuzzy(schema, part)),
-        }
+        is_fuzzy(&self.aggregates, &|value| self.kind_of(schema, value), value)
     }
 
     /// Whether any value comes from a related row.
@@ -226,5 +197,37 @@ impl Need {
             Node::Case(_, None) => true,
             _ => any(value.parts()),
         }
+    }
+}
+
+/// The form of a list; `is_fuzzy` says of what it is sorted by whether its last digits depend on who computes them.
+pub(crate) fn list_form(list: &ListOver, is_fuzzy: &dyn Fn(&Expr<Leaf>) -> bool) -> ListForm {
+    let sequence = match list.order.as_slice() {
+        [] => Sequence::Any,
+        order if order.iter().any(|by| is_fuzzy(&by.value)) => Sequence::Nearly,
+        _ => Sequence::Ordered,
+    };
+    let items = list.give.iter().map(|given| Item { name: given.name.clone(), form: given.form.clone() }).collect();
+    ListForm { sequence, items }
+}
+
+/// Whether the last digits of a real in an expression depend on who computes it: sums and means of reals and decimals, and what is
+/// reckoned with reals. `kind` gives the type of an expression.
+pub(crate) fn is_fuzzy(aggregates: &[AggregateOver], kind: &dyn Fn(&Expr<Leaf>) -> LogicalType, value: &Expr<Leaf>) -> bool {
+    let any = |part: &Expr<Leaf>| is_fuzzy(aggregates, kind, part);
+    match &value.node {
+        Node::Leaf(Leaf::Aggregate(at)) => {
+            let fold = &aggregates[*at].fold;
+            let of = fold.of.as_ref().map(kind);
+            let adds = matches!(fold.function, Aggregate::Sum | Aggregate::Avg);
+            let inexact = matches!((fold.function, of), (_, Some(LogicalType::Real)) | (Aggregate::Avg, Some(LogicalType::Decimal { .. })));
+            (adds && inexact) || fold.of.as_ref().is_some_and(any)
+        }
+        Node::Leaf(_) | Node::Literal(_) => false,
+        Node::Arithmetic(operator, left, right) => {
+            let inexact = kind(left) == LogicalType::Real || kind(right) == LogicalType::Real;
+            inexact || (*operator == Operator::Divide && (any(left) || any(right)))
+        }
+        _ => value.parts().into_iter().any(any),
     }
 }

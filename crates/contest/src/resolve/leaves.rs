@@ -6,7 +6,7 @@ use kampf_schema::{ColumnId, Hop, HopKind, LogicalType, NamedRelation, Relations
 use super::related::no_value;
 use super::unreadable;
 use crate::form::ListForm;
-use crate::need::{Aggregate, AggregateOver, Expect, Fold, Given, Group, Leaf, ListOver, Need, OrderBy, Parameter, Source};
+use crate::need::{Aggregate, AggregateOver, Fold, Given, Group, Leaf, ListOver, OrderBy, Source, is_fuzzy, list_form};
 
 /// What a need cannot say is written as SQL.
 pub(super) const OWN_SQL: &str = "or write it as SQL of your own, under [contest.….contender.…]";
@@ -250,28 +250,12 @@ impl<'a> Resolver<'a> {
 
     /// The form of a list.
     pub(super) fn form_of(&self, list: usize) -> ListForm {
-        // What the form depends on is known by now.
-        let need = Need {
-            sources: self.sources.clone(),
-            aggregates: self.aggregates.clone(),
-            lists: Vec::new(),
-            give: Vec::new(),
-            filter: Vec::new(),
-            group: None,
-            distinct: false,
-            order: Vec::new(),
-            limit: None,
-            expect: Expect::Many,
-            parameters: self
-                .kinds
-                .iter()
-                .map(|known| {
-                    let (kind, is_list) = known.unwrap_or((LogicalType::Boolean, false));
-                    Parameter { name: String::new(), kind, is_list }
-                })
-                .collect(),
-        };
-        need.list_form(self.schema, &self.lists[list])
+        list_form(&self.lists[list], &|value| is_fuzzy(&self.aggregates, &|value| self.kind_of(value), value))
+    }
+
+    /// The type of an expression, as far as it is known.
+    fn kind_of(&self, value: &Expr<Leaf>) -> LogicalType {
+        value.kind(&|leaf| self.of(leaf)).unwrap_or(LogicalType::TEXT)
     }
 
     /// The source behind some steps, found or added.
@@ -280,15 +264,7 @@ impl<'a> Resolver<'a> {
         for Step { name, hop } in hops {
             let same = |known: &Source| known.parent == parent && known.hop.as_ref() == Some(hop) && known.filter.is_none();
             parent = self.sources.iter().position(same).unwrap_or_else(|| {
-                self.sources.push(Source {
-                    parent,
-                    hop: Some(hop.clone()),
-                    table: hop.to,
-                    name: name.clone(),
-                    filter: None,
-                    fixed: None,
-                    by_habit: false,
-                });
+                self.sources.push(Source::along(parent, hop, name));
                 self.sources.len() - 1
             });
         }
@@ -305,15 +281,7 @@ impl<'a> Resolver<'a> {
         };
         let parent = self.reach(from, before);
         let (own, aggregates) = (self.sources.len(), self.aggregates.len());
-        self.sources.push(Source {
-            parent,
-            hop: Some(hop.clone()),
-            table: hop.to,
-            name: name.clone(),
-            filter: None,
-            fixed: None,
-            by_habit: false,
-        });
+        self.sources.push(Source::along(parent, hop, name));
         let condition = self.condition_at(filter, Place { source: own, ..AT_ROOT })?;
         self.sources[own].filter = Some(condition);
         // The same source may be there already, with the same behind it.

@@ -69,16 +69,7 @@ impl Resolver<'_> {
                         known.parent == parent && known.hop.as_ref() == Some(&hop) && known.filter.is_none() && known.by_habit
                     };
                     parent = self.sources.iter().position(same).unwrap_or_else(|| {
-                        let hop = hop.clone();
-                        self.sources.push(Source {
-                            parent,
-                            table: hop.to,
-                            hop: Some(hop),
-                            name,
-                            filter: None,
-                            fixed: None,
-                            by_habit: true,
-                        });
+                        self.sources.push(Source { by_habit: true, ..Source::along(parent, &hop, &name) });
                         self.sources.len() - 1
                     });
                 }
