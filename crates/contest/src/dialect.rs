@@ -55,6 +55,12 @@ pub enum Fidelity {
 pub struct Dialect {
     /// The engine.
     pub name: &'static str,
+    /// Begins a transaction that reads, and that sees one state of the data throughout.
+    pub begin: &'static str,
+    /// Ends a transaction and keeps its changes.
+    pub commit: &'static str,
+    /// Ends a transaction and takes back its changes.
+    pub rollback: &'static str,
     /// Most parameters of one statement.
     pub max_parameters: usize,
     /// The placeholder of the n-th parameter, from 1. The same one may stand in several places.

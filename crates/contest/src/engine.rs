@@ -127,6 +127,39 @@ impl std::error::Error for EngineError {
     }
 }
 
+/// A statement as it goes to the engine.
+#[derive(Clone, Copy, Debug)]
+pub enum Sent<'a> {
+    /// One that is prepared and kept.
+    Kept(StatementId),
+    /// A text, read anew by the engine, of which neither side keeps anything afterwards.
+    Text {
+        /// The text.
+        sql: &'a str,
+        /// What each result column means, as for [`Session::prepare`].
+        kinds: &'a [Option<LogicalType>],
+    },
+}
+
+/// Takes the rows of an open cursor, so many at a time.
+pub trait Portions: Sink {
+    /// A portion is over. The session can carry out other statements until this returns; whether more rows are wanted.
+    ///
+    /// # Errors
+    /// Whatever went wrong with the portion; the cursor is closed then.
+    fn portion(&mut self, session: &mut dyn Session) -> Result<Flow, EngineError>;
+}
+
+/// A statement of a group.
+pub struct Grouped<'a> {
+    /// The statement.
+    pub statement: StatementId,
+    /// Its parameters.
+    pub parameters: &'a [ValueRef<'a>],
+    /// Takes its rows.
+    pub sink: &'a mut dyn Sink,
+}
+
 /// A connection that does one thing at a time. At most one result is open: a sink cannot reach the session.
 pub trait Session {
     /// Prepares a statement and keeps it; the same text again gives the same statement. `kinds` says what each result
@@ -136,17 +169,24 @@ pub trait Session {
     /// The names of a prepared statement's result columns.
     fn columns(&self, statement: StatementId) -> Vec<String>;
 
-    /// Carries out a prepared statement and hands its rows to the sink until it has enough. A parameter may be a list
-    /// ([`ValueRef::List`]) where the engine's dialect has such lists ([`crate::KeyList::Array`]); another engine refuses.
-    fn run(&mut self, statement: StatementId, parameters: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<(), EngineError>;
+    /// Carries out a statement and hands its rows to the sink until it has enough. A parameter may be a list
+    /// ([`ValueRef::List`]) where the engine's dialect has such lists ([`crate::KeyList::Array`]); another engine refuses. Gives how
+    /// many rows the statement has changed, where it is one that changes rows and the sink took all that it gave.
+    fn carry_out(&mut self, statement: Sent<'_>, parameters: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<Option<u64>, EngineError>;
 
-    /// Begins a transaction.
-    fn begin(&mut self) -> Result<(), EngineError>;
+    /// Carries out a prepared statement.
+    fn run(&mut self, statement: StatementId, parameters: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<(), EngineError> {
+        self.carry_out(Sent::Kept(statement), parameters, sink).map(|_| ())
+    }
 
-    /// Ends the transaction and keeps its changes.
-    fn commit(&mut self) -> Result<(), EngineError>;
+    /// Carries out a statement whose result stays open, and fetches `size` of its rows at a time. What the engine needs around it,
+    /// a transaction, is begun and ended too, so that none may be open.
+    fn stream(&mut self, statement: Sent<'_>, parameters: &[ValueRef<'_>], size: u32, to: &mut dyn Portions) -> Result<(), EngineError>;
 
-    /// Begins something in which nothing can be written, whatever statements come; a transaction begun meanwhile is a part of it.
+    /// Carries out several prepared statements in one trip, each after the one before. After one that fails none is carried out.
+    fn group(&mut self, group: &mut [Grouped<'_>]) -> Result<(), EngineError>;
+
+    /// Begins something in which nothing can be written, whatever statements come.
     ///
     /// # Errors
     /// Those of the engine.

@@ -6,8 +6,8 @@ use std::collections::HashMap;
 
 use common::{OTHER, need, schema, text};
 use kampf_contest::{
-    Choices, Collect, EngineError, EngineErrorKind, Execution, Flow, Hydration, NeedText, Observed, Plan, Session, Sink, StatementId,
-    Touch, Traffic, derive,
+    Choices, Collect, EngineError, EngineErrorKind, Execution, Flow, Grouped, Hydration, NeedText, Observed, Plan, Portions, Sent, Session,
+    Sink, StatementId, Touch, Traffic, derive,
 };
 use kampf_schema::{LogicalType, Schema, Value, ValueRef};
 
@@ -41,6 +41,23 @@ fn first_table(statement: &str) -> &str {
     statement.split("FROM [").nth(1).and_then(|rest| rest.split(']').next()).unwrap_or_default()
 }
 
+impl Scripted {
+    /// The rows of a statement's table that have one of its parameters as their key; without parameters all.
+    fn rows_of(&mut self, statement: Sent<'_>, parameters: &[ValueRef<'_>]) -> Result<Vec<Vec<Value>>, EngineError> {
+        let sql = match statement {
+            Sent::Kept(id) => self.prepared[id.0].clone(),
+            Sent::Text { sql, .. } => sql.to_owned(),
+        };
+        if self.fails_at == Some(self.sent.len()) {
+            return Err(EngineError { kind: EngineErrorKind::Unreachable, message: "gone".to_owned(), sql: Some(sql), cause: None });
+        }
+        self.sent.push((sql.clone(), parameters.iter().map(|value| value.to_value()).collect()));
+        let Some((key, rows)) = self.tables.get(first_table(&sql)) else { return Ok(Vec::new()) };
+        let wanted = |row: &&Vec<Value>| parameters.is_empty() || parameters.iter().any(|value| *value == row[*key].as_ref());
+        Ok(rows.iter().filter(wanted).cloned().collect())
+    }
+}
+
 impl Session for Scripted {
     fn prepare(&mut self, sql: &str, _: &[Option<LogicalType>]) -> Result<StatementId, EngineError> {
         self.prepared.push(sql.to_owned());
@@ -52,34 +69,35 @@ impl Session for Scripted {
         list.split(',').map(|column| column.trim().to_owned()).collect()
     }
 
-    fn run(&mut self, statement: StatementId, parameters: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<(), EngineError> {
-        let sql = self.prepared[statement.0].clone();
-        if self.fails_at == Some(self.sent.len()) {
-            return Err(EngineError { kind: EngineErrorKind::Unreachable, message: "gone".to_owned(), sql: Some(sql), cause: None });
-        }
-        self.sent.push((sql.clone(), parameters.iter().map(|value| value.to_value()).collect()));
-        let Some((key, rows)) = self.tables.get(first_table(&sql)) else { return Ok(()) };
+    fn carry_out(&mut self, statement: Sent<'_>, parameters: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<Option<u64>, EngineError> {
+        let rows = self.rows_of(statement, parameters)?;
         for row in rows {
-            let wanted = parameters.is_empty() || parameters.iter().any(|value| *value == row[*key].as_ref());
-            if wanted {
-                self.rows += 1;
+            let values: Vec<ValueRef<'_>> = row.iter().map(Value::as_ref).collect();
+            self.rows += 1;
+            if sink.row(&values) == Flow::Stop {
+                break;
+            }
+        }
+        Ok(None)
+    }
+
+    fn stream(&mut self, statement: Sent<'_>, parameters: &[ValueRef<'_>], size: u32, to: &mut dyn Portions) -> Result<(), EngineError> {
+        let rows = self.rows_of(statement, parameters)?;
+        for portion in rows.chunks(size as usize) {
+            for row in portion {
                 let values: Vec<ValueRef<'_>> = row.iter().map(Value::as_ref).collect();
-                if sink.row(&values) == Flow::Stop {
-                    break;
-                }
+                self.rows += 1;
+                to.row(&values);
+            }
+            if to.portion(self)? == Flow::Stop {
+                break;
             }
         }
         Ok(())
     }
 
-    fn begin(&mut self) -> Result<(), EngineError> {
-        self.sent.push(("BEGIN".to_owned(), Vec::new()));
-        Ok(())
-    }
-
-    fn commit(&mut self) -> Result<(), EngineError> {
-        self.sent.push(("COMMIT".to_owned(), Vec::new()));
-        Ok(())
+    fn group(&mut self, group: &mut [Grouped<'_>]) -> Result<(), EngineError> {
+        group.iter_mut().try_for_each(|one| self.run(one.statement, one.parameters, one.sink))
     }
 
     fn count(&mut self) {}

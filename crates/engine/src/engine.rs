@@ -130,6 +130,11 @@ pub trait Engine: Sync {
     /// The settings that can be chosen, with their defaults.
     fn settings(&self) -> Vec<Setting>;
 
+    /// Those of its settings that decide how data is laid down, so that another value means loading it anew.
+    fn settings_of_data(&self) -> &'static [&'static str] {
+        &[]
+    }
+
     /// Makes the tables in an empty place and loads them. `progress` hears of every batch.
     ///
     /// # Errors

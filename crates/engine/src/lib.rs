@@ -8,10 +8,12 @@ pub mod fault;
 mod generated;
 mod load;
 mod postgres;
+mod session;
 mod sockets;
 mod sqlite;
 mod statement;
 mod tables;
+mod throwaway;
 
 pub use engine::{Connection, Effort, Endpoint, Engine, Ground, Loaded, Served, Setting, Swept, TableSize, engine, names};
 pub use generated::GeneratedRows;

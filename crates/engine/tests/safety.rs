@@ -53,9 +53,7 @@ fn who_reads_the_data_can_write_nothing_whatever_the_statement() {
     let connection = loaded.connect();
     let mut session = connection.session();
     session.begin_reading().unwrap();
-    session.begin().unwrap();
     run(session.as_mut(), "SELECT count(*) FROM hive").unwrap();
-    session.commit().unwrap();
     session.end_reading().unwrap();
     session.begin_reading().unwrap();
     run(session.as_mut(), "SELECT set_config('default_transaction_read_only', 'off', false)").unwrap();

@@ -1,16 +1,23 @@
 //! A session whose waits are longer, for engines in the process: what a round trip would cost if there were one.
 
+use std::cell::RefCell;
 use std::collections::HashSet;
+use std::ops::DerefMut;
+use std::rc::Rc;
 use std::time::{Duration, Instant};
 
-use kampf_contest::{EngineError, Observed, Session, Sink, StatementId, Traffic};
+use kampf_contest::{EngineError, Flow, Grouped, Observed, Portions, Sent, Session, Sink, StatementId, Traffic};
 use kampf_schema::{LogicalType, ValueRef};
 
 use crate::relay::{wait_precisely, wait_until};
 
-/// Waits before all that would be a trip to a server.
-pub(crate) struct Delayed<'a> {
-    inner: Box<dyn Session + 'a>,
+/// Waits before all that would be a trip to a server. `I` holds a session.
+pub(crate) struct Delayed<I> {
+    inner: I,
+    waits: Rc<RefCell<Waits>>,
+}
+
+struct Waits {
     owed: Owed,
     known: HashSet<String>,
 }
@@ -35,12 +42,19 @@ impl Owed {
     }
 }
 
-impl<'a> Delayed<'a> {
-    pub(crate) fn new(inner: Box<dyn Session + 'a>, trip: Duration) -> Delayed<'a> {
+impl<I> Delayed<I> {
+    pub(crate) fn new(inner: I, trip: Duration) -> Delayed<I> {
         wait_precisely();
-        Delayed { inner, owed: Owed { trip, late: Duration::ZERO }, known: HashSet::new() }
+        let waits = Waits { owed: Owed { trip, late: Duration::ZERO }, known: HashSet::new() };
+        Delayed { inner, waits: Rc::new(RefCell::new(waits)) }
     }
 
+    fn wait(&self) {
+        self.waits.borrow_mut().wait();
+    }
+}
+
+impl Waits {
     fn wait(&mut self) {
         let begun = Instant::now();
         wait_until(begun + self.owed.next());
@@ -48,9 +62,35 @@ impl<'a> Delayed<'a> {
     }
 }
 
-impl Session for Delayed<'_> {
+/// Takes portions whose fetches are trips too, and lends a session whose trips are.
+struct Fetched<'p> {
+    to: &'p mut dyn Portions,
+    waits: Rc<RefCell<Waits>>,
+}
+
+impl Sink for Fetched<'_> {
+    fn row(&mut self, row: &[ValueRef<'_>]) -> Flow {
+        self.to.row(row)
+    }
+}
+
+impl Portions for Fetched<'_> {
+    fn portion(&mut self, session: &mut dyn Session) -> Result<Flow, EngineError> {
+        let flow = self.to.portion(&mut Delayed { inner: session, waits: self.waits.clone() })?;
+        if flow == Flow::More {
+            self.waits.borrow_mut().wait();
+        }
+        Ok(flow)
+    }
+}
+
+impl<I> Session for Delayed<I>
+where
+    I: DerefMut,
+    I::Target: Session,
+{
     fn prepare(&mut self, sql: &str, kinds: &[Option<LogicalType>]) -> Result<StatementId, EngineError> {
-        if self.known.insert(sql.to_owned()) {
+        if self.waits.borrow_mut().known.insert(sql.to_owned()) {
             self.wait();
         }
         self.inner.prepare(sql, kinds)
@@ -60,19 +100,20 @@ impl Session for Delayed<'_> {
         self.inner.columns(statement)
     }
 
-    fn run(&mut self, statement: StatementId, parameters: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<(), EngineError> {
+    fn carry_out(&mut self, statement: Sent<'_>, parameters: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<Option<u64>, EngineError> {
         self.wait();
-        self.inner.run(statement, parameters, sink)
+        self.inner.carry_out(statement, parameters, sink)
     }
 
-    fn begin(&mut self) -> Result<(), EngineError> {
+    fn stream(&mut self, statement: Sent<'_>, parameters: &[ValueRef<'_>], size: u32, to: &mut dyn Portions) -> Result<(), EngineError> {
         self.wait();
-        self.inner.begin()
+        let waits = self.waits.clone();
+        self.inner.stream(statement, parameters, size, &mut Fetched { to, waits })
     }
 
-    fn commit(&mut self) -> Result<(), EngineError> {
+    fn group(&mut self, group: &mut [Grouped<'_>]) -> Result<(), EngineError> {
         self.wait();
-        self.inner.commit()
+        self.inner.group(group)
     }
 
     fn begin_reading(&mut self) -> Result<(), EngineError> {

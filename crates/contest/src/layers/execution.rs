@@ -15,7 +15,7 @@ use super::store::Store;
 use crate::answer::Answer;
 use crate::choice::Hydration;
 use crate::dialect::Dialect;
-use crate::engine::{EngineError, EngineErrorKind, Flow, Session};
+use crate::engine::{EngineError, EngineErrorKind, Flow, Sent, Session};
 use crate::plan::{AppLeaf, LayoutColumn, Plan, length_of};
 use crate::sql::Shape;
 
@@ -201,7 +201,7 @@ impl Execution {
     pub fn call<C: Consumer>(&mut self, session: &mut dyn Session, parameters: &[Value], consumer: &mut C) -> Result<(), EngineError> {
         consumer.begin();
         if self.plan.transaction {
-            session.begin()?;
+            around(session, self.dialect.begin)?;
         }
         if let Some(last) = &self.shape {
             let shape: Shaped = (0..parameters.len()).map(|at| length_of(parameters, at)).collect();
@@ -226,7 +226,7 @@ impl Execution {
             Hydration::Managed => kept::<Managed, C>(plan, &mut call, root, &binds, consumer)?,
         };
         if self.plan.transaction {
-            session.commit()?;
+            around(session, self.dialect.commit)?;
         }
         Ok(())
     }
@@ -255,6 +255,11 @@ impl Execution {
         self.root = Some(ready);
         Ok(())
     }
+}
+
+/// Sends what begins or ends a transaction.
+fn around(session: &mut dyn Session, sql: &str) -> Result<(), EngineError> {
+    session.carry_out(Sent::Text { sql, kinds: &[] }, &[], &mut |_: &[ValueRef<'_>]| Flow::More).map(|_| ())
 }
 
 /// A row that is not kept, as the scope of what is asked of it.

@@ -18,6 +18,9 @@ CREATE TABLE visit (apiary_id INTEGER NOT NULL REFERENCES apiary, day DATE NOT N
 /// Differs from SQLite's in all it can: placeholders, quotes, nulls last, avg to be cast, tuples.
 pub(crate) const OTHER: Dialect = Dialect {
     name: "other",
+    begin: "BEGIN",
+    commit: "COMMIT",
+    rollback: "ROLLBACK",
     max_parameters: 100,
     placeholder: |number| format!("${number}"),
     quote: |name| format!("[{name}]"),

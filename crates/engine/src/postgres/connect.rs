@@ -1,5 +1,6 @@
 //! Reaching a server: by its socket or over TCP, with a password from the usual places.
 
+use std::cell::{Ref, RefCell, RefMut};
 use std::future::Future;
 use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
@@ -17,10 +18,10 @@ use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Config, NoTls, Row, SimpleQueryMessage};
 
 use super::error::{SAYS, engine_error, start_error};
-use super::server::{encoded, unreachable};
 use super::tls::{CountedTls, Tls};
 use super::wire::{Counted, Wire};
 use crate::engine::Endpoint;
+use crate::throwaway::{encoded, unreachable};
 
 /// How long a connection may take to come about.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -29,7 +30,8 @@ pub(super) const OLDEST: u32 = 12;
 
 /// A connection with the runtime that drives it.
 pub(super) struct Link {
-    pub(super) client: Option<Client>,
+    /// None only while the link is dropped. A transaction of the driver's wants it for itself.
+    client: RefCell<Option<Client>>,
     pub(super) wire: Arc<Wire>,
     pub(super) runtime: Runtime,
     driver: Option<JoinHandle<()>>,
@@ -47,11 +49,16 @@ impl Link {
         let target = read_url(url)?;
         let wire = Arc::<Wire>::default();
         let (client, driver) = runtime.block_on(connect(&target, &wire))?;
-        Ok(Link { client: Some(client), wire, runtime, driver: Some(driver), target })
+        Ok(Link { client: RefCell::new(Some(client)), wire, runtime, driver: Some(driver), target })
     }
 
-    pub(super) fn client(&self) -> &Client {
-        self.client.as_ref().expect("the client is there until the link is dropped")
+    pub(super) fn client(&self) -> Ref<'_, Client> {
+        Ref::map(self.client.borrow(), |client| client.as_ref().expect("the client is there until the link is dropped"))
+    }
+
+    /// The client for a transaction; none where there is one already.
+    pub(super) fn client_for_transaction(&self) -> Option<RefMut<'_, Client>> {
+        RefMut::filter_map(self.client.try_borrow_mut().ok()?, Option::as_mut).ok()
     }
 
     /// Carries out statements that give nothing.
@@ -135,7 +142,7 @@ impl Link {
 impl Drop for Link {
     fn drop(&mut self) {
         // Says goodbye, so that the server's log stays clean.
-        drop(self.client.take());
+        drop(self.client.get_mut().take());
         if let Some(driver) = self.driver.take() {
             let _ = self.runtime.block_on(async { tokio::time::timeout(Duration::from_millis(200), driver).await });
         }

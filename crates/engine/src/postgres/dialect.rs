@@ -6,6 +6,9 @@ use kampf_schema::expr::Part;
 
 pub(super) static POSTGRES: Dialect = Dialect {
     name: "postgres",
+    begin: "BEGIN ISOLATION LEVEL REPEATABLE READ, READ ONLY",
+    commit: "COMMIT",
+    rollback: "ROLLBACK",
     max_parameters: 65_535,
     placeholder: |number| format!("${number}"),
     quote,

@@ -14,10 +14,10 @@ use tokio_postgres::error::SqlState;
 use super::connect::{self, Link};
 use super::error::engine_error;
 use super::load;
-use super::server::{encoded, fnv, unreachable};
 use crate::engine::{Ground, Loaded, Served, Setting, Swept};
 use crate::fault::step;
 use crate::load::LoadEvent;
+use crate::throwaway::{encoded, fnv, unreachable};
 
 /// How the comment on a schema of Kampf's own making begins; then follows what it is, and after [`OF`] whose.
 const MARK: &str = "made by Kampf: ";

@@ -18,8 +18,10 @@ use kampf_schema::Schema;
 use crate::engine::{Connection, Effort, Endpoint, Engine, Ground, Loaded, Served, Setting, Swept, TableSize};
 use crate::fault::step;
 use crate::load::LoadEvent;
+use crate::session::Connected;
+use crate::throwaway;
 use connect::Link;
-use server::{Home, Programs, Server};
+use server::{KIND, Programs, Server, home_of};
 
 /// The engine.
 pub(crate) struct Postgres;
@@ -76,11 +78,11 @@ impl Engine for Postgres {
             return elsewhere::load_into(url, place, schema, blueprint, progress);
         }
         let programs = Programs::find()?;
-        let home = Home::of(place.folder)?;
+        let home = home_of(place.folder)?;
         step("home-made")?;
-        home.create(&programs)?;
+        programs.create(&home)?;
         step("cluster-made")?;
-        let server = home.start(&programs, settings)?;
+        let server = programs.start(home, settings)?;
         let link = Link::open(&server.own_url())?;
         let loaded = load::load(&link, schema, blueprint, progress)?;
         server.let_read(&link)?;
@@ -88,7 +90,7 @@ impl Engine for Postgres {
         link.execute("CHECKPOINT")?;
         drop(link);
         drop(server);
-        Home::of(place.folder)?.settle(&programs)?;
+        programs.settle(&home_of(place.folder)?)?;
         Ok(loaded)
     }
 
@@ -96,7 +98,7 @@ impl Engine for Postgres {
         if let Some(url) = place.server {
             return Ok(Box::new(elsewhere::serve(url, place, settings)?));
         }
-        let server = Home::of(place.folder)?.start(&Programs::find()?, settings)?;
+        let server = Programs::find()?.start(home_of(place.folder)?, settings)?;
         Ok(Box::new(Own { url: server.url(), server }))
     }
 
@@ -120,13 +122,13 @@ impl Engine for Postgres {
         if let Some(url) = place.server {
             return elsewhere::remove(url, place.name);
         }
-        Home::of(place.folder)?.remove()
+        home_of(place.folder)?.remove()
     }
 
     fn sweep(&self, server: Option<&str>, owner: &str) -> Result<Swept, EngineError> {
         match server {
             Some(url) => elsewhere::sweep(url, owner),
-            None => Ok(Swept { removed: server::sweep(), ..Swept::default() }),
+            None => Ok(Swept { removed: throwaway::sweep(&KIND), ..Swept::default() }),
         }
     }
 
@@ -171,7 +173,7 @@ struct PostgresConnection {
 
 impl Connection for PostgresConnection {
     fn session(&self) -> Box<dyn Session + '_> {
-        Box::new(session::PostgresSession::new(&self.link))
+        Box::new(Connected::new(session::PostgresDriver::new(&self.link)))
     }
 
     fn settings(&self) -> Result<Vec<Setting>, EngineError> {

@@ -1,264 +1,321 @@
-//! A session on a connection.
+//! Statements on a connection.
 
-use std::collections::HashMap;
-use std::time::Instant;
+use std::cell::Ref;
+use std::ops::Deref;
+use std::pin::Pin;
 
 use futures_util::TryStreamExt;
-use kampf_contest::{EngineError, EngineErrorKind, Flow, Observed, Session, Sink, StatementId, Traffic};
+use futures_util::future::try_join_all;
+use kampf_contest::{EngineError, EngineErrorKind, Flow};
 use kampf_schema::{LogicalType, ValueRef};
+use tokio::runtime::Runtime;
 use tokio_postgres::types::Type;
-use tokio_postgres::{Row, RowStream, Statement};
+use tokio_postgres::{Client, Row, RowStream, Statement};
 
 use super::connect::Link;
 use super::error::engine_error;
-use super::values::{Bound, Reading, fits, own_type};
-use super::wire::WireCounts;
+use super::values::{Bound, Reading, fits, own_type, type_to_send};
+use crate::session::{Driver, Handing, InGroup, Kept, Portioned, Rows, WireCounts};
 
-struct Prepared {
+/// A prepared statement.
+pub(crate) struct Prepared {
     statement: Statement,
+    known: Known,
+}
+
+/// What is known of a statement besides what the server keeps of it.
+struct Known {
     sql: String,
     kinds: Vec<Option<LogicalType>>,
     readings: Vec<Reading>,
 }
 
-/// What is counted besides what goes over the wire.
-struct Counting {
-    start: WireCounts,
-    rows: u64,
-    bytes: u64,
-}
-
-pub(super) struct PostgresSession<'c> {
-    link: &'c Link,
-    prepared: Vec<Prepared>,
-    by_text: HashMap<String, StatementId>,
-    counting: Option<Counting>,
-    observed: Option<Vec<Observed>>,
-    /// Whether a transaction is open in which nothing can be written.
-    reading: bool,
-}
-
-/// What came of handing rows to a sink.
-#[derive(Default)]
-struct Delivered {
-    rows: u64,
-    bytes: u64,
-}
-
-impl<'c> PostgresSession<'c> {
-    pub(super) fn new(link: &'c Link) -> Self {
-        PostgresSession { link, prepared: Vec::new(), by_text: HashMap::new(), counting: None, observed: None, reading: false }
-    }
-
-    fn compile(&self, sql: &str, kinds: &[Option<LogicalType>], types: &[Type]) -> Result<Prepared, EngineError> {
-        let statement = self.link.runtime.block_on(self.link.client().prepare_typed(sql, types));
-        let statement = statement.map_err(|error| engine_error(error, Some(sql)))?;
-        let readings = statement.columns().iter().enumerate().map(|(at, column)| {
+impl Known {
+    fn of(sql: &str, kinds: &[Option<LogicalType>], columns: &[tokio_postgres::Column]) -> Result<Known, EngineError> {
+        let readings = columns.iter().enumerate().map(|(at, column)| {
             Reading::of(column.name(), column.type_(), kinds.get(at).copied().flatten())
                 .map_err(|error| EngineError { sql: Some(sql.to_owned()), ..error })
         });
         let readings = readings.collect::<Result<_, _>>()?;
-        Ok(Prepared { statement, sql: sql.to_owned(), kinds: kinds.to_vec(), readings })
+        Ok(Known { sql: sql.to_owned(), kinds: kinds.to_vec(), readings })
+    }
+}
+
+/// PostgreSQL's part of a session.
+pub(crate) struct PostgresDriver<'c> {
+    link: &'c Link,
+    /// The same connection as an open transaction of the driver's lends it.
+    within: Option<&'c Client>,
+}
+
+/// The connection, whoever holds it.
+enum Held<'a> {
+    Own(Ref<'a, Client>),
+    Lent(&'a Client),
+}
+
+impl Deref for Held<'_> {
+    type Target = Client;
+
+    fn deref(&self) -> &Client {
+        match self {
+            Held::Own(client) => client,
+            Held::Lent(client) => client,
+        }
+    }
+}
+
+impl<'c> PostgresDriver<'c> {
+    pub(super) fn new(link: &'c Link) -> Self {
+        PostgresDriver { link, within: None }
+    }
+
+    fn client(&self) -> Held<'_> {
+        self.within.map_or_else(|| Held::Own(self.link.client()), Held::Lent)
+    }
+
+    fn compile(&self, sql: &str, kinds: &[Option<LogicalType>], types: &[Type]) -> Result<Prepared, EngineError> {
+        let statement = self.link.runtime.block_on(self.client().prepare_typed(sql, types));
+        let statement = statement.map_err(|error| engine_error(error, Some(sql)))?;
+        let known = Known::of(sql, kinds, statement.columns())?;
+        Ok(Prepared { statement, known })
     }
 
     /// Prepares a statement anew with the types of values that the server's own guess cannot hold.
-    fn fit(&mut self, id: StatementId, parameters: &[ValueRef<'_>]) -> Result<(), EngineError> {
-        let prepared = &self.prepared[id.0];
+    fn fit(&self, prepared: &mut Prepared, parameters: &[ValueRef<'_>]) -> Result<(), EngineError> {
         let wanted = prepared.statement.params();
         if wanted.len() != parameters.len() || wanted.iter().zip(parameters).all(|(of, value)| fits(*value, of)) {
             return Ok(());
         }
         let types: Vec<Type> =
             wanted.iter().zip(parameters).map(|(of, value)| if fits(*value, of) { of.clone() } else { own_type(*value) }).collect();
-        self.prepared[id.0] = self.compile(&prepared.sql.clone(), &prepared.kinds.clone(), &types)?;
+        *prepared = self.compile(&prepared.known.sql, &prepared.known.kinds, &types)?;
         Ok(())
     }
 
-    fn note(&mut self, id: StatementId, parameters: &[ValueRef<'_>], start: Option<Instant>, delivered: &Delivered) {
-        if let Some(counting) = &mut self.counting {
-            counting.rows += delivered.rows;
-            counting.bytes += delivered.bytes;
-        }
-        if let (Some(observed), Some(start)) = (&mut self.observed, start) {
-            let nanos = u64::try_from(start.elapsed().as_nanos()).unwrap_or(u64::MAX);
-            let parameters = parameters.iter().map(|parameter| parameter.to_value()).collect();
-            observed.push(Observed { sql: self.prepared[id.0].sql.clone(), parameters, nanos, rows: delivered.rows });
-        }
-    }
-
-    fn simple(&mut self, sql: &str) -> Result<(), EngineError> {
-        let start = Instant::now();
-        self.link.execute(sql)?;
-        if let Some(observed) = &mut self.observed {
-            let nanos = u64::try_from(start.elapsed().as_nanos()).unwrap_or(u64::MAX);
-            observed.push(Observed { sql: sql.to_owned(), parameters: Vec::new(), nanos, rows: 0 });
-        }
-        Ok(())
+    /// Hands on a result of any length; gives how many rows the statement has changed.
+    fn hand_on_all(
+        &self,
+        known: &Known,
+        stream: Pin<&mut RowStream>,
+        first: Option<Row>,
+        to: &mut Handing<'_>,
+    ) -> Result<Option<u64>, EngineError> {
+        let mut open = Open { runtime: &self.link.runtime, stream, first, known };
+        let more = open.hand_on(u64::MAX, to)?;
+        Ok(open.stream.rows_affected().filter(|_| !more && known.readings.is_empty()))
     }
 }
 
-impl Session for PostgresSession<'_> {
-    fn prepare(&mut self, sql: &str, kinds: &[Option<LogicalType>]) -> Result<StatementId, EngineError> {
-        if let Some(id) = self.by_text.get(sql) {
-            return Ok(*id);
+/// An open result.
+struct Open<'r> {
+    runtime: &'r Runtime,
+    stream: Pin<&'r mut RowStream>,
+    /// A row that was taken to learn what the columns are.
+    first: Option<Row>,
+    known: &'r Known,
+}
+
+impl Rows for Open<'_> {
+    fn width(&self) -> usize {
+        self.known.readings.len()
+    }
+
+    fn each<const N: usize>(&mut self, most: u64, to: &mut Handing<'_>) -> Result<bool, EngineError> {
+        let known = self.known;
+        let take = |row: &Row, to: &mut Handing<'_>| -> Result<Flow, EngineError> {
+            let mut values = [ValueRef::Null; N];
+            for (column, value) in values.iter_mut().enumerate() {
+                *value = read(row, column, known)?;
+            }
+            Ok(to.row(&values))
+        };
+        self.each_by(most, to, take)
+    }
+
+    fn each_wide(&mut self, most: u64, to: &mut Handing<'_>) -> Result<bool, EngineError> {
+        let known = self.known;
+        let take = |row: &Row, to: &mut Handing<'_>| -> Result<Flow, EngineError> {
+            let values = (0..known.readings.len()).map(|column| read(row, column, known)).collect::<Result<Vec<_>, _>>()?;
+            Ok(to.row(&values))
+        };
+        self.each_by(most, to, take)
+    }
+}
+
+impl Open<'_> {
+    #[inline(always)]
+    fn each_by(
+        &mut self,
+        most: u64,
+        to: &mut Handing<'_>,
+        take: impl Fn(&Row, &mut Handing<'_>) -> Result<Flow, EngineError>,
+    ) -> Result<bool, EngineError> {
+        let Open { runtime, stream, first, known } = self;
+        let mut left = most;
+        if let Some(row) = first.take() {
+            if take(&row, to)? == Flow::Stop {
+                return Ok(true);
+            }
+            left -= 1;
         }
-        let prepared = self.compile(sql, kinds, &[])?;
-        let id = StatementId(self.prepared.len());
-        self.prepared.push(prepared);
-        self.by_text.insert(sql.to_owned(), id);
-        Ok(id)
+        runtime.block_on(async {
+            while left > 0 {
+                let Some(row) = stream.try_next().await.map_err(|error| engine_error(error, Some(&known.sql)))? else { return Ok(false) };
+                if take(&row, to)? == Flow::Stop {
+                    break;
+                }
+                left -= 1;
+            }
+            Ok(true)
+        })
+    }
+}
+
+impl Driver for PostgresDriver<'_> {
+    type Statement = Prepared;
+
+    fn prepare(&mut self, sql: &str, kinds: &[Option<LogicalType>]) -> Result<Prepared, EngineError> {
+        self.compile(sql, kinds, &[])
     }
 
-    fn columns(&self, statement: StatementId) -> Vec<String> {
-        self.prepared[statement.0].statement.columns().iter().map(|column| column.name().to_owned()).collect()
+    fn columns(prepared: &Prepared) -> Vec<String> {
+        prepared.statement.columns().iter().map(|column| column.name().to_owned()).collect()
     }
 
-    fn run(&mut self, id: StatementId, parameters: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<(), EngineError> {
-        self.fit(id, parameters)?;
-        let start = self.observed.is_some().then(Instant::now);
-        let prepared = &self.prepared[id.0];
-        let count = self.counting.is_some();
+    fn run(&mut self, prepared: &mut Prepared, parameters: &[ValueRef<'_>], to: &mut Handing<'_>) -> Result<Option<u64>, EngineError> {
+        self.fit(prepared, parameters)?;
         let bound = parameters.iter().map(|value| Bound(*value));
-        let delivered = self.link.runtime.block_on(async {
-            let stream = self.link.client().query_raw(&prepared.statement, bound).await;
-            deliver(stream.map_err(|error| engine_error(error, Some(&prepared.sql)))?, prepared, count, sink).await
+        let stream = self.link.runtime.block_on(self.client().query_raw(&prepared.statement, bound));
+        let stream = std::pin::pin!(stream.map_err(|error| engine_error(error, Some(&prepared.known.sql)))?);
+        self.hand_on_all(&prepared.known, stream, None, to)
+    }
+
+    fn run_text(
+        &mut self,
+        sql: &str,
+        kinds: &[Option<LogicalType>],
+        parameters: &[ValueRef<'_>],
+        to: &mut Handing<'_>,
+    ) -> Result<Option<u64>, EngineError> {
+        let failed = |error: tokio_postgres::Error| engine_error(error, Some(sql));
+        let bound = parameters.iter().map(|value| (Bound(*value), type_to_send(*value)));
+        let stream = self.link.runtime.block_on(self.client().query_typed_raw(sql, bound)).map_err(failed)?;
+        let mut stream = std::pin::pin!(stream);
+        let first = self.link.runtime.block_on(stream.try_next()).map_err(failed)?;
+        let known = Known::of(sql, kinds, first.as_ref().map(Row::columns).unwrap_or_default())?;
+        if first.is_none() {
+            return Ok(stream.rows_affected());
+        }
+        self.hand_on_all(&known, stream, first, to)
+    }
+
+    /// A portal of the extended protocol, which lives in a transaction.
+    fn stream(
+        &mut self,
+        prepared: &mut Prepared,
+        parameters: &[ValueRef<'_>],
+        size: u32,
+        to: &mut Portioned<'_, Prepared>,
+    ) -> Result<(), EngineError> {
+        self.fit(prepared, parameters)?;
+        let runtime = &self.link.runtime;
+        let known = &prepared.known;
+        let failed = |error: tokio_postgres::Error| engine_error(error, Some(&known.sql));
+        let mut client = self.link.client_for_transaction().filter(|_| self.within.is_none()).ok_or_else(|| EngineError {
+            kind: EngineErrorKind::Statement,
+            message: "a cursor is open already, and its transaction can hold no other".to_owned(),
+            sql: Some(known.sql.clone()),
+            cause: None,
         })?;
-        self.note(id, parameters, start, &delivered);
+        let transaction = runtime.block_on(client.build_transaction().read_only(true).start()).map_err(failed)?;
+        let bound = parameters.iter().map(|value| Bound(*value));
+        let portal = runtime.block_on(transaction.bind_raw(&prepared.statement, bound)).map_err(failed)?;
+        let size = i32::try_from(size).unwrap_or(i32::MAX);
+        loop {
+            let lent = PostgresDriver { link: self.link, within: Some(transaction.client()) };
+            let more = to.portion(lent, |handing| {
+                let stream = runtime.block_on(transaction.query_portal_raw(&portal, size)).map_err(failed)?;
+                let mut open = Open { runtime, stream: std::pin::pin!(stream), first: None, known };
+                open.hand_on(u64::MAX, handing)?;
+                // One that is not at its end tells of no rows.
+                Ok(open.stream.rows_affected().is_none())
+            })?;
+            if !more {
+                break;
+            }
+        }
+        drop(portal);
+        runtime.block_on(transaction.commit()).map_err(failed)
+    }
+
+    fn group(&mut self, kept: &mut [Kept<Prepared>], group: &mut [InGroup<'_>]) -> Result<(), EngineError> {
+        for one in group.iter() {
+            self.fit(kept[one.statement].statement()?, one.parameters)?;
+        }
+        let mut prepared = Vec::with_capacity(group.len());
+        for one in group.iter() {
+            prepared.push(kept[one.statement].shared()?);
+        }
+        let client = self.client();
+        let sent = prepared.iter().zip(group.iter()).map(|(prepared, one)| {
+            let bound = one.parameters.iter().map(|value| Bound(*value));
+            let stream = client.query_raw(&prepared.statement, bound);
+            async { stream.await.map_err(|error| engine_error(error, Some(&prepared.known.sql))) }
+        });
+        let streams = self.link.runtime.block_on(try_join_all(sent))?;
+        for ((stream, prepared), one) in streams.into_iter().zip(prepared).zip(group) {
+            self.hand_on_all(&prepared.known, std::pin::pin!(stream), None, &mut one.to)?;
+        }
         Ok(())
     }
 
-    fn begin(&mut self) -> Result<(), EngineError> {
-        if self.reading { Ok(()) } else { self.simple("BEGIN") }
-    }
-
-    fn commit(&mut self) -> Result<(), EngineError> {
-        if self.reading { Ok(()) } else { self.simple("COMMIT") }
+    fn wire(&self) -> Option<WireCounts> {
+        Some(self.link.wire.counts())
     }
 
     fn begin_reading(&mut self) -> Result<(), EngineError> {
         // Once it has begun to read, such a transaction cannot be made one that writes.
-        self.link.execute("BEGIN READ ONLY; SELECT 1")?;
-        self.reading = true;
-        Ok(())
+        self.link.execute("BEGIN READ ONLY; SELECT 1")
     }
 
     fn end_reading(&mut self) -> Result<(), EngineError> {
-        self.reading = false;
         // Asked before the end, which takes back what was set meanwhile, and would only do so here.
         let asked = self.link.still_reads_only();
         self.link.execute("ROLLBACK")?;
         asked
     }
 
-    fn count(&mut self) {
-        self.counting = Some(Counting { start: self.link.wire.counts(), rows: 0, bytes: 0 });
-    }
-
-    fn counted(&mut self) -> Traffic {
-        let Some(counting) = self.counting.take() else { return Traffic::default() };
-        let now = self.link.wire.counts();
-        Traffic {
-            statements: now.statements - counting.start.statements,
-            round_trips: now.trips - counting.start.trips,
-            rows: counting.rows,
-            bytes: counting.bytes,
-            wire_bytes: Some(now.bytes - counting.start.bytes),
-        }
-    }
-
-    fn observe(&mut self) {
-        self.observed = Some(Vec::new());
-    }
-
-    fn observed(&mut self) -> Vec<Observed> {
-        self.observed.take().unwrap_or_default()
-    }
-
     fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>]) -> Result<Vec<String>, EngineError> {
-        let id = self.prepare(&format!("EXPLAIN {sql}"), &[])?;
-        let mut lines = Vec::new();
-        let mut take = |row: &[ValueRef<'_>]| {
-            lines.extend(row.iter().map(ToString::to_string));
-            Flow::More
-        };
-        self.run(id, parameters, &mut take)?;
-        Ok(lines)
+        let mut prepared = self.compile(&format!("EXPLAIN {sql}"), &[], &[])?;
+        self.fit(&mut prepared, parameters)?;
+        let bound = parameters.iter().map(|value| Bound(*value));
+        let rows = self.link.runtime.block_on(async {
+            let stream = self.client().query_raw(&prepared.statement, bound).await?;
+            stream.try_collect::<Vec<Row>>().await
+        });
+        let rows = rows.map_err(|error| engine_error(error, Some(&prepared.known.sql)))?;
+        Ok(rows.iter().map(|row| row.get(0)).collect())
     }
-}
-
-/// Hands all rows to the sink.
-async fn deliver(stream: RowStream, prepared: &Prepared, count: bool, sink: &mut dyn Sink) -> Result<Delivered, EngineError> {
-    macro_rules! by_width {
-        ($($width:literal)+) => {
-            match prepared.readings.len() {
-                $($width => deliver_width::<$width>(stream, prepared, count, sink).await,)+
-                _ => deliver_wide(stream, prepared, count, sink).await,
-            }
-        };
-    }
-    by_width!(0 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16)
-}
-
-/// For rows of `N` columns, whose values are put together on the stack.
-async fn deliver_width<const N: usize>(
-    stream: RowStream,
-    prepared: &Prepared,
-    count: bool,
-    sink: &mut dyn Sink,
-) -> Result<Delivered, EngineError> {
-    let mut stream = std::pin::pin!(stream);
-    let mut delivered = Delivered::default();
-    while let Some(row) = stream.try_next().await.map_err(|error| engine_error(error, Some(&prepared.sql)))? {
-        let mut values = [ValueRef::Null; N];
-        for (column, value) in values.iter_mut().enumerate() {
-            *value = read(&row, column, prepared)?;
-        }
-        if hand_over(&values, &mut delivered, count, sink) == Flow::Stop {
-            break;
-        }
-    }
-    Ok(delivered)
-}
-
-/// For rows of any number of columns.
-async fn deliver_wide(stream: RowStream, prepared: &Prepared, count: bool, sink: &mut dyn Sink) -> Result<Delivered, EngineError> {
-    let mut stream = std::pin::pin!(stream);
-    let mut delivered = Delivered::default();
-    while let Some(row) = stream.try_next().await.map_err(|error| engine_error(error, Some(&prepared.sql)))? {
-        let values = (0..prepared.readings.len()).map(|column| read(&row, column, prepared)).collect::<Result<Vec<_>, _>>()?;
-        if hand_over(&values, &mut delivered, count, sink) == Flow::Stop {
-            break;
-        }
-    }
-    Ok(delivered)
 }
 
 #[inline(always)]
-fn read<'r>(row: &'r Row, column: usize, prepared: &Prepared) -> Result<ValueRef<'r>, EngineError> {
-    match prepared.readings[column].value(row, column) {
+fn read<'r>(row: &'r Row, column: usize, known: &Known) -> Result<ValueRef<'r>, EngineError> {
+    match known.readings[column].value(row, column) {
         Ok(Some(value)) => Ok(value),
-        Ok(None) => Err(wrong_kind(column, prepared)),
-        Err(error) => Err(engine_error(error, Some(&prepared.sql))),
+        Ok(None) => Err(wrong_kind(row, column, known)),
+        Err(error) => Err(engine_error(error, Some(&known.sql))),
     }
-}
-
-#[inline(always)]
-fn hand_over(values: &[ValueRef<'_>], delivered: &mut Delivered, count: bool, sink: &mut dyn Sink) -> Flow {
-    delivered.rows += 1;
-    if count {
-        delivered.bytes += values.iter().map(|value| value.size()).sum::<u64>();
-    }
-    sink.row(values)
 }
 
 #[cold]
-fn wrong_kind(column: usize, prepared: &Prepared) -> EngineError {
-    let found = prepared.statement.columns()[column].type_();
-    let wanted = prepared.kinds.get(column).copied().flatten().map_or_else(String::new, |kind| kind.to_string());
+fn wrong_kind(row: &Row, column: usize, known: &Known) -> EngineError {
+    let found = row.columns()[column].type_();
+    let wanted = known.kinds.get(column).copied().flatten().map_or_else(String::new, |kind| kind.to_string());
     EngineError {
         kind: EngineErrorKind::Value,
         message: format!("column {} holds a value of type {found}, which is not {wanted}", column + 1),
-        sql: Some(prepared.sql.clone()),
+        sql: Some(known.sql.clone()),
         cause: None,
     }
 }

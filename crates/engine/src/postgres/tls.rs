@@ -14,8 +14,8 @@ use rustls::{ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme
 use tokio_postgres::tls::{ChannelBinding, TlsConnect, TlsStream};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
-use super::server::unreachable;
 use super::wire::{Counted, Wire};
+use crate::throwaway::unreachable;
 
 /// What a URL wants.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -182,6 +182,25 @@ pub(super) fn own_type(value: ValueRef<'_>) -> Type {
     }
 }
 
+/// The type a value is sent as with a text that the server has not read yet; what nothing can be said of it is left to the server.
+pub(super) fn type_to_send(value: ValueRef<'_>) -> Type {
+    match value {
+        ValueRef::Null | ValueRef::Text(_) => Type::UNKNOWN,
+        ValueRef::List(values) => match values.iter().find(|value| !value.as_ref().is_null()).map(|value| own_type(value.as_ref())) {
+            Some(Type::INT8) => Type::INT8_ARRAY,
+            Some(Type::NUMERIC) => Type::NUMERIC_ARRAY,
+            Some(Type::FLOAT8) => Type::FLOAT8_ARRAY,
+            Some(Type::BOOL) => Type::BOOL_ARRAY,
+            Some(Type::DATE) => Type::DATE_ARRAY,
+            Some(Type::TIMESTAMP) => Type::TIMESTAMP_ARRAY,
+            Some(Type::UUID) => Type::UUID_ARRAY,
+            Some(Type::BYTEA) => Type::BYTEA_ARRAY,
+            _ => Type::TEXT_ARRAY,
+        },
+        other => own_type(other),
+    }
+}
+
 /// Whether a value can be given as a type.
 pub(super) fn fits(value: ValueRef<'_>, of: &Type) -> bool {
     match (value, of) {

@@ -7,6 +7,8 @@ use std::task::{Context, Poll};
 
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 
+use crate::session::WireCounts;
+
 /// What went over a stream since it was opened.
 #[derive(Debug, Default)]
 pub(super) struct Wire {
@@ -15,14 +17,6 @@ pub(super) struct Wire {
     bytes: AtomicU64,
     /// Whether something was read since something was last written: then the next write begins a new wait.
     answered: AtomicBool,
-}
-
-/// The counts at one moment.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub(super) struct WireCounts {
-    pub(super) statements: u64,
-    pub(super) trips: u64,
-    pub(super) bytes: u64,
 }
 
 impl Wire {
@@ -57,10 +51,13 @@ struct Messages {
     head: Vec<u8>,
     /// Bytes of the current message still to come.
     left: usize,
+    /// Whether what is executed next was bound just before; else it fetches from an open cursor.
+    bound: bool,
 }
 
 impl Messages {
-    /// How many statements the bytes ask for: executions of prepared ones, and simple queries.
+    /// How many statements the bytes ask for: executions of bound ones, and simple queries. Whoever executes a bound one again only
+    /// fetches more of its rows.
     fn statements(&mut self, mut bytes: &[u8]) -> u64 {
         let mut statements = 0;
         while !bytes.is_empty() {
@@ -77,8 +74,13 @@ impl Messages {
             if self.head.len() < wanted {
                 break;
             }
-            if self.started && matches!(self.head[0], b'E' | b'Q') {
-                statements += 1;
+            if self.started {
+                match self.head[0] {
+                    b'B' => self.bound = true,
+                    b'E' => statements += u64::from(std::mem::take(&mut self.bound)),
+                    b'Q' => statements += 1,
+                    _ => {}
+                }
             }
             let length = self.head[wanted - 4..].iter().fold(0, |length, &byte| length << 8 | usize::from(byte));
             self.left = length.saturating_sub(4);
@@ -137,7 +139,9 @@ mod tests {
     #[test]
     fn statements_are_counted_in_whatever_pieces_they_come() {
         let mut sent = [&8_u32.to_be_bytes()[..], b"EEEE"].concat();
-        for (kind, body) in [(b'p', &b"QEQE"[..]), (b'Q', b"BEGIN\0"), (b'P', b"EQ"), (b'B', b""), (b'E', b"\0\0\0\0\0"), (b'S', b"")] {
+        for (kind, body) in
+            [(b'p', &b"QEQE"[..]), (b'Q', b"BEGIN\0"), (b'P', b"EQ"), (b'B', b""), (b'E', b"\0\0\0\0\0"), (b'S', b""), (b'E', b"fetch")]
+        {
             sent.extend(message(kind, body));
         }
         for size in 1..sent.len() {

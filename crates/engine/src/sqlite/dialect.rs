@@ -6,6 +6,9 @@ use kampf_schema::expr::Part;
 
 pub(super) static SQLITE: Dialect = Dialect {
     name: "sqlite",
+    begin: "BEGIN",
+    commit: "COMMIT",
+    rollback: "ROLLBACK",
     max_parameters: 32_766,
     placeholder: |number| format!("?{number}"),
     quote,

@@ -19,6 +19,7 @@ use rusqlite::{OpenFlags, StatementStatus};
 
 use crate::engine::{Connection, Effort, Endpoint, Engine, Ground, Loaded, Served, Setting, TableSize};
 use crate::load::LoadEvent;
+use crate::session::Connected;
 use error::engine_error;
 
 /// The engine.
@@ -56,6 +57,10 @@ impl Engine for Sqlite {
         [("cache_size", "-2000"), ("mmap_size", "0"), ("page_size", "4096"), ("temp_store", "0")]
             .map(|(name, value)| Setting::default(name, value))
             .into()
+    }
+
+    fn settings_of_data(&self) -> &'static [&'static str] {
+        &["page_size"]
     }
 
     fn load(
@@ -205,7 +210,7 @@ struct SqliteConnection {
 
 impl Connection for SqliteConnection {
     fn session(&self) -> Box<dyn Session + '_> {
-        Box::new(session::SqliteSession::new(&self.connection))
+        Box::new(Connected::new(session::SqliteDriver::new(&self.connection)))
     }
 
     fn settings(&self) -> Result<Vec<Setting>, EngineError> {
@@ -240,7 +245,7 @@ impl Connection for SqliteConnection {
 
 /// A session on any connection.
 pub(crate) fn session_on(connection: &rusqlite::Connection) -> Box<dyn Session + '_> {
-    Box::new(session::SqliteSession::new(connection))
+    Box::new(Connected::new(session::SqliteDriver::new(connection)))
 }
 
 #[cfg(test)]

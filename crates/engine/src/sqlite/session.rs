@@ -1,19 +1,13 @@
-//! A session on an open file.
+//! Statements on an open file.
 
 use std::collections::HashMap;
-use std::time::Instant;
 
-use kampf_contest::{EngineError, EngineErrorKind, Flow, Observed, Session, Sink, StatementId, Traffic};
+use kampf_contest::{EngineError, EngineErrorKind, Flow};
 use kampf_schema::{Decimal, LogicalType, TimeText, ValueRef, parse_date, parse_timestamp};
 use rusqlite::types::{ToSqlOutput, ValueRef as Stored};
 
 use super::error::engine_error;
-
-struct Prepared<'c> {
-    statement: rusqlite::Statement<'c>,
-    sql: String,
-    columns: Vec<ColumnKind>,
-}
+use crate::session::{Driver, Handing, InGroup, Kept, Portioned, Rows, WireCounts};
 
 /// What a result column means.
 #[derive(Clone, Copy)]
@@ -46,179 +40,173 @@ impl ColumnKind {
     }
 }
 
-pub(super) struct SqliteSession<'c> {
+/// A prepared statement.
+pub(crate) struct Prepared<'c> {
+    statement: rusqlite::Statement<'c>,
+    sql: String,
+    columns: Vec<ColumnKind>,
+}
+
+/// SQLite's part of a session. What a server would need is counted by the session.
+#[derive(Clone, Copy)]
+pub(crate) struct SqliteDriver<'c> {
     connection: &'c rusqlite::Connection,
-    prepared: Vec<Prepared<'c>>,
-    by_text: HashMap<String, StatementId>,
-    counts: Option<Traffic>,
-    observed: Option<Vec<Observed>>,
 }
 
-impl<'c> SqliteSession<'c> {
+impl<'c> SqliteDriver<'c> {
     pub(super) fn new(connection: &'c rusqlite::Connection) -> Self {
-        SqliteSession { connection, prepared: Vec::new(), by_text: HashMap::new(), counts: None, observed: None }
-    }
-
-    fn simple(&mut self, sql: &str) -> Result<(), EngineError> {
-        let id = self.prepare(sql, &[])?;
-        self.run(id, &[], &mut |_: &[ValueRef<'_>]| Flow::More)
+        SqliteDriver { connection }
     }
 }
 
-/// What came of handing rows to a sink.
-#[derive(Default)]
-struct Delivered {
-    rows: u64,
-    bytes: u64,
-}
-
-/// Hands all rows of `N` columns to the sink. The number is known to the compiler, so that a row's values are put together
-/// on the stack, without a vector to clear and fill for each row, and the first columns are written out one by one: a place in
-/// the code for each column lets the processor foresee the kind of its values, which is worth 6 % of a scan.
-fn deliver<const N: usize>(
-    mut rows: rusqlite::Rows<'_>,
-    columns: &[ColumnKind],
-    sql: &str,
-    count: bool,
-    sink: &mut dyn Sink,
-) -> Result<Delivered, EngineError> {
-    let failed = |error: rusqlite::Error| engine_error(error, Some(sql));
-    let plain: [Plain; N] = std::array::from_fn(|column| columns[column].plain);
-    let mut delivered = Delivered::default();
-    while let Some(row) = rows.next().map_err(failed)? {
-        let mut values = [ValueRef::Null; N];
-        macro_rules! take {
-            ($column:expr) => {
-                let stored = row.get_ref($column).map_err(failed)?;
-                if !put(&mut values[$column], stored, plain[$column], &columns[$column]) {
-                    return Err(wrong_kind(stored, columns[$column].kind, $column, sql));
-                }
-            };
+impl<'c> Prepared<'c> {
+    /// The open result for some parameters.
+    fn open<'s>(&'s mut self, parameters: &[ValueRef<'_>]) -> Result<Open<'s>, EngineError> {
+        for (at, parameter) in parameters.iter().enumerate() {
+            bind(&mut self.statement, at + 1, *parameter).map_err(|error| engine_error(error, Some(&self.sql)))?;
         }
-        macro_rules! unrolled {
-            ($($column:literal)+) => { $(if $column < N { take!($column); })+ };
-        }
-        unrolled!(0 1 2 3 4 5 6 7);
-        for column in 8..N {
-            take!(column);
-        }
-        delivered.rows += 1;
-        if count {
-            delivered.bytes += values.iter().map(|value| value.size()).sum::<u64>();
-        }
-        if sink.row(&values) == Flow::Stop {
-            break;
-        }
+        Ok(Open { rows: self.statement.raw_query(), columns: &self.columns, sql: &self.sql })
     }
-    Ok(delivered)
+
+    /// Carries it out; gives how many rows it has changed.
+    fn run(
+        &mut self,
+        connection: &rusqlite::Connection,
+        parameters: &[ValueRef<'_>],
+        to: &mut Handing<'_>,
+    ) -> Result<Option<u64>, EngineError> {
+        let mut open = self.open(parameters)?;
+        let more = open.hand_on(u64::MAX, to)?;
+        drop(open);
+        Ok((!more && !self.statement.readonly()).then(|| connection.changes()))
+    }
 }
 
-/// The same for any number of columns.
-fn deliver_wide(
-    mut rows: rusqlite::Rows<'_>,
-    columns: &[ColumnKind],
-    sql: &str,
-    count: bool,
-    sink: &mut dyn Sink,
-) -> Result<Delivered, EngineError> {
-    let failed = |error: rusqlite::Error| engine_error(error, Some(sql));
-    let mut delivered = Delivered::default();
-    while let Some(row) = rows.next().map_err(failed)? {
-        let mut values = Vec::with_capacity(columns.len());
-        for (column, kind) in columns.iter().enumerate() {
-            let stored = row.get_ref(column).map_err(failed)?;
-            let mut value = ValueRef::Null;
-            if !put(&mut value, stored, kind.plain, kind) {
-                return Err(wrong_kind(stored, kind.kind, column, sql));
+/// An open result.
+struct Open<'s> {
+    rows: rusqlite::Rows<'s>,
+    columns: &'s [ColumnKind],
+    sql: &'s str,
+}
+
+impl Rows for Open<'_> {
+    fn width(&self) -> usize {
+        self.columns.len()
+    }
+
+    /// The first columns are written out one by one: a place in the code for each column lets the processor foresee the kind of its
+    /// values, which is worth 6 % of a scan.
+    fn each<const N: usize>(&mut self, most: u64, to: &mut Handing<'_>) -> Result<bool, EngineError> {
+        let Open { rows, columns, sql } = self;
+        let failed = |error: rusqlite::Error| engine_error(error, Some(sql));
+        let plain: [Plain; N] = std::array::from_fn(|column| columns[column].plain);
+        let mut left = most;
+        while left > 0 {
+            let Some(row) = rows.next().map_err(failed)? else { return Ok(false) };
+            let mut values = [ValueRef::Null; N];
+            macro_rules! take {
+                ($column:expr) => {
+                    let stored = row.get_ref($column).map_err(failed)?;
+                    if !put(&mut values[$column], stored, plain[$column], &columns[$column]) {
+                        return Err(wrong_kind(stored, columns[$column].kind, $column, sql));
+                    }
+                };
             }
-            values.push(value);
+            macro_rules! unrolled {
+                ($($column:literal)+) => { $(if $column < N { take!($column); })+ };
+            }
+            unrolled!(0 1 2 3 4 5 6 7);
+            for column in 8..N {
+                take!(column);
+            }
+            if to.row(&values) == Flow::Stop {
+                break;
+            }
+            left -= 1;
         }
-        delivered.rows += 1;
-        if count {
-            delivered.bytes += values.iter().map(|value| value.size()).sum::<u64>();
-        }
-        if sink.row(&values) == Flow::Stop {
-            break;
-        }
+        Ok(true)
     }
-    Ok(delivered)
+
+    fn each_wide(&mut self, most: u64, to: &mut Handing<'_>) -> Result<bool, EngineError> {
+        let Open { rows, columns, sql } = self;
+        let failed = |error: rusqlite::Error| engine_error(error, Some(sql));
+        let mut left = most;
+        while left > 0 {
+            let Some(row) = rows.next().map_err(failed)? else { return Ok(false) };
+            let mut values = Vec::with_capacity(columns.len());
+            for (column, kind) in columns.iter().enumerate() {
+                let stored = row.get_ref(column).map_err(failed)?;
+                let mut value = ValueRef::Null;
+                if !put(&mut value, stored, kind.plain, kind) {
+                    return Err(wrong_kind(stored, kind.kind, column, sql));
+                }
+                values.push(value);
+            }
+            if to.row(&values) == Flow::Stop {
+                break;
+            }
+            left -= 1;
+        }
+        Ok(true)
+    }
 }
 
-impl Session for SqliteSession<'_> {
-    fn prepare(&mut self, sql: &str, kinds: &[Option<LogicalType>]) -> Result<StatementId, EngineError> {
-        if let Some(id) = self.by_text.get(sql) {
-            return Ok(*id);
-        }
+impl<'c> Driver for SqliteDriver<'c> {
+    type Statement = Prepared<'c>;
+
+    fn prepare(&mut self, sql: &str, kinds: &[Option<LogicalType>]) -> Result<Prepared<'c>, EngineError> {
         let statement = self.connection.prepare(sql).map_err(|error| engine_error(error, Some(sql)))?;
         let columns = (0..statement.column_count()).map(|column| ColumnKind::of(kinds.get(column).copied().flatten())).collect();
-        let id = StatementId(self.prepared.len());
-        self.prepared.push(Prepared { statement, sql: sql.to_owned(), columns });
-        self.by_text.insert(sql.to_owned(), id);
-        if let Some(counts) = &mut self.counts {
-            counts.round_trips += 1;
-        }
-        Ok(id)
+        Ok(Prepared { statement, sql: sql.to_owned(), columns })
     }
 
-    fn columns(&self, statement: StatementId) -> Vec<String> {
-        self.prepared[statement.0].statement.column_names().map(str::to_owned).collect()
+    fn columns(statement: &Prepared<'c>) -> Vec<String> {
+        statement.statement.column_names().into_iter().map(str::to_owned).collect()
     }
 
-    fn run(&mut self, id: StatementId, parameters: &[ValueRef<'_>], sink: &mut dyn Sink) -> Result<(), EngineError> {
-        let start = self.observed.is_some().then(Instant::now);
-        let prepared = &mut self.prepared[id.0];
-        let (statement, sql, columns) = (&mut prepared.statement, &prepared.sql, &prepared.columns);
-        let failed = |error: rusqlite::Error| engine_error(error, Some(sql));
-        for (at, parameter) in parameters.iter().enumerate() {
-            bind(statement, at + 1, *parameter).map_err(failed)?;
-        }
-        let count = self.counts.is_some();
-        let rows = statement.raw_query();
-        macro_rules! by_width {
-            ($($width:literal)+) => {
-                match columns.len() {
-                    $($width => deliver::<$width>(rows, columns, sql, count, sink)?,)+
-                    _ => deliver_wide(rows, columns, sql, count, sink)?,
-                }
-            };
-        }
-        let delivered = by_width!(0 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16);
-        if let Some(counts) = &mut self.counts {
-            counts.statements += 1;
-            counts.round_trips += 1;
-            counts.rows += delivered.rows;
-            counts.bytes += delivered.bytes;
-        }
-        if let (Some(observed), Some(start)) = (&mut self.observed, start) {
-            let nanos = u64::try_from(start.elapsed().as_nanos()).unwrap_or(u64::MAX);
-            let parameters = parameters.iter().map(|parameter| parameter.to_value()).collect();
-            observed.push(Observed { sql: sql.clone(), parameters, nanos, rows: delivered.rows });
+    fn run(&mut self, statement: &mut Prepared<'c>, parameters: &[ValueRef<'_>], to: &mut Handing<'_>) -> Result<Option<u64>, EngineError> {
+        statement.run(self.connection, parameters, to)
+    }
+
+    fn run_text(
+        &mut self,
+        sql: &str,
+        kinds: &[Option<LogicalType>],
+        parameters: &[ValueRef<'_>],
+        to: &mut Handing<'_>,
+    ) -> Result<Option<u64>, EngineError> {
+        self.prepare(sql, kinds)?.run(self.connection, parameters, to)
+    }
+
+    fn stream(
+        &mut self,
+        statement: &mut Prepared<'c>,
+        parameters: &[ValueRef<'_>],
+        size: u32,
+        to: &mut Portioned<'_, Prepared<'c>>,
+    ) -> Result<(), EngineError> {
+        let mut open = statement.open(parameters)?;
+        while to.portion(*self, |handing| open.hand_on(size.into(), handing))? {}
+        Ok(())
+    }
+
+    fn group(&mut self, kept: &mut [Kept<Prepared<'c>>], group: &mut [InGroup<'_>]) -> Result<(), EngineError> {
+        for InGroup { statement, parameters, to } in group {
+            kept[*statement].statement()?.run(self.connection, parameters, to)?;
         }
         Ok(())
     }
 
-    fn begin(&mut self) -> Result<(), EngineError> {
-        self.simple("BEGIN")
+    fn wire(&self) -> Option<WireCounts> {
+        None
     }
 
-    fn commit(&mut self) -> Result<(), EngineError> {
-        self.simple("COMMIT")
+    fn begin_reading(&mut self) -> Result<(), EngineError> {
+        Ok(())
     }
 
-    fn count(&mut self) {
-        self.counts = Some(Traffic::default());
-    }
-
-    fn counted(&mut self) -> Traffic {
-        self.counts.take().unwrap_or_default()
-    }
-
-    fn observe(&mut self) {
-        self.observed = Some(Vec::new());
-    }
-
-    fn observed(&mut self) -> Vec<Observed> {
-        self.observed.take().unwrap_or_default()
+    fn end_reading(&mut self) -> Result<(), EngineError> {
+        Ok(())
     }
 
     fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>]) -> Result<Vec<String>, EngineError> {

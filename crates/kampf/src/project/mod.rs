@@ -122,11 +122,16 @@ impl Project {
         values.sort();
         let major = engine_version.split('.').next().unwrap_or_default();
         // Settings that only matter for reading are not among it; those that shape the file are.
-        let page_size: Vec<&str> =
-            self.settings.iter().filter(|setting| setting.name == "page_size").map(|setting| setting.value.as_str()).collect();
+        let shaping = self.engine.settings_of_data();
+        let shape: Vec<String> = self
+            .settings
+            .iter()
+            .filter(|setting| shaping.contains(&setting.name.as_str()))
+            .map(|setting| format!("{}={}", setting.name, setting.value))
+            .collect();
         serde_json::json!({
             "schema": self.schema, "rows": rows, "values": values, "seed": self.config.seed, "variant": {},
-            "engine": self.engine.name(), "engine_major": major, "server": self.server().map(|url| self.engine.shown(url)), "page_size": page_size,
+            "engine": self.engine.name(), "engine_major": major, "server": self.server().map(|url| self.engine.shown(url)), "shape": shape,
             "generator": kampf_fill::GENERATOR_VERSION,
         })
         .to_string()

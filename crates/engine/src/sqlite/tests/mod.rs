@@ -1,4 +1,3 @@
-use kampf_contest::Session;
 use kampf_fill::Order;
 use kampf_schema::{LogicalType, ddl};
 
@@ -82,7 +81,7 @@ fn what_is_not_a_dataset_or_breaks_a_rule_is_refused() {
 #[test]
 fn a_value_that_is_not_of_its_type_is_an_error_and_a_sink_may_stop() {
     let connection = rusqlite::Connection::open_in_memory().unwrap();
-    let mut session = session::SqliteSession::new(&connection);
+    let mut session = session_on(&connection);
     let text = session.prepare("SELECT 'five'", &[Some(LogicalType::Integer)]).unwrap();
     let error = session.run(text, &[], &mut |_: &[kampf_schema::ValueRef<'_>]| kampf_contest::Flow::More).unwrap_err();
     assert_eq!(error.message, "column 1 holds the text `five`, which is not integer");
