@@ -5,7 +5,7 @@
 
 mod registry;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
 use serde::de::{Error, MapAccess, Visitor};
@@ -15,7 +15,7 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use crate::nature::Nature;
 use crate::plan::Plan;
 use crate::planner::Ways;
-use registry::{COLUMNS, FILTERS, HABIT, HYDRATION, LOADING, WORK};
+use registry::{CACHE, COLUMNS, FETCH, FILTERS, HABIT, HYDRATION, LOADING, STATEMENT, UNIT, WORK};
 
 /// Something the developer decides. In the order in which options stand in a contender's name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -32,6 +32,14 @@ pub enum Choice {
     Filters,
     /// Whether entities come with what they are used to.
     Habit,
+    /// How many rows are read at a time.
+    Fetch,
+    /// How statements are sent.
+    Statement,
+    /// What holds the statements of a call together.
+    Unit,
+    /// Whether answers are kept between calls.
+    Cache,
 }
 
 /// What is known of a choice.
@@ -47,6 +55,9 @@ pub struct ChoiceEntry {
     pub usual: Option<usize>,
     /// When it is changed on the way from the naive end, where several ways are equally short.
     pub turn: usize,
+    /// Whether it only says in what manner a plan is carried out: what is asked for and what is made of it stay the same, so that
+    /// nearly every option goes with all others.
+    pub is_manner: bool,
     /// Whether it can change anything for a need.
     pub(crate) applies: fn(&Nature) -> bool,
 }
@@ -60,6 +71,10 @@ pub struct OptionEntry {
     pub former: &'static [&'static str],
     /// What it means.
     pub about: &'static str,
+    /// Whether it has a size: a number of rows, behind a colon.
+    pub has_size: bool,
+    /// Whether it enters though it is not what everybody has: else only where it is asked for.
+    pub(crate) enters: bool,
     /// Whether it is an option for a need at all.
     pub(crate) applies: fn(&Nature) -> bool,
     /// Why it is not derived together with others; none where it is.
@@ -71,6 +86,8 @@ pub struct OptionEntry {
 pub struct Opt {
     choice: Choice,
     rank: u8,
+    /// Its size; 0 where it has none.
+    size: u32,
 }
 
 /// An enum of all options of one choice, from the naive one on.
@@ -85,7 +102,7 @@ pub trait ChoiceOption: Copy + 'static {
 
     /// The same as one option among those of all choices.
     fn opt(self) -> Opt {
-        Opt { choice: Self::CHOICE, rank: self.rank() }
+        Opt { choice: Self::CHOICE, rank: self.rank(), size: 0 }
     }
 
     /// The word in names and files.
@@ -178,6 +195,52 @@ options! {
 }
 
 options! {
+    /// How many rows are read at a time.
+    Fetch {
+        /// All before the first is used.
+        Whole,
+        /// So many by limit and offset, again and again.
+        Pages,
+        /// So many behind the key of the last one, again and again.
+        Chunks,
+        /// So many from an open cursor.
+        Stream,
+    }
+}
+
+options! {
+    /// How statements are sent.
+    Statement {
+        /// Their text is made anew each time, and read anew by the engine.
+        Built,
+        /// Their text is there, and read anew by the engine each time.
+        Parsed,
+        /// They are prepared once and kept.
+        Prepared,
+    }
+}
+
+options! {
+    /// What holds the statements of a call together.
+    Unit {
+        /// Nothing: each is by itself.
+        None,
+        /// A transaction.
+        One,
+    }
+}
+
+options! {
+    /// Whether answers are kept between calls.
+    Cache {
+        /// None is.
+        None,
+        /// They are, by their parameters.
+        Warm,
+    }
+}
+
+options! {
     /// What becomes of conditions whose parameter is not given.
     Filters {
         /// They stand in the text, each with a word that it does not count then.
@@ -189,7 +252,18 @@ options! {
 
 impl Choice {
     /// All of them, in the order of names.
-    pub const ALL: [Choice; 6] = [Choice::Loading, Choice::Work, Choice::Columns, Choice::Hydration, Choice::Filters, Choice::Habit];
+    pub const ALL: [Choice; 10] = [
+        Choice::Loading,
+        Choice::Work,
+        Choice::Columns,
+        Choice::Hydration,
+        Choice::Filters,
+        Choice::Habit,
+        Choice::Fetch,
+        Choice::Statement,
+        Choice::Unit,
+        Choice::Cache,
+    ];
 
     /// What is known of it.
     pub fn entry(self) -> &'static ChoiceEntry {
@@ -200,6 +274,10 @@ impl Choice {
             Choice::Hydration => &HYDRATION,
             Choice::Filters => &FILTERS,
             Choice::Habit => &HABIT,
+            Choice::Fetch => &FETCH,
+            Choice::Statement => &STATEMENT,
+            Choice::Unit => &UNIT,
+            Choice::Cache => &CACHE,
         }
     }
 
@@ -213,18 +291,46 @@ impl Choice {
         Choice::ALL.into_iter().find(|choice| choice.word() == word)
     }
 
-    /// Its options, from the naive one on.
+    /// Its options, from the naive one on, without sizes.
     pub fn options(self) -> impl Iterator<Item = Opt> {
-        (0..self.entry().options.len()).map(move |rank| Opt { choice: self, rank: rank as u8 })
+        (0..self.entry().options.len()).map(move |rank| Opt { choice: self, rank: rank as u8, size: 0 })
     }
 
-    /// The option of a word, also of one that it had in an earlier version.
+    /// The option of a word, also of one that it had in an earlier version, with its size behind a colon where it has one.
     pub fn option(self, word: &str) -> Option<Opt> {
-        self.options().find(|option| option.word() == word || option.entry().former.contains(&word))
+        let (word, size) = word.split_once(':').map_or((word, None), |(word, size)| (word, Some(size)));
+        let option = self.options().find(|option| option.word() == word || option.entry().former.contains(&word))?;
+        match size {
+            None => Some(option),
+            Some(size) if option.entry().has_size => {
+                let size: u32 = size.parse().ok().filter(|size| (1..=Opt::MOST_ROWS).contains(size))?;
+                Some(option.of_size(size))
+            }
+            Some(_) => None,
+        }
     }
 }
 
 impl Opt {
+    /// Most rows at a time.
+    pub const MOST_ROWS: u32 = 1_000_000;
+
+    /// The same with a size, where it has one.
+    #[must_use]
+    pub fn of_size(self, size: u32) -> Opt {
+        if self.entry().has_size { Opt { size, ..self } } else { self }
+    }
+
+    /// Its size; none where it has none or leaves it open.
+    pub fn size(self) -> Option<u32> {
+        (self.size > 0).then_some(self.size)
+    }
+
+    /// Whether another is the same, where this one leaves its size open whatever size that has.
+    pub(crate) fn covers(self, other: Opt) -> bool {
+        self == other || (self.size == 0 && self == Opt { size: 0, ..other })
+    }
+
     /// The choice.
     pub fn choice(self) -> Choice {
         self.choice
@@ -246,10 +352,18 @@ impl Opt {
     }
 }
 
+/// An option as it stands in names and files: its word, and behind a colon its size.
+impl fmt::Display for Opt {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.word())?;
+        self.size().map_or(Ok(()), |size| write!(f, ":{size}"))
+    }
+}
+
 /// One option per choice; none where the choice changes nothing for the need.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Choices {
-    ranks: [Option<u8>; Choice::ALL.len()],
+    options: [Option<Opt>; Choice::ALL.len()],
 }
 
 impl Choices {
@@ -262,18 +376,18 @@ impl Choices {
     /// The same with another option.
     #[must_use]
     pub fn with_opt(mut self, option: Opt) -> Choices {
-        self.ranks[option.choice as usize] = Some(option.rank);
+        self.options[option.choice as usize] = Some(option);
         self
     }
 
     /// The option of a choice.
     pub fn get<O: ChoiceOption>(&self) -> Option<O> {
-        self.ranks[O::CHOICE as usize].map(|rank| O::ALL[usize::from(rank)])
+        self.of(O::CHOICE).map(|option| O::ALL[option.rank()])
     }
 
     /// The option of a choice.
     pub fn of(&self, choice: Choice) -> Option<Opt> {
-        self.ranks[choice as usize].map(|rank| Opt { choice, rank })
+        self.options[choice as usize]
     }
 
     /// The options there are, in the order of names.
@@ -284,7 +398,7 @@ impl Choices {
     /// The same with a choice that changes nothing left out.
     #[must_use]
     pub fn without(mut self, choice: Choice) -> Choices {
-        self.ranks[choice as usize] = None;
+        self.options[choice as usize] = None;
         self
     }
 
@@ -316,11 +430,11 @@ impl Choices {
 impl fmt::Display for Choices {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         for (at, option) in self.options().filter(|option| option.choice.entry().usual.is_none()).enumerate() {
-            write!(f, "{}{}", if at > 0 { "." } else { "" }, option.word())?;
+            write!(f, "{}{option}", if at > 0 { "." } else { "" })?;
         }
         self.options()
             .filter(|option| option.choice.entry().usual.is_some_and(|usual| usual != option.rank()))
-            .try_for_each(|option| write!(f, "+{}", option.word()))
+            .try_for_each(|option| write!(f, "+{option}"))
     }
 }
 
@@ -328,7 +442,7 @@ impl Serialize for Choices {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         let mut map = serializer.serialize_map(None)?;
         for option in self.options() {
-            map.serialize_entry(option.choice.word(), option.word())?;
+            map.serialize_entry(option.choice.word(), &option.to_string())?;
         }
         map.end()
     }
@@ -361,10 +475,11 @@ impl<'de> Deserialize<'de> for Choices {
     }
 }
 
-/// The options a contest is limited to; a choice that is not in it allows all.
+/// The options a contest is limited to, a choice that is not in it allows all; and what is tried besides what always is.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Restriction {
     allowed: BTreeMap<Choice, Vec<Opt>>,
+    tried: BTreeSet<Choice>,
 }
 
 impl Restriction {
@@ -373,9 +488,25 @@ impl Restriction {
         self.allowed.entry(option.choice).or_default().push(option);
     }
 
+    /// Has the other options of a choice enter too, which only do so where there is reason to.
+    pub fn try_others(&mut self, choice: Choice) {
+        self.tried.insert(choice);
+    }
+
     /// Whether an option may be taken.
     pub fn allows(&self, option: Opt) -> bool {
-        self.allowed.get(&option.choice).is_none_or(|allowed| allowed.contains(&option))
+        self.allowed.get(&option.choice).is_none_or(|allowed| allowed.iter().any(|one| one.covers(option)))
+    }
+
+    /// Whether an option that is not what everybody has enters.
+    pub(crate) fn enters(&self, option: Opt) -> bool {
+        option.entry().enters || self.tried.contains(&option.choice) || self.allowed.contains_key(&option.choice)
+    }
+
+    /// The sizes that are asked for of an option.
+    pub(crate) fn sizes(&self, option: Opt) -> Vec<u32> {
+        let allowed = self.allowed.get(&option.choice).into_iter().flatten();
+        allowed.filter(|one| option.covers(**one)).filter_map(|one| one.size()).collect()
     }
 }
 
@@ -391,14 +522,16 @@ mod tests {
         );
         assert_eq!(Hydration::ALL.iter().map(|one| one.word()).collect::<Vec<_>>(), ["managed", "plain", "map", "record", "raw"]);
         assert_eq!(Work::ALL.len() + Columns::ALL.len(), WORK.options.len() + COLUMNS.options.len());
-        let mut words: Vec<&str> = Choice::ALL.into_iter().flat_map(Choice::options).map(Opt::word).collect();
+        // What everybody has does not stand in names.
+        let stands = |option: &Opt| option.choice().entry().usual != Some(option.rank());
+        let mut words: Vec<&str> = Choice::ALL.into_iter().flat_map(Choice::options).filter(stands).map(Opt::word).collect();
         let all = words.len();
         words.sort_unstable();
         words.dedup();
         assert_eq!(words.len(), all, "a name is read by its words alone");
         let mut turns: Vec<usize> = Choice::ALL.iter().map(|choice| choice.entry().turn).collect();
         turns.sort_unstable();
-        assert_eq!(turns, [0, 1, 2, 3, 4, 5]);
+        assert_eq!(turns, (0..Choice::ALL.len()).collect::<Vec<_>>());
     }
 
     #[test]
@@ -416,6 +549,10 @@ mod tests {
         let other = choices.with(Hydration::Raw);
         assert_eq!((choices.distance(&other), choices.difference(&other)), (1, Some((Hydration::Managed.opt(), Hydration::Raw.opt()))));
         assert_eq!(choices.difference(&other.with(Work::Database)), None);
-        assert_eq!(other.with(Loading::Computed).ranks(), [0, 5, 0, 4, 0, 0]);
+        assert_eq!(other.with(Loading::Computed).ranks(), [0, 5, 0, 4, 0, 0, 0, 0, 0, 0]);
+        let chunks = other.with_opt(Fetch::Chunks.opt().of_size(500)).with(Statement::Built);
+        assert_eq!(chunks.to_string(), "lazy.app.raw+chunks:500+built");
+        assert_eq!(read(&serde_json::to_string(&chunks).unwrap()).unwrap(), chunks);
+        assert!(read(r#"{"fetch":"chunks:0"}"#).is_err() && read(r#"{"fetch":"whole:5"}"#).is_err());
     }
 }

@@ -1,7 +1,8 @@
 //! Which contenders enter, and why others do not.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::fmt;
+use std::hash::{DefaultHasher, Hash, Hasher};
 
 use kampf_schema::Schema;
 
@@ -32,10 +33,13 @@ impl fmt::Display for NotDerived {
 pub struct Field {
     /// Those that enter by default, from the naive end on.
     pub entered: Vec<Choices>,
-    /// Every valid combination.
+    /// Every valid combination of choices that say what is asked for and made of it, each carried out in the usual manner.
     pub valid: Vec<Choices>,
-    /// The others.
+    /// The other combinations of these.
     pub not_derived: Vec<NotDerived>,
+    /// For each valid one, in the same order, the place of the other manners in which it can be carried out.
+    manner_of: Vec<usize>,
+    manners: Vec<Vec<Choices>>,
 }
 
 /// For each choice that applies to a need, in the order of names, the options that may be taken.
@@ -51,15 +55,18 @@ impl Field {
     /// columns from the first hydration that allows it. So every member but the first differs from another in one choice.
     pub fn of(schema: &Schema, need: &Need, dialect: &Dialect, restriction: &Restriction) -> Field {
         let nature = Nature::of(schema, need, dialect);
-        let axes = Axes::of(&nature, restriction);
+        let (ways, manners) = (Axes::of(&nature, need, restriction, false), Axes::of(&nature, need, restriction, true));
         let mut field = Field::default();
-        let mut known: Vec<(Choices, Plan)> = Vec::new();
+        let mut known: HashMap<u64, Vec<(Choices, Plan)>> = HashMap::new();
         let mut same = BTreeMap::new();
-        for choices in axes.combinations() {
-            let ways = Ways::of(&choices);
-            let plan = plan(schema, need, dialect, ways);
-            let refusal = choices.options().find_map(|option| (option.entry().refusal)(&nature, &ways, &plan));
-            let twin = known.iter().find(|(_, other)| *other == plan).map(|(choices, _)| *choices);
+        for choices in ways.combinations() {
+            let of_choices = Ways::of(&choices);
+            let plan = plan(schema, need, dialect, of_choices);
+            let mut options = choices.options().filter(|option| !option.choice().entry().is_manner);
+            let refusal = options.find_map(|option| (option.entry().refusal)(&nature, &of_choices, &plan));
+            let refusal = refusal.or_else(|| manners.refusal(&nature, choices, manners.first(), &plan));
+            let alike = known.entry(print_of(&plan)).or_default();
+            let twin = alike.iter().find(|(_, other)| *other == plan).map(|(choices, _)| *choices);
             match (refusal, twin) {
                 (Some(reason), _) => field.not_derived.push(NotDerived { choices, reason }),
                 (None, Some(twin)) => {
@@ -67,14 +74,58 @@ impl Field {
                     field.not_derived.push(NotDerived { choices, reason: "it does the very same as another contender" });
                 }
                 (None, None) => {
-                    known.push((choices, plan));
+                    field.add_manners(manners.of_plan(&nature, choices, &plan));
+                    alike.push((choices, plan));
                     field.valid.push(choices);
                 }
             }
         }
-        field.leave_out_loading(&axes, &mut same);
-        field.entered = axes.default_entry(&nature, &field.valid, &same);
+        field.leave_out_loading(&ways, &mut same);
+        let (entered, comfortable) = ways.default_entry(&nature, &field.valid, &same);
+        field.entered = entered;
+        let comfortable = comfortable.and_then(|member| field.valid.iter().position(|choices| *choices == member));
+        field.carry_out(&manners);
+        if let Some(at) = comfortable {
+            field.enter_manners(at, &manners, restriction);
+        }
         field
+    }
+
+    fn add_manners(&mut self, manners: Vec<Choices>) {
+        let known = self.manners.iter().position(|known| *known == manners).unwrap_or_else(|| {
+            self.manners.push(manners);
+            self.manners.len() - 1
+        });
+        self.manner_of.push(known);
+    }
+
+    /// Every valid combination, one by one: there may be very many.
+    pub fn all(&self) -> impl Iterator<Item = Choices> + '_ {
+        self.valid.iter().zip(&self.manner_of).flat_map(|(member, &manners)| {
+            std::iter::once(*member).chain(self.manners[manners].iter().map(|manner| manner.options().fold(*member, Choices::with_opt)))
+        })
+    }
+
+    /// How many valid combinations there are.
+    pub fn count(&self) -> usize {
+        self.valid.len() + self.manner_of.iter().map(|&at| self.manners[at].len()).sum::<usize>()
+    }
+
+    /// Gives every member the usual manner.
+    fn carry_out(&mut self, manners: &Axes) {
+        let usual = manners.first();
+        let with = |member: &mut Choices| *member = usual.options().fold(*member, Choices::with_opt);
+        self.valid.iter_mut().for_each(with);
+        self.entered.iter_mut().for_each(with);
+        self.not_derived.iter_mut().for_each(|not| with(&mut not.choices));
+    }
+
+    /// The other manners that enter, each at one comfortable member.
+    fn enter_manners(&mut self, at: usize, manners: &Axes, restriction: &Restriction) {
+        let (member, usual) = (self.valid[at], manners.first());
+        let others = manners.axes.iter().flat_map(|options| options.iter().skip(1)).filter(|option| restriction.enters(**option));
+        let others = others.filter(|option| self.manners[self.manner_of[at]].contains(&usual.with_opt(**option)));
+        self.entered.extend(others.map(|option| member.with_opt(*option)));
     }
 
     /// Where every way of loading comes to the same, none of them stands in the name.
@@ -97,16 +148,53 @@ impl Field {
     }
 }
 
+/// A number that equal plans have in common.
+fn print_of(plan: &Plan) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    plan.hydration.word().hash(&mut hasher);
+    (plan.nodes.len(), plan.layouts.len(), plan.aggregates.len(), plan.root.columns.len()).hash(&mut hasher);
+    plan.nodes.iter().for_each(|node| (node.layout, node.offset, node.with, &node.path).hash(&mut hasher));
+    plan.root.columns.iter().for_each(|column| column.name.hash(&mut hasher));
+    hasher.finish()
+}
+
 impl Axes {
-    fn of(nature: &Nature, restriction: &Restriction) -> Axes {
+    /// The choices of what is asked for and made of it, or those of the manner.
+    fn of(nature: &Nature, need: &Need, restriction: &Restriction, manner: bool) -> Axes {
         let options = |choice: Choice| {
-            let options = choice.options().filter(|option| (option.entry().applies)(nature) && restriction.allows(*option));
-            let mut options: Vec<Opt> = options.collect();
+            let sized = |option: Opt| {
+                if !option.entry().has_size {
+                    return vec![option];
+                }
+                let asked = restriction.sizes(option);
+                let sizes = if asked.is_empty() { &need.portions } else { &asked };
+                sizes.iter().map(|&size| option.of_size(size)).collect()
+            };
+            let options = choice.options().filter(|option| (option.entry().applies)(nature)).flat_map(sized);
+            let mut options: Vec<Opt> = options.filter(|option| restriction.allows(*option)).collect();
             // What everybody has comes first.
             options.sort_by_key(|option| choice.entry().usual.is_some_and(|usual| usual != option.rank()));
             options
         };
-        Axes { axes: Choice::ALL.into_iter().filter(|choice| (choice.entry().applies)(nature)).map(options).collect() }
+        let choices = Choice::ALL.into_iter().filter(|choice| choice.entry().is_manner == manner && (choice.entry().applies)(nature));
+        Axes { axes: choices.map(options).collect() }
+    }
+
+    /// The first option of each choice.
+    fn first(&self) -> Choices {
+        self.axes.iter().filter_map(|options| options.first()).fold(Choices::default(), |choices, option| choices.with_opt(*option))
+    }
+
+    /// The manners in which a plan can be carried out besides the first options of all.
+    fn of_plan(&self, nature: &Nature, choices: Choices, plan: &Plan) -> Vec<Choices> {
+        let usual = self.first();
+        self.combinations().filter(|manner| *manner != usual && self.refusal(nature, choices, *manner, plan).is_none()).collect()
+    }
+
+    /// Why a plan cannot be carried out in a manner.
+    fn refusal(&self, nature: &Nature, choices: Choices, manner: Choices, plan: &Plan) -> Option<&'static str> {
+        let ways = Ways::of(&manner.options().fold(choices, Choices::with_opt));
+        manner.options().find_map(|option| (option.entry().refusal)(nature, &ways, plan))
     }
 
     /// All combinations, the option of the last choice changing fastest, made one at a time.
@@ -128,7 +216,8 @@ impl Axes {
         self.axes.iter().find(|options| options.first().is_some_and(|first| first.choice() == choice)).map_or(&[], Vec::as_slice)
     }
 
-    fn default_entry(&self, nature: &Nature, valid: &[Choices], same: &BTreeMap<Choices, Choices>) -> Vec<Choices> {
+    /// Who enters by default, and the comfortable one among them at which single deviations are tried.
+    fn default_entry(&self, nature: &Nature, valid: &[Choices], same: &BTreeMap<Choices, Choices>) -> (Vec<Choices>, Option<Choices>) {
         let mut entered: Vec<Choices> = Vec::new();
         // What does the very same as another enters as that.
         let known = |choices: Choices| same.get(&choices).copied().unwrap_or(choices);
@@ -145,14 +234,14 @@ impl Axes {
             true
         };
         if self.axes.iter().any(Vec::is_empty) {
-            return entered;
+            return (entered, None);
         }
         let last = |choices: Choices, choice| self.options(choice).last().map_or(choices, |&option| choices.with_opt(option));
         // The first hydration that is valid at the naive end; without a primary key nothing can be managed.
         let first = self.axes.iter().fold(Choices::default(), |choices, options| choices.with_opt(options[0]));
         let hydrations = self.options(Choice::Hydration);
         let naive = hydrations.iter().map(|&hydration| first.with_opt(hydration)).find(|choices| valid.contains(&known(*choices)));
-        let Some(mut at) = naive.or_else(|| valid.first().copied()) else { return entered };
+        let Some(mut at) = naive.or_else(|| valid.first().copied()) else { return (entered, None) };
         enter(at);
         at = last(at, Choice::Work);
         enter(at);
@@ -199,7 +288,8 @@ impl Axes {
                 }
             }
         }
-        entered
+        let comfortable = comfortable.map(known).or(entered.last().copied());
+        (entered, comfortable)
     }
 
     /// The last loading that may be taken so far; with references to one row only, the join.

@@ -32,7 +32,8 @@ mod words;
 pub use answer::{Answer, AnswerError, answer_row_from_json, digest, value_from_json, value_to_json};
 pub use by_hand::ByHand;
 pub use choice::{
-    Choice, ChoiceEntry, ChoiceOption, Choices, Columns, Filters, Habit, Hydration, Loading, Opt, OptionEntry, Restriction, Work,
+    Cache, Choice, ChoiceEntry, ChoiceOption, Choices, Columns, Fetch, Filters, Habit, Hydration, Loading, Opt, OptionEntry, Restriction,
+    Statement, Unit, Work,
 };
 pub use compare::{Agreement, Difference, Reference, Unclear, compare};
 pub use dialect::{Dialect, Fidelity, Json, KeyList, RowList};
@@ -41,16 +42,16 @@ pub use evaluate::{Overflow, RowSource, evaluate, overflows};
 pub use field::{Field, NotDerived};
 pub use form::{Form, Item, ListForm, Sequence};
 pub use layers::{Collect, Consumer, Execution, Touch};
-pub use measure::{Counted, Counter, Grain, How, Measure, MeasureEntry, Measured, Unit};
+pub use measure::{Counted, Counter, Grain, How, Measure, MeasureEntry, Measured, Quantity};
 pub use multiplied::Multiplied;
 pub use need::{Aggregate, AggregateOver, Expect, Fold, Given, Group, Leaf, ListOver, Need, OrderBy, Parameter, Part, Source};
 pub use plan::{
-    AppAggregate, AppFold, AppGroup, AppLeaf, Body, Layout, LayoutColumn, LeftPart, LeftToApp, Link, Plan, PlanNode, Reach,
+    AppAggregate, AppFold, AppGroup, AppLeaf, Body, Layout, LayoutColumn, LeftPart, LeftToApp, Link, Manner, Plan, PlanNode, Reach,
     RelationStatement, ResultColumn, RootStatement,
 };
 pub use planner::{Reached, derive, reached};
 pub use ranges::Ranges;
 pub use resolve::{NeedError, NeedPart, NeedText, resolve};
 pub use sql::{Bind, OwnSqlError, Printed, Shape, literal, own_sql, print_select, rule_sql};
-pub use statement::{Condition, Join, Keys, OnlyIf, Select, Selected, SortKey, Table, Term};
+pub use statement::{Condition, Join, Keys, OnlyIf, Select, Selected, SortKey, Table, Term, Window};
 pub use words::Telling;

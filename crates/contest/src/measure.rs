@@ -26,15 +26,21 @@ pub enum Measure {
     Allocations,
     /// Most bytes held by the engine's library in the process.
     EngineBytes,
+    /// The share of a call's time that is spent in the engine and on the way.
+    Waiting,
+    /// Bytes that an answer holds which is kept.
+    KeptBytes,
 }
 
 /// What a number counts.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Unit {
+pub enum Quantity {
     /// Things.
     Number,
     /// Bytes.
     Bytes,
+    /// Thousandths of the whole.
+    Share,
 }
 
 /// How the same measure in two results is compared.
@@ -44,6 +50,8 @@ pub enum Grain {
     Exact,
     /// It varies with the rows of a round: more than a share allowed is more.
     Allowed,
+    /// It says nothing by itself, so it is not compared.
+    Never,
 }
 
 /// Where a number was counted.
@@ -76,7 +84,7 @@ pub struct MeasureEntry {
     /// How soon a table leaves its column out where there is no room: 0 never, then the higher the sooner.
     pub yields: u8,
     /// What it counts.
-    pub unit: Unit,
+    pub unit: Quantity,
     /// Whether it is the same in any language, and not a property of Kampf's own layers.
     pub travels: bool,
     /// How it is compared.
@@ -86,7 +94,7 @@ pub struct MeasureEntry {
 }
 
 const fn entry(name: &'static str, word: &'static str, about: &'static str) -> MeasureEntry {
-    let (unit, grain) = (Unit::Number, Grain::Exact);
+    let (unit, grain) = (Quantity::Number, Grain::Exact);
     MeasureEntry { name, required_as: None, word, column: None, yields: 0, unit, travels: false, grain, about }
 }
 
@@ -114,7 +122,7 @@ static ROWS: MeasureEntry = MeasureEntry {
 static BYTES: MeasureEntry = MeasureEntry {
     column: Some("bytes"),
     yields: 7,
-    unit: Unit::Bytes,
+    unit: Quantity::Bytes,
     travels: true,
     grain: Grain::Allowed,
     ..entry("bytes", "bytes", "Bytes of the values delivered in a call")
@@ -122,9 +130,9 @@ static BYTES: MeasureEntry = MeasureEntry {
 static WIRE_BYTES: MeasureEntry = MeasureEntry {
     column: Some("on the wire"),
     yields: 9,
-    unit: Unit::Bytes,
+    unit: Quantity::Bytes,
     travels: true,
-    grain: Grain::Allowed,
+    grain: Grain::Never,
     ..entry(
         "wire_bytes",
         "bytes on the wire",
@@ -135,7 +143,7 @@ static HEAP_PEAK: MeasureEntry = MeasureEntry {
     required_as: Some("memory"),
     column: Some("held at most"),
     yields: 3,
-    unit: Unit::Bytes,
+    unit: Quantity::Bytes,
     grain: Grain::Allowed,
     ..entry("heap_peak_bytes", "memory", "Most bytes held at once in a call")
 };
@@ -147,14 +155,27 @@ static OBJECTS: MeasureEntry = MeasureEntry {
 };
 static ALLOCATIONS: MeasureEntry = MeasureEntry { grain: Grain::Allowed, ..entry("allocations", "allocations", "Allocations in a call") };
 static ENGINE_BYTES: MeasureEntry = MeasureEntry {
-    unit: Unit::Bytes,
-    grain: Grain::Allowed,
+    unit: Quantity::Bytes,
+    grain: Grain::Never,
     ..entry("engine_bytes", "memory of the engine's library", "Most bytes that the engine's library held in a call")
+};
+
+static WAITING: MeasureEntry = MeasureEntry {
+    column: Some("waiting"),
+    yields: 5,
+    unit: Quantity::Share,
+    grain: Grain::Never,
+    ..entry("waiting", "waiting", "Thousandths of a call's time that are spent in the engine and on the way; the rest is the layer's own")
+};
+static KEPT_BYTES: MeasureEntry = MeasureEntry {
+    unit: Quantity::Bytes,
+    grain: Grain::Allowed,
+    ..entry("kept_bytes", "memory of a kept answer", "Bytes that an answer holds which is kept between calls; left out where none is")
 };
 
 impl Measure {
     /// All of them, in the order of tables.
-    pub const ALL: [Measure; 9] = [
+    pub const ALL: [Measure; 11] = [
         Measure::Statements,
         Measure::RoundTrips,
         Measure::Rows,
@@ -164,6 +185,8 @@ impl Measure {
         Measure::Objects,
         Measure::Allocations,
         Measure::EngineBytes,
+        Measure::Waiting,
+        Measure::KeptBytes,
     ];
 
     /// What is known of it.
@@ -178,6 +201,8 @@ impl Measure {
             Measure::Objects => &OBJECTS,
             Measure::Allocations => &ALLOCATIONS,
             Measure::EngineBytes => &ENGINE_BYTES,
+            Measure::Waiting => &WAITING,
+            Measure::KeptBytes => &KEPT_BYTES,
         }
     }
 

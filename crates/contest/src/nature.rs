@@ -2,11 +2,12 @@
 
 use kampf_schema::Schema;
 
-use crate::choice::{ChoiceOption, Columns, Filters, Habit, Hydration, Loading, Work};
+use crate::choice::{ChoiceOption, Choices, Columns, Hydration, Loading, Work};
 use crate::dialect::Dialect;
-use crate::need::Need;
+use crate::need::{Leaf, Need};
 use crate::plan::Plan;
 use crate::planner::{Ways, plan};
+use crate::resolve::make_total_at;
 
 /// What of a need decides which choices and options there are for it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -34,6 +35,12 @@ pub(crate) struct Nature {
     /// Whether the root has a primary key, and whether every table has one.
     pub(crate) has_root_key: bool,
     pub(crate) has_all_keys: bool,
+    /// Whether more than one row can come.
+    pub(crate) many_rows: bool,
+    /// Whether rows have places to count from: an order, or a key to sort by.
+    pub(crate) can_page: bool,
+    /// Why rows cannot be read from the key of the last one on; none where they can.
+    pub(crate) no_chunks: Option<&'static str>,
 }
 
 impl Nature {
@@ -54,6 +61,9 @@ impl Nature {
             columns_matter: columns_matter(schema, need, dialect),
             has_root_key: has_key(need.root()),
             has_all_keys: need.tables().into_iter().all(has_key),
+            many_rows: need.gives_many(),
+            can_page: can_page(schema, need),
+            no_chunks: no_chunks(schema, need),
         }
     }
 
@@ -70,9 +80,36 @@ fn columns_matter(schema: &Schema, need: &Need, dialect: &Dialect) -> bool {
     let works = if need.has_selection() { Work::ALL } else { &[Work::Database] };
     loadings.iter().flat_map(|&loading| works.iter().map(move |&work| (loading, work))).any(|(loading, work)| {
         let layouts = |columns| {
-            let ways = Ways { loading, work, columns, hydration: Hydration::Record, filters: Filters::Text, habit: Habit::Dropped };
+            let ways = Ways { loading, work, columns, hydration: Hydration::Record, ..Ways::of(&Choices::default()) };
             plan(schema, need, dialect, ways).layouts
         };
         layouts(Columns::All) != layouts(Columns::Needed)
     })
+}
+
+/// Whether rows have places to count from: pages in no total order could bring some twice and others never.
+fn can_page(schema: &Schema, need: &Need) -> bool {
+    let table = schema.table(need.root());
+    need.group.is_some() || make_total_at(table, 0, &mut need.order.clone())
+}
+
+/// Chunks go on behind the key of the last row, which is what rows are sorted by.
+fn no_chunks(schema: &Schema, need: &Need) -> Option<&'static str> {
+    if need.group.is_some() {
+        return Some("groups have no key to go on behind");
+    }
+    let table = schema.table(need.root());
+    let mut order = need.order.clone();
+    if !make_total_at(table, 0, &mut order) {
+        return Some("without a unique key there is nothing to go on behind");
+    }
+    let own = |value: Option<&Leaf>| match value {
+        Some(Leaf::Column { source: 0, column }) => !table.columns[*column].nullable,
+        _ => false,
+    };
+    if !order.iter().all(|by| own(by.value.as_leaf())) {
+        return Some("rows are sorted by more than columns of their own that are never null");
+    }
+    let one_way = order.iter().all(|by| by.descending == order[0].descending);
+    (!one_way).then_some("rows are sorted in both directions")
 }

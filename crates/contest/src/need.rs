@@ -34,8 +34,19 @@ pub struct Need {
     pub limit: Option<u64>,
     /// How many rows must come.
     pub expect: Expect,
+    /// How many rows are read at a time, where they are not read at once: each number is tried. One alone, where the answer is read page
+    /// after page.
+    #[serde(default = "usual_portions")]
+    pub portions: Vec<u32>,
     /// Its named parameters.
     pub parameters: Vec<Parameter>,
+}
+
+/// Rows that are read at a time where nobody says.
+const USUAL_PORTION: u32 = 1_000;
+
+pub(crate) fn usual_portions() -> Vec<u32> {
+    vec![USUAL_PORTION]
 }
 
 /// Digits of a decimal that every engine keeps: those of a real.

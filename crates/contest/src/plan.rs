@@ -4,10 +4,11 @@ use kampf_schema::expr::{Expr, Node};
 use kampf_schema::{HopKind, LogicalType, Value};
 use serde::{Deserialize, Serialize};
 
-use crate::choice::Hydration;
+use crate::choice::{Cache, Fetch, Hydration, Statement, Unit};
 use crate::dialect::Dialect;
 use crate::form::{Form, Item};
-use crate::need::{Aggregate, Expect, Given, OrderBy};
+use crate::need::{Aggregate, Expect, Given, Need, OrderBy};
+use crate::planner::Ways;
 use crate::sql::{Printed, Shape, print_select};
 use crate::statement::Select;
 
@@ -41,12 +42,60 @@ pub struct Plan {
     pub expect: Expect,
     /// What the engine was meant to do and cannot say.
     pub left: Vec<LeftToApp>,
-    /// Whether a call is wrapped in a transaction.
+    /// In what manner it is carried out.
     #[serde(default)]
-    pub transaction: bool,
+    pub manner: Manner,
     /// The columns are those the statement turns out to have, and all of them are the answer.
     #[serde(default)]
     pub open_columns: bool,
+}
+
+/// Answers that are kept at most where nobody says.
+const USUAL_ENTRIES: u32 = 1_000;
+
+/// How rows are fetched, statements sent, and answers kept.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct Manner {
+    /// How many rows are read at a time.
+    pub fetch: Fetch,
+    /// So many, where they are not read at once.
+    pub size: u32,
+    /// Rows that are read at most, all portions together.
+    pub most: Option<u64>,
+    /// Of chunks the places of the key in the root's layout.
+    pub behind: Vec<usize>,
+    /// How statements are sent.
+    pub statement: Statement,
+    /// What holds the statements of a call together.
+    pub unit: Unit,
+    /// Whether answers are kept between calls.
+    pub cache: Cache,
+    /// So many at most.
+    pub entries: u32,
+}
+
+impl Default for Manner {
+    /// All rows at once, by prepared statements, each by itself, and nothing kept.
+    fn default() -> Manner {
+        Manner {
+            fetch: Fetch::Whole,
+            size: 0,
+            most: None,
+            behind: Vec::new(),
+            statement: Statement::Prepared,
+            unit: Unit::None,
+            cache: Cache::None,
+            entries: USUAL_ENTRIES,
+        }
+    }
+}
+
+impl Manner {
+    pub(crate) fn of(ways: Ways, need: &Need) -> Manner {
+        let most = need.most().filter(|_| ways.is_windowed());
+        let Ways { fetch, size, statement, unit, cache, .. } = ways;
+        Manner { fetch, size, most, behind: Vec::new(), statement, unit, cache, entries: USUAL_ENTRIES }
+    }
 }
 
 /// How the rows of a node are reached.
@@ -202,7 +251,7 @@ impl RelationStatement {
     /// The text for a number of keys and some parameters.
     pub fn print(&self, dialect: &Dialect, keys: usize, parameters: &[Value]) -> Printed {
         let length = |at: usize| length_of(parameters, at);
-        print_select(dialect, &self.select, &Shape { keys, length: &length, abridged: false })
+        print_select(dialect, &self.select, &Shape { keys, length: &length, ..Shape::PLAIN })
     }
 }
 
@@ -332,7 +381,7 @@ impl Plan {
             limit: None,
             expect,
             left: Vec::new(),
-            transaction: false,
+            manner: Manner::default(),
             open_columns: false,
         }
     }
@@ -340,6 +389,16 @@ impl Plan {
     /// Whether any of its statements has parameters.
     pub fn has_parameters(&self, dialect: &Dialect) -> bool {
         !self.root.print(dialect, &Shape::PLAIN).binds.is_empty() || self.nodes.iter().any(|node| node.statement.is_some())
+    }
+
+    /// Whether nothing is given but columns that are kept of the root's rows.
+    pub(crate) fn gives_columns(&self) -> bool {
+        self.give.iter().all(|value| matches!(value.as_leaf(), Some(AppLeaf::Column { node: 0, .. })))
+    }
+
+    /// The place in the row of the root's statement of a column that is kept of it.
+    pub(crate) fn place(&self, column: usize) -> usize {
+        self.nodes[0].takes.get(column).copied().unwrap_or(column)
     }
 
     /// Whether the root's rows come one by one as they are, so that values can be used in place.
@@ -355,7 +414,11 @@ impl Plan {
 
     /// The same, each with how rows are reached by it; none for the root's.
     pub fn sent(&self, dialect: &Dialect) -> Vec<(String, Option<Reach>)> {
-        let mut statements = vec![(self.root.print(dialect, &Shape::PLAIN).sql, None)];
+        let size = u64::from(self.manner.size);
+        let mut statements = vec![(self.root.print(dialect, &Shape { size, ..Shape::PLAIN }).sql, None)];
+        if self.manner.fetch == Fetch::Chunks {
+            statements.push((self.root.print(dialect, &Shape { size, is_first: false, ..Shape::PLAIN }).sql, None));
+        }
         for node in &self.nodes {
             let Some(statement) = &node.statement else { continue };
             let text = print_select(dialect, &statement.select, &Shape { abridged: true, ..Shape::PLAIN }).sql;

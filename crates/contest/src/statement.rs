@@ -32,6 +32,24 @@ pub struct Select {
     pub order: Vec<SortKey>,
     /// At most so many rows.
     pub limit: Option<u64>,
+    /// Only a portion of the rows, whose beginning and size are said when it is sent; they take the place of the limit.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub window: Option<Window>,
+}
+
+/// Which portion of the rows is selected.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Window {
+    /// Those from a place on.
+    From,
+    /// Those that are sorted behind the key of another row.
+    Behind {
+        /// The columns of the key.
+        columns: Vec<Term>,
+        /// Whether the largest comes first.
+        descending: bool,
+    },
 }
 
 /// A result column.
@@ -221,6 +239,7 @@ impl Select {
             having: Vec::new(),
             order: Vec::new(),
             limit: None,
+            window: None,
         }
     }
 

@@ -3,7 +3,7 @@
 mod common;
 
 use common::{OTHER, field, names, need, schema, text};
-use kampf_contest::{ChoiceOption, Field, Hydration, Loading, Restriction, Work, derive};
+use kampf_contest::{Choice, ChoiceOption, Expect, Fetch, Field, Hydration, Loading, NeedText, Restriction, Work, derive};
 
 #[test]
 fn the_default_field_goes_from_the_naive_end_to_the_leanest_in_single_steps() {
@@ -24,6 +24,7 @@ fn the_default_field_goes_from_the_naive_end_to_the_leanest_in_single_steps() {
             "computed.database.needed.map",
             "computed.database.needed.record",
             "computed.database.needed.raw",
+            "computed.database.needed.plain+built",
         ]
     );
     for at in 1..entered.len() {
@@ -38,18 +39,18 @@ fn references_to_one_row_are_leanest_joined_and_know_no_grouping() {
     let to_one = need(&schema, &text("hive", &["label", "apiary.region.name"], "alive", &[], None));
     let field = field(&schema, &to_one);
     assert!(names(&field.valid).iter().all(|name| !name.starts_with("grouped")), "{:?}", names(&field.valid));
-    assert_eq!(names(&field.entered).last().map(String::as_str), Some("joined.database.needed.raw"));
+    assert_eq!(names(&field.entered)[field.entered.len() - 2..], ["joined.database.needed.raw", "joined.database.needed.plain+built"]);
 }
 
 #[test]
 fn choices_that_change_nothing_are_left_out_of_the_name() {
     let schema = schema();
     let plain = need(&schema, &text("region", &["id", "name"], "", &[], None));
-    assert_eq!(names(&field(&schema, &plain).entered), ["managed", "plain", "map", "record", "raw"]);
+    assert_eq!(names(&field(&schema, &plain).entered), ["managed", "plain", "map", "record", "raw", "plain+built"]);
     let some = need(&schema, &text("region", &["name"], "", &[], None));
     assert_eq!(
         names(&field(&schema, &some).entered),
-        ["all.managed", "all.plain", "needed.plain", "needed.map", "needed.record", "needed.raw"]
+        ["all.managed", "all.plain", "needed.plain", "needed.map", "needed.record", "needed.raw", "needed.plain+built"]
     );
     let filtered = need(&schema, &text("region", &["id", "name"], "name = 'Talva'", &[], None));
     assert_eq!(names(&field(&schema, &filtered).entered)[..2], ["app.managed", "database.managed"]);
@@ -91,7 +92,15 @@ fn no_two_contenders_do_the_very_same() {
         for (at, plan) in plans.iter().enumerate() {
             assert!(!plans[..at].contains(plan), "{} does what another does", field.valid[at]);
         }
-        assert!(field.entered.iter().all(|choices| field.valid.contains(choices)));
+        let all: Vec<_> = field.all().collect();
+        assert_eq!(all.len(), field.count());
+        assert!(field.entered.iter().all(|choices| all.contains(choices)));
+        // In whatever manner.
+        let some: Vec<_> = all.iter().filter(|choices| choices.get() == Some(Hydration::Record)).collect();
+        let plans: Vec<_> = some.iter().map(|choices| derive(&schema, &need, &OTHER, choices)).collect();
+        for (at, plan) in plans.iter().enumerate() {
+            assert!(!plans[..at].contains(plan), "{} does what another does", some[at]);
+        }
     }
 }
 
@@ -106,7 +115,13 @@ fn a_restriction_limits_the_field_and_leaves_it_connected() {
     let field = Field::of(&schema, &need, &OTHER, &only);
     assert_eq!(
         names(&field.entered),
-        ["batched.database.all.plain", "joined.database.all.plain", "joined.database.needed.plain", "joined.database.needed.record"]
+        [
+            "batched.database.all.plain",
+            "joined.database.all.plain",
+            "joined.database.needed.plain",
+            "joined.database.needed.record",
+            "joined.database.needed.plain+built"
+        ]
     );
     assert!(field.valid.iter().all(|choices| choices.get() == Some(Work::Database)));
 }
@@ -172,4 +187,48 @@ fn a_combination_that_does_the_same_as_another_has_its_plan() {
         }
     }
     assert!(same > 100, "the needs have hardly any combinations of equal effect: {same}");
+}
+
+#[test]
+fn how_rows_are_fetched_is_tried_where_it_is_asked_for_and_can_be() {
+    let schema = schema();
+    let entered = |text: &NeedText, only: &Restriction| {
+        let field = Field::of(&schema, &need(&schema, text), &OTHER, only);
+        names(&field.entered).into_iter().filter_map(|name| name.split_once('+').map(|(_, manner)| manner.to_owned())).collect::<Vec<_>>()
+    };
+    let mut tried = Restriction::default();
+    tried.try_others(Choice::Fetch);
+    let hives = || text("hive", &["label", "apiary.name"], "alive", &["label desc"], None);
+    assert_eq!(entered(&hives(), &Restriction::default()), ["built"]);
+    assert_eq!(entered(&hives(), &tried), ["pages:1000", "chunks:1000", "stream:1000", "built"]);
+    // Sizes are those of the contest, or those that are asked for with an option.
+    let mut sized = Restriction::default();
+    sized.allow(Fetch::Whole.opt());
+    sized.allow(Choice::Fetch.option("pages:5").unwrap());
+    sized.allow(Choice::Fetch.option("stream").unwrap());
+    let chunks = NeedText { chunk: vec![10, 200], ..hives() };
+    assert_eq!(entered(&chunks, &sized), ["pages:5", "stream:10", "stream:200", "built"]);
+    assert_eq!(entered(&NeedText { page: Some(7), ..hives() }, &tried), ["pages:7", "chunks:7", "stream:7", "built"]);
+    // Rows are read from the key of the last one on only where they are sorted by one.
+    let by_value = text("hive", &["label", "apiary.name"], "alive", &["apiary.name"], None);
+    assert_eq!(entered(&by_value, &tried), ["pages:1000", "stream:1000", "built"]);
+    let keyless = text("visit", &["day"], "", &[], None);
+    assert_eq!(entered(&keyless, &tried), ["stream:1000", "built"]);
+    let one = NeedText { expect: Expect::ZeroOrOne, ..text("hive", &["label"], "id = 5", &[], None) };
+    assert_eq!(entered(&one, &tried), ["built"]);
+}
+
+#[test]
+fn manners_that_cannot_be_are_no_combinations() {
+    let schema = schema();
+    let need = need(&schema, &text("apiary", &["name", "count(hive) as hives"], "altitude > 3", &["name"], None));
+    let all: Vec<String> = field(&schema, &need).all().map(|choices| choices.to_string()).collect();
+    let some = |pattern: &[&str]| all.iter().any(|name| pattern.iter().all(|part| name.contains(part)));
+    assert!(some(&["batched.database", "+pages:1000", "+built", "+one"]) && some(&["lazy.app.all.plain", "+warm"]));
+    for impossible in
+        [&["app.", "+chunks"][..], &["joined.database", "+stream"], &["raw", "+warm"], &["+stream", "+one"], &["+pages", "+warm"]]
+    {
+        assert!(!some(impossible), "{impossible:?}");
+    }
+    assert!(!some(&["computed.database.all.record+one"]), "one statement needs nothing to hold it together");
 }

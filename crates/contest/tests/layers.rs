@@ -7,7 +7,7 @@ use std::collections::HashMap;
 use common::{OTHER, need, schema, text};
 use kampf_contest::{
     Choices, Collect, EngineError, EngineErrorKind, Execution, Flow, Grouped, Hydration, NeedText, Observed, Plan, Portions, Sent, Session,
-    Sink, StatementId, Touch, Traffic, derive,
+    Sink, StatementId, Touch, Traffic, Unit, derive,
 };
 use kampf_schema::{LogicalType, Schema, Value, ValueRef};
 
@@ -286,7 +286,7 @@ fn a_transaction_stands_around_the_whole_call() {
     let schema = schema();
     let text = text("region", &["id", "name"], "", &[], None);
     let choices = Choices::default().with(Hydration::Raw);
-    let plan = Plan { transaction: true, ..derive(&schema, &need(&schema, &text), &OTHER, &choices) };
+    let plan = derive(&schema, &need(&schema, &text), &OTHER, &choices.with(Unit::One));
     let mut session = Scripted::default().table("region", 0, vec![vec![integer(1), word("Ost")]]);
     let mut touch = Touch::default();
     Execution::new(plan, &OTHER).call(&mut session, &[], &mut touch).unwrap();

@@ -91,6 +91,7 @@ fn any_need_is_resolved_or_refused() {
             parameters: if text.contains(":most") { vec!["most".to_owned()] } else { Vec::new() },
             loading: Vec::new(),
             always: Vec::new(),
+            ..NeedText::default()
         };
         match resolve(&schema, &relations, &need) {
             Ok(resolved) => {

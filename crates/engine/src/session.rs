@@ -177,7 +177,7 @@ impl<S> Default for Books<S> {
 
 impl<S> Books<S> {
     /// Notes a statement that was carried out, with the trips that it would have taken.
-    fn note(&mut self, done: &Done, sql: &str, parameters: &[ValueRef<'_>], trips: u64) {
+    fn note(&mut self, done: &Done, statement: Sent<'_>, parameters: &[ValueRef<'_>], trips: u64) {
         if let Some(Counting { traffic, .. }) = &mut self.counting {
             traffic.statements += 1;
             traffic.round_trips += trips;
@@ -185,13 +185,13 @@ impl<S> Books<S> {
             traffic.bytes += done.bytes;
         }
         if let (Some(observed), Some(nanos)) = (&mut self.observed, done.nanos) {
+            let sql = match statement {
+                Sent::Kept(id) => &self.prepared[id.0].sql,
+                Sent::Text { sql, .. } => sql,
+            };
             let parameters = parameters.iter().map(|parameter| parameter.to_value()).collect();
             observed.push(Observed { sql: sql.to_owned(), parameters, nanos, rows: done.rows });
         }
-    }
-
-    fn text(&self, statement: StatementId) -> &str {
-        &self.prepared[statement.0].sql
     }
 }
 
@@ -289,11 +289,7 @@ impl<D: Driver> Session for Connected<D> {
         };
         if self.books.counting.is_some() || start.is_some() {
             let done = Done::of(&to, start);
-            let sql = match statement {
-                Sent::Kept(id) => self.books.text(id).to_owned(),
-                Sent::Text { sql, .. } => sql.to_owned(),
-            };
-            self.books.note(&done, &sql, parameters, 1);
+            self.books.note(&done, statement, parameters, 1);
         }
         Ok(changed)
     }
@@ -310,15 +306,11 @@ impl<D: Driver> Session for Connected<D> {
         let mut portioned = Portioned { to, books: &mut self.books, count, observed, rows: 0, bytes: 0, portions: 0, nanos: 0 };
         let streamed = self.driver.stream(&mut taken, parameters, size.max(1), &mut portioned);
         let Portioned { rows, bytes, portions, nanos, .. } = portioned;
-        let sql = match statement {
-            Sent::Kept(id) => {
-                self.books.prepared[id.0].statement = Some(taken);
-                self.books.text(id).to_owned()
-            }
-            Sent::Text { sql, .. } => sql.to_owned(),
-        };
+        if let Sent::Kept(id) = statement {
+            self.books.prepared[id.0].statement = Some(taken);
+        }
         streamed?;
-        self.books.note(&Done { rows, bytes, nanos: observed.then_some(nanos) }, &sql, parameters, portions);
+        self.books.note(&Done { rows, bytes, nanos: observed.then_some(nanos) }, statement, parameters, portions);
         Ok(())
     }
 
@@ -333,8 +325,7 @@ impl<D: Driver> Session for Connected<D> {
         let done: Vec<Done> = members.iter().map(|member| Done::of(&member.to, start)).collect();
         drop(members);
         for (at, (one, done)) in group.iter().zip(&done).enumerate().filter(|_| carried_out.is_ok()) {
-            let sql = self.books.text(one.statement).to_owned();
-            self.books.note(done, &sql, one.parameters, u64::from(at == 0));
+            self.books.note(done, Sent::Kept(one.statement), one.parameters, u64::from(at == 0));
         }
         carried_out
     }

@@ -5,38 +5,16 @@ mod common;
 
 use std::cell::{Cell, RefCell};
 
+use common::files::{Loaded, sqlite};
 use common::needs::data::random_data;
 use common::needs::{self, Tally, check_needs, schemas};
 use common::{Dice, check_need};
 use kampf_contest::{Agreement, Collect, Execution, Field, NeedText, Restriction, Touch, compare, derive, evaluate, resolve};
-use kampf_engine::{Connection, Engine, GeneratedRows, Ground, engine};
+use kampf_engine::GeneratedRows;
 use kampf_fill::{Blueprint, Order};
-use kampf_schema::{Relations, Schema, TableId, Value, ddl, expr};
+use kampf_schema::{Relations, TableId, Value, ddl, expr};
 use proptest::prelude::*;
 use proptest::test_runner::TestRunner;
-
-fn sqlite() -> &'static dyn Engine {
-    engine("sqlite").unwrap()
-}
-
-/// A loaded file in a folder of its own.
-struct Loaded(tempfile::TempDir);
-
-impl Loaded {
-    fn new(schema: &Schema, blueprint: &Blueprint) -> Loaded {
-        let loaded = Loaded(tempfile::tempdir().unwrap());
-        sqlite().load(&loaded.place(), schema, blueprint, &[], &mut |_| {}).unwrap();
-        loaded
-    }
-
-    fn place(&self) -> Ground<'_> {
-        Ground { folder: self.0.path(), server: None, name: "test", owner: "test" }
-    }
-
-    fn connect(&self) -> Box<dyn Connection> {
-        sqlite().connect(sqlite().serve(&self.place(), &[]).unwrap().url(), &[]).unwrap()
-    }
-}
 
 thread_local! {
     static SEEN: Cell<u64> = const { Cell::new(0) };
@@ -69,14 +47,9 @@ fn all_contenders_answer_like_the_plain_evaluation() {
     tally.into_inner().is_enough();
 }
 
-const APIARY: &str = "CREATE TABLE strain (id INTEGER PRIMARY KEY, name VARCHAR(80) NOT NULL, origin VARCHAR(80));
-    CREATE TABLE hive (id INTEGER PRIMARY KEY, strain_id INTEGER NOT NULL REFERENCES strain, label TEXT NOT NULL);
-    CREATE TABLE inspection (id INTEGER PRIMARY KEY, hive_id INTEGER NOT NULL REFERENCES hive, temper INTEGER NOT NULL, note TEXT);
-    CREATE INDEX inspection_hive ON inspection (hive_id);";
-
 #[test]
 fn a_lazy_tracked_relation_is_fetched_once_and_a_plain_one_each_time() {
-    let schema = ddl::read(APIARY).unwrap().schema;
+    let schema = ddl::read(common::servers::APIARY).unwrap().schema;
     let order =
         Order { rows: [(TableId(0), expr::RowCount::Fixed(4)), (TableId(1), expr::RowCount::Fixed(60))].into(), ..Order::default() };
     let blueprint = Blueprint::new(&schema, &order).unwrap();
@@ -107,7 +80,7 @@ fn a_lazy_tracked_relation_is_fetched_once_and_a_plain_one_each_time() {
 
 #[test]
 fn an_entity_is_one_in_whichever_list_it_stands() {
-    let schema = ddl::read(APIARY).unwrap().schema;
+    let schema = ddl::read(common::servers::APIARY).unwrap().schema;
     let rows = [("strain", "4"), ("hive", "60"), ("inspection", "9 per hive")];
     let rows = rows.iter().map(|(table, rows)| (schema.find(table).unwrap(), expr::read_row_count(rows).unwrap())).collect();
     let blueprint = Blueprint::new(&schema, &Order { rows, ..Order::default() }).unwrap();
@@ -142,7 +115,7 @@ fn an_entity_is_one_in_whichever_list_it_stands() {
 
 #[test]
 fn statements_counted_are_those_that_sqlite_sees() {
-    let schema = ddl::read(APIARY).unwrap().schema;
+    let schema = ddl::read(common::servers::APIARY).unwrap().schema;
     let blueprint = Blueprint::new(&schema, &Order::default()).unwrap();
     let loaded = Loaded::new(&schema, &blueprint);
     let mut raw = rusqlite::Connection::open(loaded.0.path().join("dataset.sqlite")).unwrap();
@@ -153,9 +126,11 @@ fn statements_counted_are_those_that_sqlite_sees() {
     let mut tried = 0;
     for (text, parameters) in needs::every_form("hive", "strain", "label", "inspection", "temper") {
         let need = resolve(&schema, &Relations::of(&schema), &text).unwrap_or_else(|error| panic!("{error}: {text:?}"));
-        for choices in Field::of(&schema, &need, sqlite().dialect(), &Restriction::default()).valid {
+        let field = Field::of(&schema, &need, sqlite().dialect(), &Restriction::default());
+        // All in the usual manner, and of all others some.
+        for choices in field.valid.iter().copied().chain(field.all().step_by((field.count() / 40).max(1))) {
             tried += 1;
-            let plan = kampf_contest::Plan { transaction: tried % 2 == 0, ..derive(&schema, &need, sqlite().dialect(), &choices) };
+            let plan = derive(&schema, &need, sqlite().dialect(), &choices);
             let mut session = kampf_engine::sqlite_session(&raw);
             session.count();
             SEEN.set(0);
@@ -170,7 +145,7 @@ fn statements_counted_are_those_that_sqlite_sees() {
 
 #[test]
 fn parameters_are_bound_wherever_the_work_is_done() {
-    let schema = ddl::read(APIARY).unwrap().schema;
+    let schema = ddl::read(common::servers::APIARY).unwrap().schema;
     let blueprint = Blueprint::new(&schema, &Order::default()).unwrap();
     let loaded = Loaded::new(&schema, &blueprint);
     let text = NeedText {
@@ -197,7 +172,7 @@ fn parameters_are_bound_wherever_the_work_is_done() {
 
 #[test]
 fn rows_that_only_the_application_sorts_by_keep_what_tells_them_apart() {
-    let schema = ddl::read(APIARY).unwrap().schema;
+    let schema = ddl::read(common::servers::APIARY).unwrap().schema;
     let rows = [("strain", "12"), ("hive", "5 per strain"), ("inspection", "3 per hive")];
     let rows = rows.iter().map(|(table, rows)| (schema.find(table).unwrap(), expr::read_row_count(rows).unwrap())).collect();
     let blueprint = Blueprint::new(&schema, &Order { rows, ..Order::default() }).unwrap();

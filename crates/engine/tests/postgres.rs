@@ -6,7 +6,9 @@ use common::Dice;
 use common::needs::data::random_data;
 use common::needs::{self, Tally, check_needs, schemas};
 use common::servers::{Loaded, apiary, installed, postgres};
-use kampf_contest::{Collect, EngineErrorKind, Execution, Field, Flow, NeedText, Plan, Restriction, Touch, derive, resolve};
+use kampf_contest::{
+    Cache, Collect, EngineErrorKind, Execution, Fetch, Field, Flow, NeedText, Restriction, Statement, Touch, Traffic, derive, resolve,
+};
 use kampf_engine::{Connection, Engine, Ground, engine};
 use kampf_fill::{Blueprint, Order};
 use kampf_schema::{LogicalType, Relations, Schema, ValueRef, ddl};
@@ -114,9 +116,12 @@ fn statements_counted_at_the_wire_are_those_in_the_servers_log_for_every_contend
     let (schema, blueprint, needs) = demo();
     let loaded = Loaded::new(&schema, &blueprint, &[("log_statement", "all")]);
     let log = std::path::Path::new(&loaded.served().place()).parent().unwrap().join("server.log");
+    // Statements, and how often more rows were fetched of an open one.
     let logged = || {
         let text = std::fs::read_to_string(&log).unwrap();
-        text.lines().filter(|line| line.contains("LOG:  execute ") || line.contains("LOG:  statement: ")).count() as u64
+        let fetches = text.lines().filter(|line| line.contains("LOG:  execute fetch from ")).count() as u64;
+        let all = text.lines().filter(|line| line.contains("LOG:  execute ") || line.contains("LOG:  statement: ")).count() as u64;
+        (all - fetches, fetches)
     };
     let mut contenders = 0;
     let needs = needs.into_iter().map(|text| (text, Vec::new()));
@@ -124,25 +129,43 @@ fn statements_counted_at_the_wire_are_those_in_the_servers_log_for_every_contend
         let need = resolve(&schema, &Relations::of(&schema), &text).unwrap();
         let field = Field::of(&schema, &need, postgres().dialect(), &Restriction::default());
         // Of the demo's needs all, of the others those that would be raced: each has a connection of its own.
-        for choices in if parameters.is_empty() && contenders < 150 { field.valid } else { field.entered } {
+        let some = if parameters.is_empty() { 40 } else { 5 };
+        let some: Vec<_> = field.all().step_by((field.count() / some).max(1)).collect();
+        for choices in if parameters.is_empty() && contenders < 150 { field.valid } else { field.entered }.into_iter().chain(some) {
             contenders += 1;
-            let transaction = contenders % 3 == 0;
             let connection = loaded.connect();
-            let plan = Plan { transaction, ..derive(&schema, &need, postgres().dialect(), &choices) };
+            let plan = derive(&schema, &need, postgres().dialect(), &choices);
+            let manner = plan.manner.clone();
             let mut execution = Execution::new(plan, postgres().dialect());
             let mut session = connection.session();
             let before = logged();
             session.count();
             execution.call(session.as_mut(), &parameters, &mut Touch::default()).unwrap();
             let first = session.counted();
-            assert_eq!(first.statements, logged() - before, "{choices}");
-            assert!(first.round_trips > first.statements, "{choices}: preparing takes trips too, but {first:?}");
+            assert_eq!(first.statements, logged().0 - before.0, "{choices}");
+            if manner.statement == Statement::Prepared {
+                assert!(first.round_trips > first.statements, "{choices}: preparing takes trips too, but {first:?}");
+            }
+            let before = logged();
             session.count();
             session.observe();
             execution.call(session.as_mut(), &parameters, &mut Touch::default()).unwrap();
             let second = session.counted();
-            assert_eq!(second.statements, session.observed().len() as u64, "{choices}");
-            assert_eq!(second.round_trips, second.statements, "{choices}: once prepared, each statement is one trip");
+            let (statements, fetches) = (logged().0 - before.0, logged().1 - before.1);
+            assert_eq!(second.statements, statements, "{choices}");
+            if manner.cache == Cache::Warm {
+                assert_eq!(second, Traffic { wire_bytes: Some(0), ..Traffic::default() }, "{choices}");
+                continue;
+            }
+            // A cursor is begun and ended by a transaction, which its driver notes nobody; and before it is fetched from, it is bound.
+            let of_cursor = u64::from(manner.fetch == Fetch::Stream);
+            assert_eq!(second.statements, session.observed().len() as u64 + 2 * of_cursor, "{choices}");
+            let parsed = of_cursor * u64::from(manner.statement != Statement::Prepared);
+            assert_eq!(
+                second.round_trips,
+                statements + fetches + of_cursor + parsed,
+                "{choices}: each statement and each fetch is one trip"
+            );
             assert!(second.wire_bytes.unwrap() > second.bytes, "{choices}: {second:?}");
         }
     }

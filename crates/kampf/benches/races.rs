@@ -73,6 +73,7 @@ impl Spoken {
             is_own_sql: false,
             settings: Vec::new(),
             parameters: Vec::new(),
+            hit_rate: 0.9,
             simulated_trip_ns: trip.as_nanos() as u64,
         };
         spoken.say(&Request::Hello(Box::new(Hello {

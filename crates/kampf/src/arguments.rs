@@ -126,6 +126,9 @@ pub(crate) struct Selection {
     /// The limit on memory, which joins are not to bring more than.
     #[arg(skip)]
     pub(crate) memory_limit: Option<u64>,
+    /// Contenders that are wanted besides, by their names, wherever among all combinations they are.
+    #[arg(skip)]
+    pub(crate) named: Vec<String>,
 }
 
 impl Selection {

@@ -193,7 +193,7 @@ fn contender(old: Shown<'_>, new: Shown<'_>, alpha: f64, machine: Option<f64>, a
     if movement == Movement::Up {
         compared.regressions.push("it is slower".to_owned());
     }
-    for measure in Measure::ALL.into_iter().filter(|measure| *measure != Measure::EngineBytes && *measure != Measure::WireBytes) {
+    for measure in Measure::ALL.into_iter().filter(|measure| measure.entry().grain != Grain::Never) {
         let (before, after) = (&old.facts.measured, &new.facts.measured);
         // Memory of a whole process is not compared with that of a heap.
         let is_comparable = measure != Measure::HeapPeak || before.how(measure) == after.how(measure);

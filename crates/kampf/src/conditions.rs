@@ -7,7 +7,11 @@ use serde::{Deserialize, Serialize};
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
 pub(crate) struct Conditions {
-    /// Whether each call is wrapped in a transaction.
+    /// The share of calls that are answered from what is kept, where anybody keeps answers.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) hit_rate: Option<f64>,
+    /// Of results of earlier versions: whether each call was wrapped in a transaction.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub(crate) transaction: bool,
     /// How much longer each trip to the server took.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -42,6 +46,7 @@ impl Conditions {
     /// Names of what differs from other conditions.
     pub(crate) fn differing(&self, other: &Conditions) -> Vec<&'static str> {
         let differs = [
+            ("hit_rate", self.hit_rate != other.hit_rate),
             ("pinned_to_core", self.pinned_to_core != other.pinned_to_core),
             ("round_trip_by", self.round_trip_by != other.round_trip_by),
             ("round_trip_ns", self.round_trip_ns != other.round_trip_ns),

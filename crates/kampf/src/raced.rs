@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 use crate::conditions::Conditions;
-use crate::document::{AnswerPart, DatasetPart, EnginePart};
+use crate::document::{AnswerPart, DatasetPart, EnginePart, KeptPart};
 
 /// Everything that one run of `kampf race` gave.
 #[derive(Clone, Debug)]
@@ -68,6 +68,9 @@ pub(crate) struct Course {
 pub(crate) struct Extra {
     pub(crate) sql: Vec<String>,
     pub(crate) cpu: Option<Nanos>,
+    pub(crate) kept: Option<KeptPart>,
+    /// How many bytes were held after how many rows of a call.
+    pub(crate) held: Vec<(u64, u64)>,
     pub(crate) answer: Option<AnswerPart>,
 }
 

@@ -7,11 +7,17 @@ use serde_json::{Map, Value as Json, json};
 const FILE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/result.schema.json");
 
 fn choices() -> Json {
-    let options = |choice: Choice| choice.options().map(Opt::word).collect::<Vec<_>>();
-    let properties: Map<String, Json> = Choice::ALL
-        .into_iter()
-        .map(|choice| (choice.word().to_owned(), json!({"enum": options(choice), "description": choice.entry().about})))
-        .collect();
+    let of = |choice: Choice| {
+        let (sized, plain): (Vec<Opt>, Vec<Opt>) = choice.options().partition(|option| option.entry().has_size);
+        let plain: Vec<&str> = plain.into_iter().map(Opt::word).collect();
+        let sized: Vec<&str> = sized.into_iter().map(Opt::word).collect();
+        if sized.is_empty() {
+            return json!({"enum": plain, "description": choice.entry().about});
+        }
+        let pattern = format!("^({}):[0-9]+$", sized.join("|"));
+        json!({"anyOf": [{"enum": plain}, {"type": "string", "pattern": pattern}], "description": choice.entry().about})
+    };
+    let properties: Map<String, Json> = Choice::ALL.into_iter().map(|choice| (choice.word().to_owned(), of(choice))).collect();
     json!({"type": "object", "properties": properties, "required": [], "additionalProperties": false})
 }
 
@@ -42,6 +48,10 @@ fn completed(mut schema: Json) -> Json {
     let range = json!({"type": "object", "properties": {"least": {"type": "integer", "minimum": 0}, "most": {"type": "integer", "minimum": 0}}, "required": ["least", "most"], "additionalProperties": false});
     let ranges: Map<String, Json> = Measure::ALL.into_iter().map(|measure| (measure.entry().name.to_owned(), range.clone())).collect();
     contender["properties"]["counted_range"] = json!({"type": "object", "properties": ranges, "required": [], "additionalProperties": false, "description": "The least and the most of each count over calls with each parameter set, where they differ"});
+    let words: Vec<&str> = Choice::ALL.into_iter().map(Choice::word).collect();
+    for list in ["ladder", "effects"] {
+        defs["mattered"]["properties"][list]["items"]["properties"]["choice"] = json!({"enum": words});
+    }
     defs["verdict"]["properties"]["end"] = json!({"enum": End::ALL.map(End::word), "description": "How the race ended"});
     schema
 }
@@ -60,6 +70,38 @@ fn the_schema_says_what_the_registries_know() {
         return;
     }
     assert_eq!(schema, completed, "run KAMPF_UPDATE=1 cargo test --test schema");
+}
+
+/// The choices and their options as a table.
+fn table() -> String {
+    let mut table = "\n| choice | option | in the name | what it is |\n|---|---|---|---|\n".to_owned();
+    for choice in Choice::ALL {
+        for (at, option) in choice.options().enumerate() {
+            let first = if at == 0 { format!("**{}**: {}", choice.word(), choice.entry().about) } else { String::new() };
+            let size = if option.entry().has_size { ":N" } else { "" };
+            let name = match choice.entry().usual {
+                None => format!("`{}`", option.word()),
+                Some(usual) if usual == option.rank() => "not named".to_owned(),
+                Some(_) => format!("`+{}{size}`", option.word()),
+            };
+            table += &format!("| {first} | {} | {name} | {} |\n", option.word(), option.entry().about);
+        }
+    }
+    table
+}
+
+#[test]
+fn the_table_of_choices_is_that_of_the_registry() {
+    const MARKS: (&str, &str) = ("cargo test -p kampf --test schema -->\n", "<!-- /registry -->");
+    let file = format!("{}/../../docs/words.md", env!("CARGO_MANIFEST_DIR"));
+    let text = std::fs::read_to_string(&file).expect("it is there");
+    let begins = text.find(MARKS.0).expect("the table has a place") + MARKS.0.len();
+    let ends = text.find(MARKS.1).expect("it has an end");
+    if std::env::var_os("KAMPF_UPDATE").is_some() {
+        std::fs::write(&file, format!("{}{}\n{}", &text[..begins], table(), &text[ends..])).expect("it can be written");
+        return;
+    }
+    assert_eq!(text[begins..ends], format!("{}\n", table()), "run KAMPF_UPDATE=1 cargo test -p kampf --test schema");
 }
 
 /// docs/words.md explains every option, docs/protocol.md every count, docs/file-reference.md every requirement.

@@ -155,6 +155,23 @@ pub struct Ran {
     /// What was counted, per call.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub counts: Option<Counts>,
+    /// Of a contender that keeps answers, nanoseconds of a call that found one kept and of one that did not: the median of the spans.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kept: Option<KeptTimes>,
+    /// Of a counted call, how many bytes were held after how many rows, from the first row on.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub held: Vec<(u64, u64)>,
+}
+
+/// Times of calls where answers are kept.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct KeptTimes {
+    /// Of one whose answer was kept.
+    pub hit_ns: u64,
+    /// Of one whose answer was not.
+    pub miss_ns: u64,
+    /// 95th percentile of all calls, where so many of them find their answer kept as the runner asks for.
+    pub p95_ns: u64,
 }
 
 /// What a contender counts over one call, by names that docs/protocol.md lists. What it cannot count it leaves out.

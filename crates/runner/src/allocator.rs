@@ -21,6 +21,13 @@ pub struct HeapCounts {
     pub peak_bytes: u64,
     /// Allocations, growing and shrinking included.
     pub allocations: u64,
+    /// Live requested bytes at the end, less those live at the start.
+    pub kept_bytes: u64,
+}
+
+/// Live requested bytes, less those live when counting began; without meaning while nothing is counted.
+pub(crate) fn live_bytes() -> u64 {
+    u64::try_from(LIVE.load(Relaxed)).unwrap_or(0)
 }
 
 fn note(change: i64) {
@@ -76,5 +83,5 @@ pub fn count_heap<T>(work: impl FnOnce() -> T) -> (T, HeapCounts) {
     let result = work();
     COUNTING.store(false, Relaxed);
     let peak_bytes = u64::try_from(PEAK.load(Relaxed)).unwrap_or(0);
-    (result, HeapCounts { peak_bytes, allocations: ALLOCATIONS.load(Relaxed) })
+    (result, HeapCounts { peak_bytes, allocations: ALLOCATIONS.load(Relaxed), kept_bytes: live_bytes() })
 }

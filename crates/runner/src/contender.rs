@@ -4,9 +4,11 @@ use std::hint::black_box;
 use std::io::{BufRead, Write};
 use std::time::{Duration, Instant};
 
-use kampf_contest::{Consumer, EngineError, EngineErrorKind, Execution, Measure, Plan, Session, Touch, value_from_json, value_to_json};
+use kampf_contest::{
+    Cache, Consumer, EngineError, EngineErrorKind, Execution, Measure, Plan, Session, Touch, value_from_json, value_to_json,
+};
 use kampf_engine::{Engine, Setting, engine};
-use kampf_protocol::{Counts, Failed, Hello, Mode, Ran, Ready, Reply, Request, Rows, Run, read_request, reply_line};
+use kampf_protocol::{Counts, Failed, Hello, KeptTimes, Mode, Ran, Ready, Reply, Request, Rows, Run, read_request, reply_line};
 use kampf_schema::{LogicalType, Value, ValueRef};
 use rustix::time::{ClockId, clock_gettime};
 use serde::{Deserialize, Serialize};
@@ -14,6 +16,7 @@ use serde_json::Value as Json;
 
 use crate::allocator::count_heap;
 use crate::delayed::Delayed;
+use crate::watched::{Watch, Watched};
 
 /// What the runner tells a contender of Kampf's own besides what every contender hears.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -27,6 +30,9 @@ pub struct OwnContender {
     pub settings: Vec<Setting>,
     /// Types of the parameters.
     pub parameters: Vec<LogicalType>,
+    /// The share of calls that are answered from what is kept, from 0 to 1; only where answers are kept.
+    #[serde(default)]
+    pub hit_rate: f64,
     /// Nanoseconds that each wait lasts longer, where the engine has no trips of its own.
     #[serde(default)]
     pub simulated_trip_ns: u64,
@@ -73,6 +79,7 @@ pub fn serve(mut input: impl BufRead, mut output: impl Write) -> std::io::Result
         },
         execution: Execution::new(own.plan, engine.dialect()),
         is_own_sql: own.is_own_sql,
+        hit_rate: own.hit_rate,
         kinds: own.parameters,
         output: &mut output,
     };
@@ -101,6 +108,7 @@ struct Contender<'a> {
     session: Box<dyn Session + 'a>,
     execution: Execution,
     is_own_sql: bool,
+    hit_rate: f64,
     kinds: Vec<LogicalType>,
     output: &'a mut dyn Write,
 }
@@ -138,6 +146,7 @@ impl Contender<'_> {
 
     fn answer(&mut self, id: u64, sets: &[Vec<Value>]) -> std::io::Result<()> {
         let mut count = 0;
+        self.execution.forget();
         for (set, parameters) in sets.iter().enumerate() {
             // What may write is first tried where nothing can be written, and must leave the session as it was.
             if self.is_own_sql
@@ -172,16 +181,21 @@ impl Contender<'_> {
         self.say(&Reply::Ran(Ran { id, rows: count, ..Ran::default() }))
     }
 
-    /// One call with the first set, all counters on. The call is not timed.
+    /// One call with the first set, all counters on. The call is not timed, but others after it are, for the share that is waiting.
     fn count(&mut self, id: u64, sets: &[Vec<Value>]) -> Result<Ran, EngineError> {
         let parameters = sets.first().map(Vec::as_slice).unwrap_or_default();
         let mut touch = Touch::default();
+        self.execution.forget();
         self.session.count();
         self.engine.library_peak(true);
-        let (called, heap) = count_heap(|| self.execution.call(self.session.as_mut(), parameters, &mut touch));
+        let mut watch = Watch::held();
+        let mut watched = Watched { session: self.session.as_mut(), watch: &mut watch };
+        let (called, heap) = count_heap(|| self.execution.call(&mut watched, parameters, &mut touch));
         let traffic = self.session.counted();
         called?;
         let engine_bytes = self.engine.library_peak(false);
+        let waiting = self.waiting(parameters)?;
+        let keeps = self.execution.plan().manner.cache == Cache::Warm;
         let number = |measure| match measure {
             Measure::Statements => Some(traffic.statements),
             Measure::RoundTrips => Some(traffic.round_trips),
@@ -192,12 +206,40 @@ impl Contender<'_> {
             Measure::HeapPeak => Some(heap.peak_bytes),
             Measure::Allocations => Some(heap.allocations),
             Measure::EngineBytes => engine_bytes,
+            Measure::Waiting => Some(waiting),
+            Measure::KeptBytes => keeps.then_some(heap.kept_bytes),
         };
         let counts: Counts = Measure::ALL.into_iter().map(|measure| (measure.entry().name, number(measure))).collect();
-        Ok(Ran { id, rows: black_box(touch).rows(), counts: Some(counts), ..Ran::default() })
+        Ok(Ran { id, rows: black_box(touch).rows(), counts: Some(counts), held: watch.into_held(), ..Ran::default() })
+    }
+
+    /// Thousandths of a call's time that are spent in the engine and on the way: the median of a few calls, of a long one itself.
+    fn waiting(&mut self, parameters: &[Value]) -> Result<u64, EngineError> {
+        const CALLS: usize = 5;
+        const LONG: Duration = Duration::from_millis(50);
+        let mut shares = Vec::with_capacity(CALLS);
+        while shares.len() < CALLS {
+            self.execution.forget();
+            let mut watch = Watch::clocked();
+            let mut touch = Touch::default();
+            let begun = Instant::now();
+            let mut watched = Watched { session: self.session.as_mut(), watch: &mut watch };
+            self.execution.call(&mut watched, parameters, &mut touch)?;
+            let took = begun.elapsed();
+            black_box(touch);
+            shares.push(watch.share_of(took));
+            if took > LONG {
+                break;
+            }
+        }
+        shares.sort_unstable();
+        Ok(shares[shares.len() / 2])
     }
 
     fn time(&mut self, run: &Run, sets: &[Vec<Value>]) -> Result<Ran, EngineError> {
+        if self.execution.plan().manner.cache == Cache::Warm {
+            return self.time_kept(run, sets);
+        }
         let mut spans_ns = Vec::with_capacity(usize::try_from(run.passes).unwrap_or(0).saturating_mul(sets.len()).min(1 << 20));
         let mut rows = 0;
         let cpu = processor_time();
@@ -208,13 +250,71 @@ impl Contender<'_> {
                 for _ in 0..run.calls_per_span {
                     self.execution.call(self.session.as_mut(), parameters, &mut touch)?;
                 }
-                spans_ns.push(u64::try_from(start.elapsed().as_nanos()).unwrap_or(u64::MAX));
+                spans_ns.push(nanos(start.elapsed()));
                 rows += black_box(touch).rows();
             }
         }
         let cpu_ns = processor_time().saturating_sub(cpu);
-        Ok(Ran { id: run.id, spans_ns, cpu_ns, rows, counts: None })
+        Ok(Ran { id: run.id, spans_ns, cpu_ns, rows, ..Ran::default() })
     }
+
+    /// With answers that are kept each set is called twice in a pass: with nothing kept, and again. The first is timed as it is; the
+    /// second is short and timed over several calls. A span is what a call takes where so many of them find their answer kept.
+    fn time_kept(&mut self, run: &Run, sets: &[Vec<Value>]) -> Result<Ran, EngineError> {
+        let all = usize::try_from(run.passes).unwrap_or(0).saturating_mul(sets.len()).min(1 << 20);
+        let (mut spans_ns, mut hits, mut misses) = (Vec::with_capacity(all), Vec::with_capacity(all), Vec::with_capacity(all));
+        let mut rows = 0;
+        let cpu = processor_time();
+        for _ in 0..run.passes {
+            for parameters in sets {
+                self.execution.forget();
+                let mut touch = Touch::default();
+                let start = Instant::now();
+                self.execution.call(self.session.as_mut(), parameters, &mut touch)?;
+                let miss = nanos(start.elapsed());
+                rows += black_box(touch).rows() * run.calls_per_span;
+                let mut touch = Touch::default();
+                let (mut calls, mut took) = (0, Duration::ZERO);
+                let start = Instant::now();
+                while took < SHORTEST_HITS {
+                    for _ in 0..HITS {
+                        self.execution.call(self.session.as_mut(), parameters, &mut touch)?;
+                    }
+                    calls += HITS;
+                    took = start.elapsed();
+                }
+                black_box(touch);
+                let hit = nanos(took) as f64 / f64::from(calls);
+                let span = (self.hit_rate * hit + (1.0 - self.hit_rate) * miss as f64) * run.calls_per_span as f64;
+                spans_ns.push(span.round() as u64);
+                hits.push(hit.round() as u64);
+                misses.push(miss);
+            }
+        }
+        let cpu_ns = processor_time().saturating_sub(cpu);
+        hits.sort_unstable();
+        misses.sort_unstable();
+        // Hits are shorter than misses: the first so many of all calls.
+        let (rate, p95) = (self.hit_rate, 0.95);
+        let p95 = if p95 <= rate { quantile(&hits, p95 / rate) } else { quantile(&misses, (p95 - rate) / (1.0 - rate)) };
+        let kept = quantile(&hits, 0.5).zip(quantile(&misses, 0.5)).zip(p95);
+        let kept = kept.map(|((hit_ns, miss_ns), p95_ns)| KeptTimes { hit_ns, miss_ns, p95_ns });
+        Ok(Ran { id: run.id, spans_ns, cpu_ns, rows, kept, ..Ran::default() })
+    }
+}
+
+/// Calls that find their answer kept and are timed together, and how long such a block lasts at least.
+const HITS: u32 = 16;
+const SHORTEST_HITS: Duration = Duration::from_micros(10);
+
+fn nanos(time: Duration) -> u64 {
+    u64::try_from(time.as_nanos()).unwrap_or(u64::MAX)
+}
+
+/// The value below which a share of sorted values lies; none of nothing.
+fn quantile(values: &[u64], share: f64) -> Option<u64> {
+    let at = (share * values.len() as f64) as usize;
+    values.get(at.min(values.len().checked_sub(1)?)).copied()
 }
 
 /// Sends the rows of an answer as they come, so that none is too long for this process.

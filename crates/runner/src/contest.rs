@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
-use kampf_contest::{ByHand, Choices, Hydration, Need, Plan};
+use kampf_contest::{ByHand, Cache, Choices, Hydration, Need, Plan};
 use kampf_engine::{Engine, Setting};
 use kampf_fill::{Blueprint, RecipeMaker};
 use kampf_schema::{ColumnId, LogicalType, Schema, TableId, Value};
@@ -187,6 +187,11 @@ impl Entry {
         matches!(&self.way, EntryWay::Plan(plan) if plan.hydration == Hydration::Raw)
     }
 
+    /// Whether answers are kept and given again.
+    pub fn keeps_answers(&self) -> bool {
+        matches!(&self.way, EntryWay::Plan(plan) if plan.manner.cache == Cache::Warm)
+    }
+
     /// How many calls a fresh connection makes until the engine treats its statements as it will from then on: an engine may
     /// look for a better plan while it gets to know the parameters.
     pub(crate) fn calls_to_settle(&self, setup: &Setup<'_>) -> u64 {
@@ -217,6 +222,8 @@ pub struct Setup<'a> {
     pub seed: u64,
     /// How much longer each wait lasts in an engine that has no trips; none where that is not asked for.
     pub simulated_trip: Option<Duration>,
+    /// The share of calls that a contender which keeps answers gives one of those, from 0 to 1.
+    pub hit_rate: f64,
     /// The core of the processor that contenders are kept on.
     pub core: Option<usize>,
     /// Longest time for a single run.

@@ -13,6 +13,7 @@ mod policy;
 mod processes;
 mod relay;
 mod trouble;
+mod watched;
 
 use std::time::Duration;
 

@@ -1,6 +1,6 @@
 //! What was measured. Nobody changes it.
 
-use kampf_contest::{ByHand, Choices, Measured};
+use kampf_contest::{ByHand, Cache, Choices, Measured};
 use kampf_race::{Nanos, RaceSettings};
 
 use crate::require::{Require, Required};
@@ -78,18 +78,35 @@ pub enum FaultKind {
 pub enum Beside {
     /// It keeps nothing of its rows, which an application usually cannot do: it is the floor below the others.
     Floor,
+    /// It gives answers again that it has kept, and these must be fresh.
+    Stale,
     /// What it counts exactly is more than what is required allows.
     RuledOut,
 }
 
+/// Who a contender is, for the question whether it may be chosen.
+#[derive(Clone, Copy, Debug)]
+pub struct Candidate<'a> {
+    /// Whether it uses rows in place and keeps nothing of them.
+    pub keeps_nothing: bool,
+    /// Whether it gives answers again that it has kept.
+    pub keeps_answers: bool,
+    /// What was counted over a call.
+    pub measured: &'a Measured,
+}
+
 /// Why a contender is not to be chosen, as far as that is known without timing it.
-pub fn beside(require: &Require, allows_keeping_nothing: bool, keeps_nothing: bool, measured: &Measured) -> Option<Beside> {
+pub fn beside(require: &Require, allows_keeping_nothing: bool, of: Candidate<'_>) -> Option<Beside> {
+    let Candidate { keeps_nothing, keeps_answers, measured } = of;
     let misses = |(required, limit): (Required, f64)| match required {
         Required::Count(measure) => measure.is_exact() && measured.get(measure).is_some_and(|count| count as f64 > limit),
         _ => false,
     };
     if keeps_nothing && !allows_keeping_nothing {
         return Some(Beside::Floor);
+    }
+    if keeps_answers && require.fresh {
+        return Some(Beside::Stale);
     }
     require.limits().any(misses).then_some(Beside::RuledOut)
 }
@@ -98,7 +115,9 @@ impl Facts {
     /// Why a contender is not to be chosen, as far as that is known without timing it.
     pub fn beside(&self, at: usize) -> Option<Beside> {
         let one = &self.contenders[at];
-        beside(&self.require, self.keeps_nothing, one.keeps_nothing, &one.measured)
+        let keeps_answers = one.choices.is_some_and(|choices| choices.get() == Some(Cache::Warm));
+        let of = Candidate { keeps_nothing: one.keeps_nothing, keeps_answers, measured: &one.measured };
+        beside(&self.require, self.keeps_nothing, of)
     }
 
     /// The values of a contender by round; not a number for one that it did not run.

@@ -16,7 +16,7 @@ mod trade_offs;
 mod verdict;
 
 pub use by_choice::{ByChoice, ChoiceEnd, Cost, OtherOption, made_before};
-pub use facts::{Beside, ContenderFacts, Facts, Fault, FaultKind, beside};
+pub use facts::{Beside, Candidate, ContenderFacts, Facts, Fault, FaultKind, beside};
 pub use judge::judge;
 pub use require::{Keeps, Nearest, Reading, Require, Required};
 pub use verdict::{Effect, End, Forecast, Left, Outcome, Pair, PairFinding, Placed, Ratio, Requirements, Step, Verdict};

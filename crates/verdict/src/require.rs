@@ -1,6 +1,6 @@
 //! What a contender must meet to be chosen.
 
-use kampf_contest::{Measure, Unit};
+use kampf_contest::{Measure, Quantity};
 use kampf_race::{Interval, LIMIT_LEVEL, Nanos, TimeLimits, median_interval};
 
 use crate::facts::{ContenderFacts, Facts};
@@ -39,7 +39,7 @@ impl Required {
     /// Its name in documents.
     pub fn name(self) -> String {
         match self {
-            Required::Count(measure) if measure.entry().unit == Unit::Bytes => format!("{}_bytes", self.key()),
+            Required::Count(measure) if measure.entry().unit == Quantity::Bytes => format!("{}_bytes", self.key()),
             Required::Count(_) => self.key().to_owned(),
             _ => format!("{}_ns", self.key()),
         }
@@ -60,10 +60,18 @@ impl Required {
     }
 }
 
-/// Upper bounds; what is not in it bounds nothing.
-#[derive(Clone, Debug, Default, PartialEq)]
+/// Upper bounds, what is not in it bounds nothing; and whether answers must be fresh.
+#[derive(Clone, Debug, PartialEq)]
 pub struct Require {
     limits: Vec<(Required, f64)>,
+    /// Whether an answer must be what the database says now, so that one that was kept may not be chosen.
+    pub fresh: bool,
+}
+
+impl Default for Require {
+    fn default() -> Require {
+        Require { limits: Vec::new(), fresh: true }
+    }
 }
 
 impl Require {
@@ -72,6 +80,12 @@ impl Require {
         self.limits.retain(|(known, _)| *known != required);
         self.limits.push((required, limit));
         self.limits.sort_by_key(|(required, _)| Required::all().position(|known| known == *required));
+    }
+
+    /// The same, where answers must be fresh or need not be.
+    #[must_use]
+    pub fn with_fresh(self, fresh: bool) -> Require {
+        Require { fresh, ..self }
     }
 
     /// The bound on something.

@@ -2,11 +2,11 @@
 
 use kampf_schema::HopKind;
 
-use super::{ChoiceEntry, Columns, Hydration, OptionEntry, Work};
+use super::{ChoiceEntry, Columns, Fetch, Hydration, OptionEntry, Work};
 use crate::plan::{Plan, PlanNode, Reach};
 
 const fn option(word: &'static str, about: &'static str) -> OptionEntry {
-    OptionEntry { word, former: &[], about, applies: |_| true, refusal: |_, _, _| None }
+    OptionEntry { word, former: &[], about, has_size: false, enters: true, applies: |_| true, refusal: |_, _, _| None }
 }
 
 const UNKNOWN_REPEATS: &str = "without a primary key rows that a join repeats cannot be recognised";
@@ -32,6 +32,7 @@ pub(super) static LOADING: ChoiceEntry = ChoiceEntry {
     about: "how related rows are reached",
     usual: None,
     turn: 1,
+    is_manner: false,
     applies: |nature| nature.has_relations || nature.has_habits,
     options: &[
         loading("lazy", "a statement for each parent, when it is touched"),
@@ -61,6 +62,7 @@ pub(super) static WORK: ChoiceEntry = ChoiceEntry {
     about: "where rows are filtered, sorted and cut",
     usual: None,
     turn: 0,
+    is_manner: false,
     applies: |nature| nature.has_selection,
     options: &[option("app", "in the application, after everything was fetched"), option("database", "in the database")],
 };
@@ -70,6 +72,7 @@ pub(super) static COLUMNS: ChoiceEntry = ChoiceEntry {
     about: "which columns are fetched",
     usual: None,
     turn: 2,
+    is_manner: false,
     applies: |nature| nature.columns_matter,
     options: &[
         OptionEntry {
@@ -85,6 +88,7 @@ pub(super) static HYDRATION: ChoiceEntry = ChoiceEntry {
     about: "what a row becomes",
     usual: None,
     turn: 3,
+    is_manner: false,
     applies: |_| true,
     options: &[
         OptionEntry {
@@ -132,6 +136,7 @@ pub(super) static FILTERS: ChoiceEntry = ChoiceEntry {
     about: "what becomes of conditions whose parameter is not given",
     usual: Some(0),
     turn: 4,
+    is_manner: false,
     applies: |nature| nature.has_optional,
     options: &[
         option("one-text", "they stand in one text for all cases, and say that they do not count"),
@@ -144,6 +149,7 @@ pub(super) static HABIT: ChoiceEntry = ChoiceEntry {
     about: "whether entities come with the relations that they always load",
     usual: Some(1),
     turn: 5,
+    is_manner: false,
     applies: |nature| nature.has_habits,
     options: &[
         OptionEntry {
@@ -160,5 +166,109 @@ pub(super) static HABIT: ChoiceEntry = ChoiceEntry {
             ..option("kept", "entities come with the relations that they always load")
         },
         option("dropped", "only what is asked for is loaded"),
+    ],
+};
+
+/// An option of fetch that brings rows in portions.
+const fn portions(word: &'static str, about: &'static str) -> OptionEntry {
+    OptionEntry { has_size: true, enters: false, ..option(word, about) }
+}
+
+/// Why the rows cannot be made use of before all are there.
+fn wanted_whole(plan: &Plan) -> Option<&'static str> {
+    let is_chosen = plan.filter.is_some() || plan.group.is_some() || !plan.order.is_empty() || plan.limit.is_some();
+    is_chosen.then_some("the application chooses among the rows, so it wants them all")
+}
+
+pub(super) static FETCH: ChoiceEntry = ChoiceEntry {
+    word: "fetch",
+    about: "how many rows are read at a time",
+    usual: Some(0),
+    turn: 6,
+    is_manner: true,
+    applies: |nature| nature.many_rows,
+    options: &[
+        option("whole", "all, before the first is used"),
+        OptionEntry {
+            refusal: |nature, _, plan| {
+                wanted_whole(plan).or((!nature.can_page).then_some("without a primary key or an order rows have no place to count from"))
+            },
+            ..portions("pages", "so many by limit and offset, again and again")
+        },
+        OptionEntry {
+            refusal: |nature, _, plan| wanted_whole(plan).or(nature.no_chunks),
+            ..portions("chunks", "so many behind the key of the last one, again and again")
+        },
+        OptionEntry {
+            refusal: |_, _, plan| {
+                let is_many = |node: &PlanNode| {
+                    let link = node.link.as_ref();
+                    node.with == 0 && link.is_some_and(|link| link.reach == Reach::Joined && link.kind == HopKind::Many)
+                };
+                let divided = plan.nodes.iter().any(is_many).then_some("the joined rows of one parent could come in two portions");
+                wanted_whole(plan).or(divided)
+            },
+            ..portions("stream", "so many from a cursor that stays open")
+        },
+    ],
+};
+
+pub(super) static STATEMENT: ChoiceEntry = ChoiceEntry {
+    word: "statement",
+    about: "how statements are sent",
+    usual: Some(2),
+    turn: 7,
+    is_manner: true,
+    applies: |_| true,
+    options: &[
+        option("built", "their text is made anew for each, and sent to be read anew"),
+        OptionEntry { enters: false, ..option("parsed", "their text is there, and sent to be read anew each time") },
+        option("prepared", "prepared once, and kept for as long as the connection"),
+    ],
+};
+
+pub(super) static UNIT: ChoiceEntry = ChoiceEntry {
+    word: "unit",
+    about: "what holds the statements of a call together",
+    usual: Some(0),
+    turn: 8,
+    is_manner: true,
+    applies: |nature| nature.has_relations || nature.has_habits || nature.many_rows,
+    options: &[
+        option("none", "nothing: each is by itself"),
+        OptionEntry {
+            enters: false,
+            refusal: |_, ways, plan| match ways.fetch {
+                Fetch::Stream => Some("an open cursor holds the call together already"),
+                Fetch::Pages | Fetch::Chunks => None,
+                Fetch::Whole => {
+                    let is_single = plan.nodes.iter().all(|node| node.statement.is_none());
+                    is_single.then_some("one statement is held together by itself")
+                }
+            },
+            ..option("one", "a transaction that sees one state of the data throughout")
+        },
+    ],
+};
+
+pub(super) static CACHE: ChoiceEntry = ChoiceEntry {
+    word: "cache",
+    about: "whether answers are kept between calls",
+    usual: Some(0),
+    turn: 9,
+    is_manner: true,
+    applies: |_| true,
+    options: &[
+        option("none", "none is: each call asks the database"),
+        OptionEntry {
+            enters: false,
+            refusal: |_, ways, _| {
+                if ways.hydration == Hydration::Raw {
+                    return Some("raw keeps nothing, so there is nothing to give again");
+                }
+                (ways.fetch != Fetch::Whole).then_some("an answer that is read in portions is nowhere whole, so it cannot be kept")
+            },
+            ..option("warm", "they are kept in the process by their parameters, and given again however old they are")
+        },
     ],
 };

@@ -71,7 +71,8 @@ impl Store for Managed {
     }
 
     fn push(&mut self, row: &[ValueRef<'_>]) -> u32 {
-        let key = Key::of(self.key.iter().map(|&column| row[column]));
+        // What is no row of a table has no identity.
+        let key = Key::of(self.key.iter().map(|&column| row[column])).filter(|_| !self.key.is_empty());
         if let Some(known) = key.as_ref().and_then(|key| self.find(key)) {
             return known;
         }

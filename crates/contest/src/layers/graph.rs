@@ -9,25 +9,18 @@ use std::collections::HashMap;
 use kampf_schema::expr::{Expr, Scope};
 use kampf_schema::{HopKind, Span, Value, ValueRef};
 
+use super::repeats::{Repeats, is_member};
+use super::sending::{Progress, Ready, bound};
 use super::store::{Slot, Store};
+use crate::choice::Statement;
 use crate::dialect::Dialect;
-use crate::engine::{EngineError, Flow, Session, StatementId};
+use crate::engine::{EngineError, Flow, Sent, Session};
 use crate::key::Key;
 use crate::need::OrderBy;
 use crate::plan::{AppLeaf, Link, Plan, Reach, RelationStatement};
 use crate::sql::Bind;
 pub(super) use statement::keep_row;
 use statement::run_statement;
-
-/// Statements of the nodes, prepared when first sent.
-pub(super) type Prepared = Vec<NodeStatements>;
-
-/// A statement that is prepared, with what is bound to it.
-#[derive(Clone)]
-pub(super) struct Ready {
-    pub(super) id: StatementId,
-    pub(super) binds: Vec<Bind>,
-}
 
 /// The statements of one node.
 #[derive(Clone, Default)]
@@ -41,9 +34,11 @@ pub(super) struct NodeStatements {
 /// What a call has besides the rows: where statements go, and what stands in them.
 pub(super) struct Call<'c> {
     pub(super) session: &'c mut dyn Session,
-    pub(super) prepared: &'c mut Prepared,
+    pub(super) nodes: &'c mut Vec<NodeStatements>,
     pub(super) parameters: &'c [Value],
     pub(super) dialect: &'c Dialect,
+    /// How statements are sent.
+    pub(super) statement: Statement,
 }
 
 pub(super) struct Graph<'p, S> {
@@ -101,7 +96,7 @@ impl<'p, S: Store> Graph<'p, S> {
     }
 
     /// Fetches the root rows, with a joined plan all rows, and gives the roots in order.
-    pub(super) fn fetch(&mut self, session: &mut dyn Session, root: StatementId, binds: &[ValueRef<'_>]) -> Result<Vec<u32>, EngineError> {
+    pub(super) fn fetch(&mut self, session: &mut dyn Session, root: Sent<'_>, binds: &[ValueRef<'_>]) -> Result<Vec<u32>, EngineError> {
         let mut roots = Vec::new();
         if self.brings_others(0) {
             let (plan, stores) = (self.plan, &mut self.stores);
@@ -112,11 +107,30 @@ impl<'p, S: Store> Graph<'p, S> {
             return Ok(roots);
         }
         let store = &mut self.stores[self.plan.nodes[0].layout];
-        session.run(root, binds, &mut |row: &[ValueRef<'_>]| {
+        session.carry_out(root, binds, &mut |row: &[ValueRef<'_>]| {
             roots.push(store.push(row));
             Flow::More
         })?;
         Ok(roots)
+    }
+
+    /// What recognises rows that the root's statement repeats; none where it brings only its own.
+    pub(super) fn repeats(&self) -> Option<Repeats> {
+        let joined = (1..self.plan.nodes.len()).any(|at| is_member(self.plan, 0, at));
+        joined.then(|| Repeats::new(self.plan, 0))
+    }
+
+    /// Takes a row of the root's statement, which is of another root than every row before.
+    pub(super) fn take_root(&mut self, row: &[ValueRef<'_>], repeats: Option<&mut Repeats>) -> Result<u32, EngineError> {
+        match repeats {
+            Some(repeats) => repeats.row(self.plan, &mut self.stores, row).map(|(root, _)| root),
+            None => keep_row(self.plan, &mut self.stores, 0, row),
+        }
+    }
+
+    /// A value that is kept of a root.
+    pub(super) fn root_value(&self, root: u32, column: usize) -> Value {
+        self.store(0).value(root, column).to_value()
     }
 
     /// Whether the rows of a node's statement hold more than the node's own columns.
@@ -158,10 +172,10 @@ impl<'p, S: Store> Graph<'p, S> {
             match self.known(node, &key) {
                 Some(row) => slot = Slot::One(Some(row)),
                 None => {
-                    if call.prepared[node].single.is_none() {
+                    if call.nodes[node].single.is_none() || call.statement == Statement::Built {
                         prepare(call, node, statement, 1)?;
                     }
-                    let Some(ready) = &call.prepared[node].single else { return Ok(()) };
+                    let Some(ready) = &call.nodes[node].single else { return Ok(()) };
                     // Nearly all keys are one number; those need no list.
                     let (single, keys, several);
                     let binds: &[ValueRef<'_>] = match (&key, ready.binds.as_slice()) {
@@ -172,7 +186,7 @@ impl<'p, S: Store> Graph<'p, S> {
                         _ => {
                             let store = self.store(link.parent);
                             keys = link.from.iter().map(|&column| store.value(parent, column).to_value()).collect::<Vec<_>>();
-                            several = bound(&ready.binds, call.parameters, &keys);
+                            several = bound(&ready.binds, call.parameters, &keys, Progress::NONE);
                             &several
                         }
                     };
@@ -184,13 +198,13 @@ impl<'p, S: Store> Graph<'p, S> {
                         } else {
                             flow
                         };
-                        run_statement(self.plan, &mut self.stores, node, call.session, ready.id, binds, None, &mut |at, _| {
+                        run_statement(self.plan, &mut self.stores, node, call.session, ready.sent(), binds, None, &mut |at, _| {
                             attach(&mut slot, link, at);
                             flow
                         })?;
                     } else {
                         let store = &mut self.stores[self.plan.nodes[node].layout];
-                        call.session.run(ready.id, binds, &mut |row: &[ValueRef<'_>]| {
+                        call.session.carry_out(ready.sent(), binds, &mut |row: &[ValueRef<'_>]| {
                             let at = store.push(row);
                             attach(&mut slot, link, at);
                             flow
@@ -305,21 +319,6 @@ pub(super) fn in_order(left: &[Value], right: &[Value], order: &[OrderBy<AppLeaf
     orders.into_iter().find(|ordering| ordering.is_ne()).unwrap_or(std::cmp::Ordering::Equal)
 }
 
-/// What is bound to a statement, in order.
-pub(super) fn bound<'v>(binds: &'v [Bind], parameters: &'v [Value], keys: &'v [Value]) -> Vec<ValueRef<'v>> {
-    let one = |bind: &'v Bind| match bind {
-        Bind::Value(value) => value.as_ref(),
-        Bind::Parameter(at) => parameters.get(*at).map_or(ValueRef::Null, Value::as_ref),
-        Bind::Item(at, item) => match parameters.get(*at) {
-            Some(Value::List(values)) => values.get(*item).map_or(ValueRef::Null, Value::as_ref),
-            _ => ValueRef::Null,
-        },
-        Bind::Key(at) => keys.get(*at).map_or(ValueRef::Null, Value::as_ref),
-        Bind::Keys => ValueRef::List(keys),
-    };
-    binds.iter().map(one).collect()
-}
-
 pub(super) fn nothing(link: &Link) -> Slot {
     if link.kind == HopKind::One { Slot::One(None) } else { Slot::Many(Vec::new()) }
 }
@@ -332,19 +331,20 @@ pub(super) fn attach(slot: &mut Slot, link: &Link, row: u32) {
     }
 }
 
+/// The statement of a node for a number of keys, ready to be sent; where texts are built for each it is built again.
 fn prepare(call: &mut Call<'_>, node: usize, statement: &RelationStatement, keys: usize) -> Result<Ready, EngineError> {
     let single = keys == 1 || statement.is_list();
-    let known = if single { call.prepared[node].single.as_ref() } else { call.prepared[node].lists.get(&keys) };
-    if let Some(ready) = known {
+    let known = if single { call.nodes[node].single.as_ref() } else { call.nodes[node].lists.get(&keys) };
+    if let Some(ready) = known.filter(|_| call.statement != Statement::Built) {
         return Ok(ready.clone());
     }
     let kinds: Vec<_> = statement.columns.iter().map(|column| column.kind).collect();
     let printed = statement.print(call.dialect, keys, call.parameters);
-    let ready = Ready { id: call.session.prepare(&printed.sql, &kinds)?, binds: printed.binds };
+    let ready = Ready::of(call.session, call.statement, printed.sql, printed.binds, &kinds)?;
     if single {
-        call.prepared[node].single = Some(ready.clone());
+        call.nodes[node].single = Some(ready.clone());
     } else {
-        call.prepared[node].lists.insert(keys, ready.clone());
+        call.nodes[node].lists.insert(keys, ready.clone());
     }
     Ok(ready)
 }

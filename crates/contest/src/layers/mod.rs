@@ -6,16 +6,22 @@
 //! ends, and release.
 
 mod aggregate;
+mod cache;
+mod consumer;
 mod entity;
 mod execution;
 mod graph;
 mod group;
 mod map;
 mod nested;
+mod portions;
 mod record;
 mod repeats;
+mod sending;
 mod store;
+mod whole;
 
 #[cfg(test)]
 pub(crate) use aggregate::Accumulator;
-pub use execution::{Collect, Consumer, Execution, Touch};
+pub use consumer::{Collect, Consumer, Touch};
+pub use execution::Execution;

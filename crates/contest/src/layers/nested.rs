@@ -8,7 +8,7 @@ use kampf_schema::expr::parse_uuid;
 use kampf_schema::{Decimal, LogicalType, Value, ValueRef, parse_date, parse_timestamp};
 use serde::de::{DeserializeSeed, Deserializer, Error, IgnoredAny, SeqAccess, Visitor};
 
-use super::execution::Consumer;
+use super::consumer::Consumer;
 use super::store::{Slot, Store};
 use crate::engine::{EngineError, EngineErrorKind};
 use crate::plan::{AppLeaf, Cell, Plan};

@@ -63,6 +63,12 @@ impl Need {
         value.is_reckoned() && could_be_long() && self.digits(schema, value) <= SURE_DIGITS
     }
 
+    /// Whether more than one row can come.
+    pub(crate) fn gives_many(&self) -> bool {
+        let is_one_group = self.group.as_ref().is_some_and(|group| group.keys.is_empty());
+        !is_one_group && self.expect == Expect::Many && self.limit.is_none_or(|limit| limit > 1)
+    }
+
     /// The most rows that are asked of the database: the limit, or what is expected.
     pub fn most(&self) -> Option<u64> {
         match (self.limit, self.expect.asked()) {

@@ -7,10 +7,10 @@ use super::forms::Forms;
 use super::frame::{Frame, Ground, ToOne};
 use super::split::unsaid;
 use super::{Split, Ways, has_aggregate};
-use crate::choice::{Columns, Filters, Hydration, Loading};
+use crate::choice::{Columns, Fetch, Filters, Hydration, Loading};
 use crate::need::{Leaf, Need};
-use crate::plan::{Body, Plan};
-use crate::statement::{Condition, OnlyIf, Selected, SortKey, Term};
+use crate::plan::{Body, Manner, Plan};
+use crate::statement::{Condition, OnlyIf, Selected, SortKey, Term, Window};
 
 /// One value that is selected.
 pub(super) struct Listed {
@@ -216,10 +216,33 @@ pub(super) fn statement<'a>(forms: Forms<'a>, split: &Split, list: &[Listed], al
         }
     }
     put_filter(&mut frame, need, ways, split);
-    if split.limit {
-        frame.select.limit = need.most();
-    }
+    put_limit(&mut frame, need, ways, split.limit);
     frame
+}
+
+/// The columns that chunks are sorted by, which are the root's own.
+pub(super) fn order_columns(need: &Need) -> Vec<ColumnId> {
+    let own = |by: &crate::need::OrderBy<Leaf>| match by.value.as_leaf() {
+        Some(Leaf::Column { source: 0, column }) => Some(*column),
+        _ => None,
+    };
+    need.order.iter().filter_map(own).collect()
+}
+
+/// LIMIT where the database cuts; where rows are read by a statement for each portion what stands in its place.
+pub(super) fn put_limit(frame: &mut Frame<'_>, need: &Need, ways: Ways, cuts: bool) {
+    if !cuts {
+        return;
+    }
+    match ways.fetch {
+        Fetch::Whole | Fetch::Stream => frame.select.limit = need.most(),
+        Fetch::Pages => frame.select.window = Some(Window::From),
+        Fetch::Chunks => {
+            let columns = need.order.iter().filter_map(|by| frame.say(&by.value, ToOne::Join).as_leaf().cloned()).collect();
+            let descending = need.order.first().is_some_and(|by| by.descending);
+            frame.select.window = Some(Window::Behind { columns, descending });
+        }
+    }
 }
 
 fn selection<'n>(need: &'n Need, split: &'n Split) -> impl Iterator<Item = &'n Expr<Leaf>> {
@@ -293,7 +316,8 @@ pub(super) fn grouped(ground: Ground<'_>, ways: Ways, split: Split) -> Plan {
     // The condition is looked at before rows are grouped, so it is put there first.
     put_filter(&mut frame, need, ways, &split);
     frame.select.group = group;
-    frame.select.limit = need.most();
+    put_limit(&mut frame, need, ways, true);
     let left = split.left;
-    Plan { left, ..Plan::as_it_comes(ways.hydration, Body::Select(Box::new(frame.select)), "group", &need.give, need.expect) }
+    let manner = Manner::of(ways, need);
+    Plan { left, manner, ..Plan::as_it_comes(ways.hydration, Body::Select(Box::new(frame.select)), "group", &need.give, need.expect) }
 }

@@ -11,12 +11,13 @@ mod rows;
 mod split;
 
 use kampf_schema::Schema;
-use kampf_schema::expr::Expr;
+use kampf_schema::expr::{Expr, Node};
 
-use crate::choice::{Choices, Columns, Filters, Habit, Hydration, Loading, Work};
+use crate::choice::{Cache, Choice, Choices, Columns, Fetch, Filters, Habit, Hydration, Loading, Opt, Statement, Unit, Work};
 use crate::dialect::Dialect;
-use crate::need::{Leaf, Need};
+use crate::need::{Leaf, Need, OrderBy};
 use crate::plan::{LeftPart, LeftToApp, Plan};
+use crate::resolve::make_total_at;
 use forms::{Forms, aggregates_of};
 pub use forms::{Reached, reached};
 use frame::Ground;
@@ -32,6 +33,12 @@ pub(crate) struct Ways {
     pub(crate) hydration: Hydration,
     pub(crate) filters: Filters,
     pub(crate) habit: Habit,
+    pub(crate) fetch: Fetch,
+    /// Rows at a time, where they are not read at once.
+    pub(crate) size: u32,
+    pub(crate) statement: Statement,
+    pub(crate) unit: Unit,
+    pub(crate) cache: Cache,
 }
 
 impl Ways {
@@ -44,7 +51,17 @@ impl Ways {
             hydration: choices.get().unwrap_or(Hydration::Record),
             filters: choices.get().unwrap_or(Filters::Text),
             habit: choices.get().unwrap_or(Habit::Dropped),
+            fetch: choices.get().unwrap_or(Fetch::Whole),
+            size: choices.of(Choice::Fetch).and_then(Opt::size).unwrap_or(0),
+            statement: choices.get().unwrap_or(Statement::Prepared),
+            unit: choices.get().unwrap_or(Unit::None),
+            cache: choices.get().unwrap_or(Cache::None),
         }
+    }
+
+    /// Whether rows are read by a statement for each portion, which says where it begins.
+    pub(crate) fn is_windowed(&self) -> bool {
+        matches!(self.fetch, Fetch::Pages | Fetch::Chunks)
     }
 }
 
@@ -131,10 +148,29 @@ pub fn derive(schema: &Schema, need: &Need, dialect: &Dialect, choices: &Choices
 }
 
 pub(crate) fn plan(schema: &Schema, need: &Need, dialect: &Dialect, ways: Ways) -> Plan {
+    let total;
+    let need = if ways.is_windowed() {
+        total = in_total_order(schema, need);
+        &total
+    } else {
+        need
+    };
     let ground = Ground { schema, need, dialect };
     let split = Split::of(ground, ways);
     if split.group {
         return list::grouped(ground, ways, split);
     }
     Rows::new(ground, ways, split).plan()
+}
+
+/// The same need in an order in which each row has its place: portions are read in it even where the answer may come in any.
+fn in_total_order(schema: &Schema, need: &Need) -> Need {
+    let mut need = need.clone();
+    if let Some(group) = need.group.as_ref().filter(|_| need.order.is_empty()) {
+        let by = |at| OrderBy { value: Node::Leaf(Leaf::Key(at)).into(), descending: false, appended: true };
+        need.order = (0..group.keys.len()).map(by).collect();
+    } else if need.group.is_none() {
+        make_total_at(schema.table(need.root()), 0, &mut need.order);
+    }
+    need
 }

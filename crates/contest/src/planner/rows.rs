@@ -12,11 +12,11 @@ use kampf_schema::{ColumnId, TableId};
 
 use super::forms::Forms;
 use super::frame::Ground;
-use super::list::{Level, Listed};
+use super::list::{self, Level, Listed};
 use super::{Split, Ways};
-use crate::choice::{Hydration, Loading};
+use crate::choice::{Fetch, Hydration, Loading};
 use crate::need::{Fold, Leaf, OrderBy};
-use crate::plan::{AppAggregate, AppFold, AppGroup, AppLeaf, AppList, Plan, Reach};
+use crate::plan::{AppAggregate, AppFold, AppGroup, AppLeaf, AppList, Manner, Plan, Reach};
 
 /// A source whose rows come to the application.
 struct Tree {
@@ -91,6 +91,9 @@ impl<'a> Rows<'a> {
         rows.level(0, Level { source: 0, wanted, selecting, beside_rows: false });
         rows.levels_below();
         rows.add_habits();
+        if ways.fetch == Fetch::Chunks {
+            rows.keep_at(0, &list::order_columns(need));
+        }
         rows.keep_columns();
         rows.keep_something();
         rows.keep_slots();
@@ -220,6 +223,11 @@ impl<'a> Rows<'a> {
         give.iter().map(one).collect()
     }
 
+    /// Places of the key that chunks go on behind.
+    fn behind(&self) -> Vec<usize> {
+        if self.ways.fetch == Fetch::Chunks { self.places(0, &list::order_columns(self.ground.need)) } else { Vec::new() }
+    }
+
     pub(super) fn plan(mut self) -> Plan {
         let need = self.ground.need;
         let root = self.root_statement();
@@ -261,7 +269,7 @@ impl<'a> Rows<'a> {
             limit: need.most().filter(|_| !self.split.limit),
             expect: need.expect,
             left: std::mem::take(&mut self.split.left),
-            transaction: false,
+            manner: Manner { behind: self.behind(), ..Manner::of(self.ways, need) },
             open_columns: false,
         }
     }

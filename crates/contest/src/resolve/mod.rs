@@ -12,8 +12,9 @@ use kampf_schema::{LogicalType, Relations, Schema, Span, TableId, did_you_mean};
 
 use crate::choice::Loading;
 use crate::form::Form;
-use crate::need::{Expect, Given, Group, Need, Parameter, Part};
+use crate::need::{Expect, Given, Group, Need, Parameter, Part, usual_portions};
 use leaves::{AT_ROOT, OWN_SQL, Place, Resolver, Standing};
+pub(crate) use order::make_total_at;
 use related::given_twice;
 
 /// The texts of a need, as a user writes them.
@@ -35,12 +36,32 @@ pub struct NeedText {
     pub limit: Option<u64>,
     /// How many rows must come.
     pub expect: Expect,
+    /// How many rows are on a page, where the answer is read page after page.
+    pub page: Option<u32>,
+    /// How many pages are read; all where it is left out.
+    pub pages: Option<u32>,
+    /// How many rows are read at a time where there are no pages and they are not read at once; 1,000 where it is left out.
+    pub chunk: Vec<u32>,
     /// Names of the parameters that have values.
     pub parameters: Vec<String>,
     /// Relations, as paths from the root table, that are loaded in one way whatever else a contender does.
     pub loading: Vec<(String, Loading)>,
     /// Relations that are loaded whenever an entity of a table is.
     pub always: Vec<(TableId, String)>,
+}
+
+impl NeedText {
+    /// At most how many rows: the limit, and what so many pages hold.
+    fn most_rows(&self) -> Option<u64> {
+        let of_pages = self.page.zip(self.pages).map(|(page, pages)| u64::from(page) * u64::from(pages));
+        self.limit.into_iter().chain(of_pages).min()
+    }
+
+    fn portions(&self) -> Vec<u32> {
+        let mut portions: Vec<u32> = self.page.map_or_else(|| self.chunk.clone(), |page| vec![page]);
+        portions.retain(|&size| size > 0);
+        if portions.is_empty() { usual_portions() } else { portions }
+    }
 }
 
 /// The part of a need that an error is in.
@@ -188,8 +209,9 @@ pub fn resolve(schema: &Schema, relations: &Relations, text: &NeedText) -> Resul
         group,
         distinct: text.distinct,
         order,
-        limit: text.limit,
+        limit: text.most_rows(),
         expect: text.expect,
+        portions: text.portions(),
         parameters,
     };
     order::make_total(schema, &mut need).map_err(|mistake| NeedError::of(NeedPart::Limit, mistake))?;

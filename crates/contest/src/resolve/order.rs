@@ -34,7 +34,7 @@ pub(super) fn make_total(schema: &Schema, need: &mut Need) -> Result<(), Mistake
 
 /// Appends a unique key of the rows at a source in the direction of the last term, unless the order holds one already. Whether the
 /// order is total then.
-pub(super) fn make_total_at(table: &Table, source: usize, order: &mut Vec<OrderBy<Leaf>>) -> bool {
+pub(crate) fn make_total_at(table: &Table, source: usize, order: &mut Vec<OrderBy<Leaf>>) -> bool {
     let descending = order.last().is_some_and(|by| by.descending);
     let own = order.iter().filter_map(|by| match by.value.as_leaf() {
         Some(Leaf::Column { source: of, column }) if *of == source => Some(*column),

@@ -17,6 +17,10 @@ pub enum Bind {
     Key(usize),
     /// All keys as one list.
     Keys,
+    /// How many rows were read before.
+    Before,
+    /// A value of the key of the last row that was read.
+    Last(usize),
 }
 
 #[derive(Clone, Debug, PartialEq)]

@@ -9,7 +9,7 @@ use super::fragment::{Bind, Printed, Sql, typed};
 use super::print::{Leaves, Unsaid, print, scaled_sum};
 use crate::dialect::{Dialect, Json, KeyList, RowList};
 use crate::need::Aggregate;
-use crate::statement::{Condition, Join, JsonItem, Keys, OnlyIf, Select, Selected, SortKey, Table, Term};
+use crate::statement::{Condition, Join, JsonItem, Keys, OnlyIf, Select, Selected, SortKey, Table, Term, Window};
 
 /// What the text of a statement depends on besides its tree.
 pub struct Shape<'a> {
@@ -19,11 +19,15 @@ pub struct Shape<'a> {
     pub length: &'a dyn Fn(usize) -> Option<usize>,
     /// For people: a list of keys is left out.
     pub abridged: bool,
+    /// How many rows are read at a time.
+    pub size: u64,
+    /// Whether they are the first ones, so that there is no key to go on behind.
+    pub is_first: bool,
 }
 
 impl Shape<'_> {
     /// Every parameter is given, lists hold one value, rows are wanted for one key.
-    pub const PLAIN: Shape<'static> = Shape { keys: 1, length: &|_| Some(1), abridged: false };
+    pub const PLAIN: Shape<'static> = Shape { keys: 1, length: &|_| Some(1), abridged: false, size: 0, is_first: true };
 }
 
 /// The text of a select for a shape. What an engine cannot say is no part of the selects that are made for it.
@@ -141,7 +145,10 @@ impl Printer<'_> {
             sql.push(" ON ").add(if on.is_empty() { Sql::text("TRUE") } else { Sql::join(on, " AND ") });
         }
         let mut conditions: Vec<Sql> = select.keys.iter().map(|keys| self.keys(keys)).collect::<Result<_, _>>()?;
-        conditions.extend(self.conditions(&select.filter, select.only_given, conditions.len())?);
+        let window = select.window.as_ref().filter(|_| !self.shape.is_first);
+        let behind = window.map(|window| self.behind(window)).transpose()?.flatten();
+        conditions.extend(self.conditions(&select.filter, select.only_given, conditions.len() + usize::from(behind.is_some()))?);
+        conditions.extend(behind);
         if !conditions.is_empty() {
             sql.push(self.between()).push("WHERE ").add(Sql::join(conditions, " AND "));
         }
@@ -156,10 +163,25 @@ impl Printer<'_> {
         if !select.order.is_empty() {
             sql.push(self.between()).push("ORDER BY ").add(self.sort_keys(&select.order)?);
         }
-        if let Some(limit) = select.limit {
+        if let Some(window) = &select.window {
+            sql.push(self.between()).push(&format!("LIMIT {}", self.shape.size));
+            if *window == Window::From {
+                sql.push(" OFFSET ").add(Sql::bind(Bind::Before));
+            }
+        } else if let Some(limit) = select.limit {
             sql.push(self.between()).push(&format!("LIMIT {limit}"));
         }
         Ok(sql)
+    }
+
+    /// What holds of rows that are sorted behind the key of the last one.
+    fn behind(&self, window: &Window) -> Result<Option<Sql>, Unsaid> {
+        let Window::Behind { columns, descending } = window else { return Ok(None) };
+        let own = columns.iter().map(|column| self.inner().leaf(column)).collect::<Result<Vec<_>, _>>()?;
+        let last = columns.iter().enumerate().map(|(at, column)| typed(self.dialect, Sql::bind(Bind::Last(at)), Some(column.kind())));
+        let (own, last) = (Sql::join(own, ", "), Sql::join(last, ", "));
+        let (own, last) = if columns.len() > 1 { (own.within("(", ")"), last.within("(", ")")) } else { (own, last) };
+        Ok(Some(own.join_with(last.within(if *descending { " < " } else { " > " }, ""))))
     }
 
     fn selected(&self, column: &Selected) -> Result<Sql, Unsaid> {

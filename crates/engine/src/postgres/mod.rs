@@ -82,7 +82,7 @@ impl Engine for Postgres {
         step("home-made")?;
         programs.create(&home)?;
         step("cluster-made")?;
-        let server = programs.start(home, settings)?;
+        let server = programs.start(&home, settings)?;
         let link = Link::open(&server.own_url())?;
         let loaded = load::load(&link, schema, blueprint, progress)?;
         server.let_read(&link)?;
@@ -98,7 +98,7 @@ impl Engine for Postgres {
         if let Some(url) = place.server {
             return Ok(Box::new(elsewhere::serve(url, place, settings)?));
         }
-        let server = Programs::find()?.start(home_of(place.folder)?, settings)?;
+        let server = Programs::find()?.start(&home_of(place.folder)?, settings)?;
         Ok(Box::new(Own { url: server.url(), server }))
     }
 

@@ -129,7 +129,7 @@ impl Programs {
     }
 
     /// Starts the server on the cluster of a home.
-    pub(super) fn start(&self, home: Home, settings: &[Setting]) -> Result<Server, EngineError> {
+    pub(super) fn start(&self, home: &Home, settings: &[Setting]) -> Result<Server, EngineError> {
         let process = Process::start(home, |home, port| {
             let mut command = self.command("postgres", home);
             command.arg("-D").arg(home.data()).arg("-k").arg(&home.sockets).args(["-p", &port.to_string()]);

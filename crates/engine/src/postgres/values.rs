@@ -6,7 +6,7 @@ use bytes::{BufMut, BytesMut};
 use kampf_contest::{EngineError, EngineErrorKind};
 use kampf_schema::{Decimal, LogicalType, ValueRef, format_date, format_timestamp};
 use tokio_postgres::Row;
-use tokio_postgres::types::{IsNull, Kind, ToSql, Type, to_sql_checked};
+use tokio_postgres::types::{Format, IsNull, Kind, ToSql, Type, to_sql_checked};
 
 /// Days and microseconds from 1970-01-01 to 2000-01-01, from which PostgreSQL counts.
 const EPOCH_DAYS: i32 = 10_957;
@@ -152,6 +152,11 @@ impl ToSql for Bound<'_> {
         if self.0.is_null() {
             return Ok(IsNull::Yes);
         }
+        if let (ValueRef::List(values), &Type::UNKNOWN) = (self.0, of) {
+            // A list of no type, as its text.
+            out.put_slice(format!("{{{}}}", vec!["NULL"; values.len()].join(",")).as_bytes());
+            return Ok(IsNull::No);
+        }
         if let ValueRef::List(values) = self.0 {
             let bound: Vec<Bound<'_>> = values.iter().map(|value| Bound(value.as_ref())).collect();
             return bound.to_sql(of, out);
@@ -161,6 +166,10 @@ impl ToSql for Bound<'_> {
 
     fn accepts(_: &Type) -> bool {
         true
+    }
+
+    fn encode_format(&self, of: &Type) -> Format {
+        if matches!(self.0, ValueRef::List(_)) && *of == Type::UNKNOWN { Format::Text } else { Format::Binary }
     }
 
     to_sql_checked!();
@@ -195,7 +204,8 @@ pub(super) fn type_to_send(value: ValueRef<'_>) -> Type {
             Some(Type::TIMESTAMP) => Type::TIMESTAMP_ARRAY,
             Some(Type::UUID) => Type::UUID_ARRAY,
             Some(Type::BYTEA) => Type::BYTEA_ARRAY,
-            _ => Type::TEXT_ARRAY,
+            Some(_) => Type::TEXT_ARRAY,
+            None => Type::UNKNOWN,
         },
         other => own_type(other),
     }

@@ -161,7 +161,7 @@ impl<'c> Driver for SqliteDriver<'c> {
     }
 
     fn columns(statement: &Prepared<'c>) -> Vec<String> {
-        statement.statement.column_names().into_iter().map(str::to_owned).collect()
+        statement.statement.column_names().map(str::to_owned).collect()
     }
 
     fn run(&mut self, statement: &mut Prepared<'c>, parameters: &[ValueRef<'_>], to: &mut Handing<'_>) -> Result<Option<u64>, EngineError> {

@@ -24,7 +24,7 @@ pub(crate) struct Process {
 
 impl Process {
     /// Starts the server of a home on a free port; `command` gives what starts it there.
-    pub(crate) fn start(home: Home, command: impl Fn(&Home, u16) -> Command) -> Result<Process, EngineError> {
+    pub(crate) fn start(home: &Home, command: impl Fn(&Home, u16) -> Command) -> Result<Process, EngineError> {
         let name = home.kind().name;
         let lock = home.lock()?;
         home.end_left_over();
@@ -37,7 +37,7 @@ impl Process {
             let log = home.log();
             let out = open_own(&log).and_then(|out| out.set_len(0).map(|()| out)).map_err(|error| io("write", &log, error))?;
             let err = out.try_clone().map_err(|error| io("write", &log, error))?;
-            let mut command = command(&home, port);
+            let mut command = command(home, port);
             command.process_group(0).stdout(out).stderr(err);
             end_with_parent(&mut command, home.kind().ends_by);
             let child = command.spawn().map_err(|error| io("start", command.get_program().as_ref(), error))?;

@@ -65,7 +65,7 @@ impl Drop for Loaded {
     }
 }
 
-const APIARY: &str = "CREATE TABLE strain (id INTEGER PRIMARY KEY, name VARCHAR(80) NOT NULL, origin VARCHAR(80));
+pub(crate) const APIARY: &str = "CREATE TABLE strain (id INTEGER PRIMARY KEY, name VARCHAR(80) NOT NULL, origin VARCHAR(80));
     CREATE TABLE hive (id INTEGER PRIMARY KEY, strain_id INTEGER NOT NULL REFERENCES strain, label TEXT NOT NULL);
     CREATE TABLE inspection (id INTEGER PRIMARY KEY, hive_id INTEGER NOT NULL REFERENCES hive, temper INTEGER NOT NULL, note TEXT);
     CREATE INDEX inspection_hive ON inspection (hive_id);";

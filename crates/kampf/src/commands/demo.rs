@@ -23,7 +23,8 @@ pub(super) fn run(general: &General, arguments: &Demo) -> Result<Ending, Problem
         say(general.quiet, &format!("{} is there already; running it as it is", dir.display()));
     } else {
         make_folder(dir, &[("kampf.toml", TOML), ("apiary.sql", SQL)])?;
-        say(general.quiet, &format!("made {}: a network of apiaries with 5,000 hives, and twelve contests", dir.display()));
+        let contests = TOML.lines().filter(|line| line.starts_with("[contest.") && line.matches('.').count() == 1).count();
+        say(general.quiet, &format!("made {}: a network of apiaries with 5,000 hives, and {contests} contests", dir.display()));
     }
     // In a folder that is there already they may have been taken out.
     let text = std::fs::read_to_string(&file).unwrap_or_default();

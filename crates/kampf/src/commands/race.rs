@@ -16,7 +16,7 @@ use crate::project::{ContestConfig, Project, Selected, resolve};
 use crate::raced::{RacedContest, RacedRun};
 use crate::running::{Circumstances, Heat, Surroundings, engines, filled, heed, inbox, name_programs, open, raced_contest, setup, trouble};
 use crate::store::{Dataset, save_result};
-use kampf_verdict::{FaultKind, Require, Required, beside};
+use kampf_verdict::{Candidate, FaultKind, Require, Required, beside};
 
 pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem> {
     if arguments.self_test {
@@ -116,15 +116,21 @@ impl Raced {
             for what in picked.passed_over(project.engine.name()) {
                 say(general.quiet, &format!("{}: {what}", config.name));
             }
-            for &trip in trips {
+            // Only who keeps answers has a share of them.
+            let has_kept = picked.contest.entries.iter().any(kampf_runner::Entry::keeps_answers);
+            let rates = if project.config.hit_rates.is_empty() || !has_kept { &[USUAL_HIT_RATE][..] } else { &project.config.hit_rates };
+            let given = trips.iter().flat_map(|&trip| rates.iter().map(move |&rate| (trip, rate)));
+            for (trip, hit_rate) in given {
                 if inbox.is_interrupted() {
                     return Ok(());
                 }
                 let mut setup = setup(project, &dataset, &arguments.bounds)?;
                 let pin = arguments.pin || project.config.pin;
-                let circumstances = Circumstances::arrange(project, &dataset, trip, pin, &mut setup)?;
+                setup.hit_rate = hit_rate;
+                let mut circumstances = Circumstances::arrange(project, &dataset, trip, pin, &mut setup)?;
+                circumstances.hit_rate = has_kept.then_some(hit_rate);
                 // Of a time for all, each takes three times the share of those after it: the first ones are shown first.
-                let after = (selected.len() - at) * trips.len();
+                let after = (selected.len() - at) * trips.len() * rates.len();
                 let spent = Duration::from_secs_f64(self.parts.iter().map(|part| part.course.seconds).sum());
                 let share = arguments.together.map(|together| together.saturating_sub(spent) * 3 / (after as u32 + 2));
                 let on = On { general, arguments, inbox, setup: &setup, project, dataset: &dataset, circumstances: &circumstances };
@@ -172,7 +178,7 @@ fn select<'a>(general: &General, arguments: &Race, project: &'a Project) -> Resu
     }
     let mut selected = Vec::new();
     for config in configs {
-        let every = Selection { all: true, only: Vec::new(), ..arguments.selection.clone() };
+        let every = Selection { all: true, only: Vec::new(), named: vec![old.clone(), new.clone()], ..arguments.selection.clone() };
         let mut picked = resolve(project, config, &every)?;
         let find = |name: &String| picked.contest.entries.iter().find(|entry| entry.name == *name).cloned();
         match (find(old), find(new)) {
@@ -261,6 +267,8 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &C
 /// Time for the rounds of a contest where none is given, and the most that a large field is given.
 const USUAL_TIME: Duration = Duration::from_secs(30);
 const MOST_TIME: Duration = Duration::from_secs(60);
+/// The share of calls that are answered from what is kept, where none is given.
+const USUAL_HIT_RATE: f64 = 0.9;
 /// Margins where none is given; a planted difference of 5 % could never be found at a margin of 5 %.
 const MARGIN: f64 = 0.05;
 const SELF_TEST_MARGIN: f64 = 0.02;
@@ -314,7 +322,8 @@ impl Manner {
         };
         let is_beside = |(at, entry): (usize, &Entry)| {
             let measured = checks.entries[at].probe.as_ref().map(|probe| probe.measured.clone()).unwrap_or_default();
-            beside(&self.require, self.keeps_nothing, entry.keeps_nothing(), &measured).is_some()
+            let of = Candidate { keeps_nothing: entry.keeps_nothing(), keeps_answers: entry.keeps_answers(), measured: &measured };
+            beside(&self.require, self.keeps_nothing, of).is_some()
         };
         RaceOptions {
             settings,

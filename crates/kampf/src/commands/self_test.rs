@@ -140,7 +140,7 @@ impl SelfTest<'_> {
 
     /// The leanest contender under many names.
     fn equals(&self, contest: &Contest) -> Result<Equals, Problem> {
-        let entry = contest.entries.iter().rfind(|entry| entry.choices.is_some()).or(contest.entries.last());
+        let entry = contest.entries.iter().rfind(|entry| entry.keeps_nothing()).or(contest.entries.last());
         let entry = entry.ok_or_else(|| Problem::wrong(format!("`{}` has no contender", contest.name)))?;
         let entries = (1..=NAMES).map(|number| Entry { name: format!("same-{number}"), ..entry.clone() }).collect();
         let field = Contest { entries, ..contest.clone() };

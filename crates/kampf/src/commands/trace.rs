@@ -45,7 +45,7 @@ struct Traced {
 pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Problem> {
     let project = open(general, general.engine.as_deref())?;
     let config = project.contest(&arguments.contest)?;
-    let selected = resolve(&project, config, &Selection { all: true, ..Selection::default() })?;
+    let selected = resolve(&project, config, &Selection { all: true, named: vec![arguments.contender.clone()], ..Selection::default() })?;
     let names = || selected.contest.entries.iter().map(|entry| entry.name.as_str());
     let entry = selected.contest.entries.iter().find(|entry| entry.name == arguments.contender).ok_or_else(|| {
         let problem = Problem::wrong(format!("`{}` has no contender `{}`", config.name, arguments.contender));

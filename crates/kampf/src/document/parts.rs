@@ -108,6 +108,9 @@ pub(crate) struct RacePart {
     /// Whether the application keeps nothing of its rows.
     #[serde(default)]
     pub(crate) keeps_nothing: bool,
+    /// Whether an answer may be older than the data.
+    #[serde(skip_serializing_if = "std::ops::Not::not", default)]
+    pub(crate) may_be_stale: bool,
     /// Time of the check before.
     #[serde(default)]
     pub(crate) check_seconds: f64,
@@ -179,6 +182,12 @@ pub(crate) struct ContenderPart {
     #[serde(default)]
     pub(crate) trade_off: bool,
     pub(crate) cpu_ns: Option<Nanos>,
+    /// Of one that keeps answers: what a call takes that finds its answer kept, and one that does not.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub(crate) kept: Option<KeptPart>,
+    /// How many bytes were held after how many rows of a call.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub(crate) held: Vec<(u64, u64)>,
     #[serde(flatten)]
     pub(crate) counts: CountsPart,
     /// Where each count was taken.
@@ -188,6 +197,14 @@ pub(crate) struct ContenderPart {
     pub(crate) counted_range: BTreeMap<String, RangePart>,
     pub(crate) answer: Option<AnswerPart>,
     pub(crate) by_hand: Option<ByHand>,
+}
+
+/// Times of calls where answers are kept, in nanoseconds, and how many answers are.
+#[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
+pub(crate) struct KeptPart {
+    pub(crate) hit_ns: Nanos,
+    pub(crate) miss_ns: Nanos,
+    pub(crate) entries: u32,
 }
 
 /// All in nanoseconds; none where not known.

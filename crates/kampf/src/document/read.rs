@@ -85,7 +85,14 @@ fn contest(part: ContestPart) -> RacedContest {
             reference_loop: race.reference_loop_ns,
             cpu_pressure: race.cpu_pressure,
         },
-        facts: Facts { settings, keeps_nothing: race.keeps_nothing, require: part.require.0, rounds: race.rounds, contenders, pair },
+        facts: Facts {
+            settings,
+            keeps_nothing: race.keeps_nothing,
+            require: part.require.0.with_fresh(!race.may_be_stale),
+            rounds: race.rounds,
+            contenders,
+            pair,
+        },
         extras,
         verdict: Verdict::default(),
     }
@@ -121,5 +128,5 @@ fn contender(part: ContenderPart) -> (ContenderFacts, Extra) {
         by_hand: part.by_hand,
         fault: kind.map(|kind| Fault { kind, reason: part.reason.unwrap_or_default(), after }),
     };
-    (facts, Extra { sql: part.sql, cpu: part.cpu_ns, answer: part.answer })
+    (facts, Extra { sql: part.sql, cpu: part.cpu_ns, kept: part.kept, held: part.held, answer: part.answer })
 }

@@ -59,6 +59,7 @@ fn contest(raced: &RacedContest) -> ContestPart {
             keeps_nothing: raced.facts.keeps_nothing,
             check_seconds: course.check_seconds,
             keep_below_ns: settings.keep_below,
+            may_be_stale: !raced.facts.require.fresh,
             seed: course.seed,
             round_seconds: course.round_seconds,
             noise: verdict.noise,
@@ -105,6 +106,8 @@ fn contender(raced: &RacedContest, Shown { at, facts, placed, extra }: Shown<'_>
         left: placed.left.as_ref().map(|one| left(raced, one)),
         trade_off: placed.trade_off,
         cpu_ns: extra.cpu,
+        kept: extra.kept,
+        held: extra.held.clone(),
         counts: CountsPart::of(&facts.measured),
         counted: counted_part(&facts.measured),
         counted_range: range_part(&facts.measured),
@@ -137,6 +140,7 @@ fn against(raced: &RacedContest, at: usize) -> Option<AgainstPart> {
 fn beside_word(beside: Beside) -> &'static str {
     match beside {
         Beside::Floor => "floor",
+        Beside::Stale => "stale",
         Beside::RuledOut => "ruled_out",
     }
 }
@@ -172,7 +176,7 @@ fn required(reading: &Reading) -> RequiredPart {
 fn by_choice(raced: &RacedContest, one: &ByChoice) -> ByChoicePart {
     let other = |OtherOption { option, contender, cost }: &OtherOption| {
         let part = OtherOptionPart {
-            option: option.word().to_owned(),
+            option: option.to_string(),
             contender: raced.name_of(*contender).to_owned(),
             at_least: None,
             at_most: None,
@@ -195,7 +199,7 @@ fn by_choice(raced: &RacedContest, one: &ByChoice) -> ByChoicePart {
     ByChoicePart {
         choice: one.choice.word().to_owned(),
         end: end.to_owned(),
-        option: one.option.word().to_owned(),
+        option: one.option.to_string(),
         contender: raced.name_of(one.base).to_owned(),
         others: one.others.iter().map(other).collect(),
     }
@@ -253,8 +257,8 @@ fn step(raced: &RacedContest, step: &Step) -> StepPart {
         from: raced.name_of(step.from).to_owned(),
         to: raced.name_of(step.to).to_owned(),
         choice: step.before.choice().word().to_owned(),
-        before: step.before.word().to_owned(),
-        after: step.after.word().to_owned(),
+        before: step.before.to_string(),
+        after: step.after.to_string(),
         before_ns: step.before_ns,
         after_ns: step.after_ns,
         ratio: step.ratio.ratio,
@@ -266,8 +270,8 @@ fn step(raced: &RacedContest, step: &Step) -> StepPart {
 fn effect(effect: &Effect) -> EffectPart {
     EffectPart {
         choice: effect.before.choice().word().to_owned(),
-        before: effect.before.word().to_owned(),
-        after: effect.after.word().to_owned(),
+        before: effect.before.to_string(),
+        after: effect.after.to_string(),
         pairs: effect.pairs,
         ratio: effect.ratio.ratio,
         low: low(&effect.ratio),

@@ -1,6 +1,5 @@
 //! What is known of each choice, a line each.
 
-use kampf_contest::Opt;
 use kampf_verdict::{ByChoice, ChoiceEnd, Cost, End, OtherOption, made_before};
 
 use super::forecast_text::PATIENCE;
@@ -27,19 +26,17 @@ pub(crate) fn choices_text(page: &mut Page, contest: &RacedContest) {
 
 fn words(contest: &RacedContest, one: &ByChoice) -> String {
     let margin = contest.facts.settings.margin;
-    let option = paint(Look::Good, one.option.word());
+    let option = paint(Look::Good, &one.option.to_string());
     match one.end(margin) {
         ChoiceEnd::NoDifference => {
             let most = one.others.iter().filter_map(|other| at_most(&other.cost)).fold(1.0, f64::max);
-            let names: Vec<String> = std::iter::once(one.option)
-                .chain(one.others.iter().map(|other| other.option))
-                .map(|option| option.word().to_owned())
-                .collect();
+            let names: Vec<String> =
+                std::iter::once(one.option).chain(one.others.iter().map(|other| other.option)).map(|option| option.to_string()).collect();
             format!("makes no difference: {} are within {}", list(&names), percent(most - 1.0))
         }
         ChoiceEnd::Decided => format!("{option}, decided: {}", costs(contest, one)),
         ChoiceEnd::Known | ChoiceEnd::Alone => format!("{option}: {}", costs(contest, one)),
-        ChoiceEnd::Open => format!("{} so far: {}", paint(Look::Strong, one.option.word()), costs(contest, one)),
+        ChoiceEnd::Open => format!("{} so far: {}", paint(Look::Strong, &one.option.to_string()), costs(contest, one)),
     }
 }
 
@@ -57,12 +54,12 @@ fn costs(contest: &RacedContest, one: &ByChoice) -> String {
     slower.sort_by(|(_, one), (_, other)| one.total_cmp(other));
     let mut parts: Vec<String> = Vec::new();
     if let Some(((first, least), rest)) = slower.split_first() {
-        let rest = rest.iter().map(|(other, least)| format!(", {} {}", other.option.word(), behind(*least)));
-        parts.push(format!("{} costs at least {}{}", first.option.word(), behind(*least), rest.collect::<String>()));
+        let rest = rest.iter().map(|(other, least)| format!(", {} {}", other.option, behind(*least)));
+        parts.push(format!("{} costs at least {}{}", first.option, behind(*least), rest.collect::<String>()));
     }
     let margin = contest.facts.settings.margin;
     for other in &one.others {
-        let word = other.option.word();
+        let word = other.option.to_string();
         match other.cost {
             Cost::AtLeast(_) => {}
             Cost::AtMost(most) if most <= 1.0 + margin => {
@@ -71,7 +68,7 @@ fn costs(contest: &RacedContest, one: &ByChoice) -> String {
             Cost::AtMost(most) => parts.push(format!("{word} costs at most {}", behind(most))),
             Cost::Open { interval: Some(sure), rounds } => {
                 let lies = between(sure.low, sure.high);
-                parts.push(format!("{} is open, {lies}{}", paint(Look::Strong, word), settles(contest, rounds)));
+                parts.push(format!("{} is open, {lies}{}", paint(Look::Strong, &word), settles(contest, rounds)));
             }
             Cost::Open { interval: None, .. } | Cost::Elsewhere => {}
         }
@@ -83,10 +80,10 @@ fn costs(contest: &RacedContest, one: &ByChoice) -> String {
 
 /// The options that were raced only with other ways of loading or other places of work.
 fn elsewhere(contest: &RacedContest, one: &ByChoice) -> Option<String> {
-    let names = one.others.iter().filter(|other| other.cost == Cost::Elsewhere).map(|other| other.option.word().to_owned());
+    let names = one.others.iter().filter(|other| other.cost == Cost::Elsewhere).map(|other| other.option.to_string());
     let names: Vec<String> = names.collect();
     let base = contest.facts.contenders[one.base].choices?;
-    let before: Vec<&str> = made_before(one.choice).filter_map(|choice| base.of(choice)).map(Opt::word).collect();
+    let before: Vec<String> = made_before(one.choice).filter_map(|choice| base.of(choice)).map(|option| option.to_string()).collect();
     let were = if names.len() == 1 { "was" } else { "were" };
     (!names.is_empty()).then(|| format!("{} {were} not raced with {} (--all)", list(&names), before.join(".")))
 }
@@ -94,7 +91,7 @@ fn elsewhere(contest: &RacedContest, one: &ByChoice) -> Option<String> {
 /// The options of which too few rounds tell anything.
 fn too_few(contest: &RacedContest, one: &ByChoice) -> Option<String> {
     let open = one.others.iter().filter_map(|other| match other.cost {
-        Cost::Open { interval: None, rounds } => Some((paint(Look::Strong, other.option.word()), rounds)),
+        Cost::Open { interval: None, rounds } => Some((paint(Look::Strong, &other.option.to_string()), rounds)),
         _ => None,
     });
     let (names, rounds): (Vec<String>, Vec<Option<usize>>) = open.unzip();

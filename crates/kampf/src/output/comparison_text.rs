@@ -1,6 +1,6 @@
 //! Two results side by side.
 
-use kampf_contest::Unit;
+use kampf_contest::Quantity;
 use kampf_race::Movement;
 
 use super::numbers::{behind, bytes, count, duration, interval};
@@ -81,7 +81,7 @@ fn counts(contender: &ComparedContender) -> (Look, String) {
     }
     let moved = contender.counts.iter().map(|(measure, before, after)| {
         let entry = measure.entry();
-        let say = if entry.unit == Unit::Bytes { bytes } else { count };
+        let say = if entry.unit == Quantity::Bytes { bytes } else { count };
         // Where rounding hides what moved, the numbers are told in full.
         let say = if say(*before) == say(*after) { count } else { say };
         format!("{} {} → {}", entry.word, say(*before), say(*after))

@@ -2,7 +2,9 @@
 
 use kampf_verdict::Outcome;
 
+use super::cache_text::cache_text;
 use super::choices_text::choices_text;
+use super::fetch_text::fetch_text;
 use super::mattered_text::mattered_text;
 use super::numbers::{count, duration, percent};
 use super::out::one_line;
@@ -34,6 +36,8 @@ pub(crate) fn contest_text(page: &mut Page, part: &RacedContest) {
     choices_text(page, part);
     verdict_text(page, part);
     mattered_text(page, part);
+    fetch_text(page, part);
+    cache_text(page, part);
     page.blank();
 }
 
@@ -81,6 +85,9 @@ fn given(part: &RacedContest) -> String {
         }
         (Some(trip), None) => words.push(format!("simulated: this engine has no trips, each statement waits {} instead", duration(trip))),
         (None, _) => {}
+    }
+    if let Some(rate) = conditions.hit_rate {
+        words.push(format!("of calls with a cache {} find their answer kept", percent(rate)));
     }
     if let Some(core) = conditions.pinned_to_core {
         words.push(format!("kept on core {core}"));

@@ -48,7 +48,7 @@ fn step_row(part: &RacedContest, step: &Step) -> Vec<(Look, String)> {
     };
     vec![
         (Look::Strong, format!("  {}", step.before.choice().word())),
-        (Look::Plain, format!("{} → {}", step.before.word(), step.after.word())),
+        (Look::Plain, format!("{} → {}", step.before, step.after)),
         (Look::Plain, format!("{} → {}", duration(step.before_ns), duration(step.after_ns))),
         (look, gain),
         (Look::Quiet, how),

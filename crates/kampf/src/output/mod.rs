@@ -1,9 +1,11 @@
 //! What people read: numbers, tables, SQL, verdicts.
 
 mod across;
+mod cache_text;
 mod choices_text;
 mod comparison_text;
 mod contest_text;
+mod fetch_text;
 mod forecast_text;
 mod legend;
 mod live;

@@ -1,5 +1,7 @@
 //! Numbers as people read them.
 
+use kampf_contest::Quantity;
+
 /// A duration in nanoseconds with three digits and its unit: `730 ns`, `4.21 ms`, `1.50 s`.
 pub(crate) fn duration(nanos: f64) -> String {
     let (value, unit) = match nanos {
@@ -12,6 +14,15 @@ pub(crate) fn duration(nanos: f64) -> String {
         v if unit == "ns" || v >= 99.95 => format!("{v:.0} {unit}"),
         v if v >= 9.995 => format!("{v:.1} {unit}"),
         v => format!("{v:.2} {unit}"),
+    }
+}
+
+/// A number of what something counts.
+pub(crate) fn quantity(of: Quantity, value: u64) -> String {
+    match of {
+        Quantity::Number => count(value),
+        Quantity::Bytes => bytes(value),
+        Quantity::Share => percent(value as f64 / 1_000.0),
     }
 }
 

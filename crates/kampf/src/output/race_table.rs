@@ -1,9 +1,9 @@
 //! The table of a race, by how far each is behind.
 
-use kampf_contest::{How, Measure, Unit};
+use kampf_contest::{How, Measure};
 use kampf_verdict::{Beside, FaultKind, Keeps, Outcome, Reading, Required};
 
-use super::numbers::{behind, bytes, count, duration, interval};
+use super::numbers::{behind, duration, interval, quantity};
 use super::out::one_line;
 use super::page::Page;
 use super::require_text::{miss_text, reading};
@@ -136,6 +136,7 @@ pub(crate) fn stands(Shown { placed, .. }: Shown<'_>) -> &'static str {
         (Outcome::Failed, _) => "failed",
         (Outcome::NotBelieved, _) => "not believed",
         (_, Some(Beside::Floor)) => "floor",
+        (_, Some(Beside::Stale)) => "not fresh",
         (_, Some(Beside::RuledOut)) | (Outcome::RuledOut, _) => "ruled out",
         (Outcome::Standing, _) => "leads",
         (Outcome::Tied, _) => "tied",
@@ -173,7 +174,7 @@ const APART: f64 = 1.1;
 /// A count: of calls with several parameter sets the mean, or where they differ the least and the most; marked where it is a program's
 /// word.
 fn number(one: Shown<'_>, measure: Measure) -> String {
-    let say: fn(u64) -> String = if measure.entry().unit == Unit::Bytes { bytes } else { count };
+    let say = |value| quantity(measure.entry().unit, value);
     let Some(counted) = one.facts.measured.counted(measure) else { return "-".to_owned() };
     let differs = if measure.is_exact() { counted.differs() } else { counted.most as f64 > APART * counted.least as f64 };
     let (least, most) = (say(counted.least), say(counted.most));

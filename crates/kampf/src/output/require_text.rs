@@ -1,6 +1,6 @@
 //! Requirements in words.
 
-use kampf_contest::Unit;
+use kampf_contest::Quantity;
 use kampf_verdict::{Nearest, Reading, Required};
 
 use super::numbers::{bytes, count, duration};
@@ -8,7 +8,7 @@ use super::numbers::{bytes, count, duration};
 /// A reading of something that can be required, with its unit.
 pub(crate) fn reading(required: Required, value: f64) -> String {
     match required {
-        Required::Count(measure) if measure.entry().unit == Unit::Bytes => bytes(value as u64),
+        Required::Count(measure) if measure.entry().unit == Quantity::Bytes => bytes(value as u64),
         Required::Count(_) => count(value as u64),
         _ => duration(value),
     }

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use kampf_contest::{Choice, ChoiceOption, Expect, Hydration, Loading, Opt, Restriction, Unit};
+use kampf_contest::{Choice, ChoiceOption, Expect, Hydration, Loading, Opt, Quantity, Restriction};
 use kampf_schema::ddl::{SqlDialect, is_type};
 use kampf_schema::{Span, did_you_mean};
 use kampf_verdict::{Require, Required};
@@ -31,8 +31,11 @@ pub(crate) struct Config {
     pub(crate) relations: Vec<(Written, Written)>,
     /// Of each table the relations that are loaded whenever an entity of it is.
     pub(crate) entities: Vec<(Written, Vec<Written>)>,
-    /// Whether each call of a contender is wrapped in a transaction.
-    pub(crate) transaction: bool,
+    /// Answers that a contender keeps at most, where it keeps any.
+    pub(crate) entries: Option<u32>,
+    /// Shares of the calls that such a contender answers without asking the database, each raced by itself; one that is usual where
+    /// none is given.
+    pub(crate) hit_rates: Vec<f64>,
     /// How much longer trips to the server take, one race for each; empty where nothing is added.
     pub(crate) round_trips: Vec<Duration>,
     /// Whether contenders and server are kept on one core.
@@ -55,6 +58,11 @@ pub(crate) struct ContestConfig {
     pub(crate) expect: Expect,
     pub(crate) order: Vec<Written>,
     pub(crate) limit: Option<(u64, Span)>,
+    /// Rows of a page, where the answer is read page after page, and how many pages are.
+    pub(crate) page: Option<u32>,
+    pub(crate) pages: Option<u32>,
+    /// Rows that are read at a time where they are not read at once.
+    pub(crate) chunk: Vec<u32>,
     pub(crate) ordered: bool,
     pub(crate) parameters: Vec<(String, Written)>,
     pub(crate) choices: Restriction,
@@ -157,9 +165,22 @@ impl Config {
                 table.finish()?;
             }
         }
-        let (mut transaction, mut pin, mut round_trips) = (false, false, Vec::new());
+        let (mut hit_rates, mut pin, mut round_trips) = (Vec::new(), false, Vec::new());
+        let mut entries = None;
+        if let Some(mut cache) = top.table("cache")? {
+            entries = many(source, &mut cache, "entries")?;
+            cache.finish()?;
+        }
         if let Some(mut conditions) = top.table("conditions")? {
-            transaction = conditions.truth("transaction")?.unwrap_or(false);
+            if let Some((_, place)) = conditions.place("transaction") {
+                return Err(Problem::wrong("a transaction around each call is a choice of the contender")
+                    .at(source.place(place))
+                    .hint("leave the line out; `unit = [\"one\"]` under [contest.….choices] has every contender hold its calls together"));
+            }
+            for written in conditions.one_or_more("hit_rate")? {
+                let rate = share(&written.value).map_err(|message| Problem::wrong(message).at(source.place(written.span)))?;
+                hit_rates.push(rate);
+            }
             pin = conditions.truth("pin")?.unwrap_or(false);
             for written in conditions.one_or_more("round_trip")? {
                 let trip = duration(&written.value).map_err(|message| Problem::wrong(message).at(source.place(written.span)))?;
@@ -186,7 +207,8 @@ impl Config {
             values,
             relations,
             entities,
-            transaction,
+            entries,
+            hit_rates,
             round_trips,
             pin,
             contests,
@@ -237,6 +259,9 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
         },
         order: table.strings("order")?,
         limit: table.number("limit")?,
+        page: many(source, &mut table, "page")?,
+        pages: many(source, &mut table, "pages")?,
+        chunk: sizes(source, &mut table, "chunk")?,
         ordered: table.truth("ordered")?.unwrap_or(false),
         parameters: Vec::new(),
         choices: Restriction::default(),
@@ -251,6 +276,11 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
         return Err(Problem::wrong(format!("a limit of {limit} is more than engines take"))
             .at(source.place(place))
             .hint(format!("give at most {MOST_LIMIT}, or leave the line out: all rows are given then")));
+    }
+    if config.page.is_none() && config.pages.is_some() {
+        return Err(Problem::wrong(format!("`{name}` says how many pages there are, and not how many rows a page has"))
+            .at(source.place(place))
+            .hint("add `page = 25`, or so many rows as a page has"));
     }
     if let Some(parameters) = table.table("parameters")? {
         for item in parameters.items() {
@@ -286,7 +316,7 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
         for required in Required::all() {
             let key = required.key();
             let limit = match required {
-                Required::Count(measure) if measure.entry().unit == Unit::Bytes => {
+                Required::Count(measure) if measure.entry().unit == Quantity::Bytes => {
                     unit(source, &mut require, key, size)?.map(|size| size as f64)
                 }
                 Required::Count(_) => require.number(key)?.map(|(number, _)| number as f64),
@@ -296,6 +326,7 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
                 config.require.set(required, limit);
             }
         }
+        config.require.fresh = require.truth("fresh")?.unwrap_or(true);
         require.finish()?;
     }
     if let Some(contenders) = table.table("contender")? {
@@ -385,11 +416,45 @@ fn own(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> Resul
 }
 
 fn option(source: &Source, choice: Choice, written: &Written) -> Result<Opt, Problem> {
-    choice.options().find(|option| option.word() == written.value).ok_or_else(|| {
-        Problem::wrong(format!("`{}` is not an option of {}", written.value, choice.word()))
-            .at(source.place(written.span))
-            .maybe_hint(did_you_mean(&written.value, choice.options().map(Opt::word)))
+    choice.option(&written.value).ok_or_else(|| {
+        let (word, size) = written.value.split_once(':').map_or((written.value.as_str(), ""), |(word, size)| (word, size));
+        let known = choice.options().find(|option| option.word() == word);
+        let hint = match known {
+            Some(option) if option.entry().has_size => {
+                Some(format!("behind the colon stand rows at a time, from 1 to {}, not `{size}`: `{word}:100`", Opt::MOST_ROWS))
+            }
+            Some(_) => Some(format!("`{word}` has no size; leave the colon out")),
+            None => did_you_mean(word, choice.options().map(Opt::word)),
+        };
+        Problem::wrong(format!("`{}` is not an option of {}", written.value, choice.word())).at(source.place(written.span)).maybe_hint(hint)
     })
+}
+
+/// A number of rows or answers, from 1 on.
+fn many(source: &Source, table: &mut Reader<'_>, key: &'static str) -> Result<Option<u32>, Problem> {
+    let Some((number, place)) = table.number(key)? else { return Ok(None) };
+    one_of(source, key, number, place).map(Some)
+}
+
+/// Several such numbers, or one alone.
+fn sizes(source: &Source, table: &mut Reader<'_>, key: &'static str) -> Result<Vec<u32>, Problem> {
+    table.numbers(key)?.into_iter().map(|(number, place)| one_of(source, key, number, place)).collect()
+}
+
+fn one_of(source: &Source, key: &str, number: u64, place: Span) -> Result<u32, Problem> {
+    u32::try_from(number)
+        .ok()
+        .filter(|number| (1..=Opt::MOST_ROWS).contains(number))
+        .ok_or_else(|| Problem::wrong(format!("`{key}` is a number from 1 to {}, not {number}", Opt::MOST_ROWS)).at(source.place(place)))
+}
+
+/// A share like "90 %".
+fn share(text: &str) -> Result<f64, String> {
+    let percent = text.trim().strip_suffix('%').and_then(|number| number.trim().parse::<f64>().ok());
+    percent
+        .filter(|percent| (0.0..=100.0).contains(percent))
+        .map(|percent| percent / 100.0)
+        .ok_or_else(|| format!("a share is a number from 0 to 100 with a percent sign, like \"90 %\", not `{text}`"))
 }
 
 fn unit<T>(source: &Source, table: &mut Reader<'_>, key: &'static str, read: fn(&str) -> Result<T, String>) -> Result<Option<T>, Problem> {

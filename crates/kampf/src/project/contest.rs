@@ -3,7 +3,8 @@
 use std::path::Path;
 
 use kampf_contest::{
-    ByHand, Dialect, Expect, Field, Form, Given, Measure, Need, NeedPart, NeedText, Plan, derive, own_sql, resolve as resolve_need,
+    ByHand, Choice, Choices, Dialect, Expect, Field, Form, Given, Measure, Need, NeedPart, NeedText, Plan, derive, own_sql,
+    resolve as resolve_need,
 };
 use kampf_fill::RecipeMaker;
 use kampf_runner::{Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, ParameterSource, Program, more_than};
@@ -14,6 +15,7 @@ use serde_json::json;
 
 use super::config::{ContestConfig, OwnWay};
 use super::multiplied::Multiplied;
+use super::sample::rows_taken;
 use super::{Project, find_column, need_part};
 use crate::arguments::Selection;
 use crate::problem::{Problem, Source};
@@ -39,14 +41,22 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     let need = need(project, config)?;
     let dialect = project.engine.dialect();
     let names: Vec<String> = config.parameters.iter().map(|(name, _)| name.clone()).collect();
-    let field = need.as_ref().map(|need| Field::of(&project.schema, need, dialect, &config.choices)).unwrap_or_default();
+    let mut options = config.choices.clone();
+    if config.page.is_some() || need.as_ref().is_some_and(|need| is_large(project, need)) {
+        options.try_others(Choice::Fetch);
+    }
+    if !config.require.fresh {
+        options.try_others(Choice::Cache);
+    }
+    let field = need.as_ref().map(|need| Field::of(&project.schema, need, dialect, &options)).unwrap_or_default();
     let (mut entries, mut left_out, mut held_back) = (Vec::new(), Vec::new(), Vec::new());
     let limits = [config.require.limit(Required::Count(Measure::HeapPeak)), selection.memory_limit.map(|limit| limit as f64)];
     let most_bytes = limits.into_iter().flatten().reduce(f64::min).unwrap_or(MOST_BYTES);
     if let Some(need) = &need {
-        let chosen = if selection.all { &field.valid } else { &field.entered };
-        for choices in chosen {
-            let plan = Plan { transaction: project.config.transaction, ..derive(&project.schema, need, dialect, choices) };
+        let most_kept = project.config.entries;
+        for choices in &chosen(&field, selection) {
+            let mut plan = derive(&project.schema, need, dialect, choices);
+            plan.manner.entries = most_kept.unwrap_or(plan.manner.entries);
             if let Some(multiplied) = multiplied(project, need, &plan).filter(|multiplied| !selection.all && multiplied.bytes > most_bytes)
             {
                 held_back.push((choices.to_string(), multiplied.text()));
@@ -74,7 +84,6 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
                         .hint(format!("give it one under [contest.{}.parameters]", config.name))
                 })?;
                 let columns = plan.give.len();
-                let plan = Plan { transaction: project.config.transaction, ..plan };
                 (EntryWay::Plan(Box::new(plan)), Some(ByHand::of_sql(&sql.value, columns, *hydration)))
             }
         };
@@ -82,7 +91,7 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     }
     let all = entries.len();
     let fits_none = |pattern: &&String| !entries.iter().any(|entry| fits(pattern, &entry.name));
-    let of_all = |pattern: &String| field.valid.iter().filter(|choices| fits(pattern, &choices.to_string())).count();
+    let of_all = |pattern: &String| field.all().filter(|choices| fits(pattern, &choices.to_string())).count();
     let unmatched = selection.only.iter().filter(fits_none).map(|pattern| (pattern.clone(), of_all(pattern))).collect();
     if !selection.only.is_empty() {
         entries.retain(|entry| asked_for(selection, &entry.name));
@@ -140,6 +149,34 @@ pub(crate) fn multiplied(project: &Project, need: &Need, plan: &Plan) -> Option<
     Multiplied::of(project, plan, need.most().filter(|_| is_cut))
 }
 
+/// Answers of more rows are read in other ways too than all at once.
+const MANY_ROWS: u64 = 10_000;
+
+/// Whether the answer has many rows, as far as that is seen at once.
+fn is_large(project: &Project, need: &Need) -> bool {
+    let most = need.most().unwrap_or(u64::MAX).min(project.blueprint.rows(need.root()));
+    most > MANY_ROWS && need.group.is_none() && rows_taken(project, need).is_some_and(|rows| rows.min(most) > MANY_ROWS)
+}
+
+/// Of the derived contenders those that are wanted: who enters; with `--all` every valid combination in its usual manner and those that
+/// enter; where names are given too, of all combinations in all manners those that have one.
+fn chosen(field: &Field, selection: &Selection) -> Vec<Choices> {
+    if !selection.all {
+        return field.entered.clone();
+    }
+    if selection.only.is_empty() {
+        let mut chosen = field.valid.clone();
+        let named = field.all().filter(|choices| !selection.named.is_empty() && selection.named.contains(&choices.to_string()));
+        for choices in field.entered.iter().copied().chain(named) {
+            if !chosen.contains(&choices) {
+                chosen.push(choices);
+            }
+        }
+        return chosen;
+    }
+    field.all().filter(|choices| asked_for(selection, &choices.to_string())).collect()
+}
+
 fn asked_for(selection: &Selection, name: &str) -> bool {
     selection.only.iter().any(|pattern| fits(pattern, name))
 }
@@ -191,6 +228,9 @@ fn need(project: &Project, config: &ContestConfig) -> Result<Option<Need>, Probl
         expect: config.expect,
         order: config.order.iter().map(|order| order.value.clone()).collect(),
         limit: config.limit.map(|(limit, _)| limit),
+        page: config.page,
+        pages: config.pages,
+        chunk: config.chunk.clone(),
         parameters: config.parameters.iter().map(|(name, _)| name.clone()).collect(),
         loading: config.loading.iter().map(|(path, loading)| (path.value.clone(), *loading)).collect(),
         always: project.always.clone(),
@@ -234,6 +274,8 @@ fn need_text(config: &ContestConfig) -> serde_json::Value {
         "expect": config.expect.word(),
         "order": config.order.iter().map(|order| &order.value).collect::<Vec<_>>(),
         "limit": config.limit.map(|(limit, _)| limit),
+        "page": config.page,
+        "pages": config.pages,
         "parameters": config.parameters.iter().map(|(name, _)| name).collect::<Vec<_>>(),
     })
 }

@@ -4,6 +4,7 @@ mod config;
 mod contest;
 mod multiplied;
 mod reader;
+mod sample;
 mod schema_text;
 mod toml_text;
 mod written;
@@ -18,6 +19,7 @@ use kampf_schema::{ColumnId, Relations, Schema, Span, TableId, did_you_mean, exp
 
 pub(crate) use config::{Config, ContestConfig};
 pub(crate) use contest::{Selected, multiplied, resolve};
+pub(crate) use sample::{MOST_ROWS, SAMPLE, Sampled, bare};
 pub(crate) use schema_text::SchemaText;
 pub(crate) use toml_text::{Scalar, TomlText};
 pub(crate) use written::Written;

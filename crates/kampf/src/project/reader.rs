@@ -74,6 +74,24 @@ impl<'a> Reader<'a> {
         Ok(Some((number, span(value.span()))))
     }
 
+    /// A whole number, or several in a list.
+    pub(crate) fn numbers(&mut self, key: &'static str) -> Result<Vec<(u64, Span)>, Problem> {
+        let Some((name, value)) = self.get(key) else { return Ok(Vec::new()) };
+        let one = |of: &toml::Spanned<DeValue<'_>>| integer(of.get_ref()).map(|number| (number, span(of.span())));
+        match value.get_ref().as_array() {
+            None => one(value).map(|one| vec![one]).ok_or_else(|| self.no_number((name, value))),
+            Some(list) => {
+                let numbers: Option<Vec<_>> = list.iter().map(one).collect();
+                numbers.ok_or_else(|| self.wrong_kind(key, value, "a whole number from 1 on, or a list of such"))
+            }
+        }
+    }
+
+    /// Where a key stands, if it does.
+    pub(crate) fn place(&mut self, key: &'static str) -> Option<(String, Span)> {
+        self.get(key).map(|(name, _)| (name.get_ref().to_string(), span(name.span())))
+    }
+
     /// What is wrong with what should be a whole number from 0 on.
     pub(crate) fn no_number(&self, (key, value): Item<'a>) -> Problem {
         match value.get_ref().as_integer() {

@@ -20,7 +20,8 @@ pub(crate) struct Circumstances {
     /// What the relay adds beyond that.
     relay_adds: Option<Duration>,
     core: Option<usize>,
-    transaction: bool,
+    /// The share of calls that are answered from what is kept, where anybody keeps answers.
+    pub(crate) hit_rate: Option<f64>,
 }
 
 /// Trips that the relay's own cost is measured with.
@@ -35,8 +36,7 @@ impl Circumstances {
         pin: bool,
         setup: &mut Setup<'_>,
     ) -> Result<Circumstances, Problem> {
-        let transaction = project.config.transaction;
-        let mut arranged = Circumstances { trip, relays: Vec::new(), relay_adds: None, core: None, transaction };
+        let mut arranged = Circumstances { trip, relays: Vec::new(), relay_adds: None, core: None, hit_rate: None };
         if pin {
             let core = last_core().ok_or_else(|| Problem::surroundings("this system does not let processes be kept on a core"))?;
             if !dataset.served.pin(core) {
@@ -82,7 +82,8 @@ impl Circumstances {
         let nanos = |time: Duration| u64::try_from(time.as_nanos()).unwrap_or(u64::MAX);
         let is_longer = !self.trip.is_zero();
         Conditions {
-            transaction: self.transaction,
+            hit_rate: self.hit_rate,
+            transaction: false,
             round_trip_ns: is_longer.then(|| nanos(self.trip)),
             round_trip_by: is_longer.then(|| if self.is_simulated() { TripBy::Simulated } else { TripBy::Relay }),
             relay_adds_ns: self.relay_adds.map(nanos),

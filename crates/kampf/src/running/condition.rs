@@ -1,18 +1,13 @@
 //! What a contest's condition takes of the rows, told from the generated rows without asking a database.
 
-use kampf_contest::{Expect, Leaf, LeftPart, Need, RowSource, evaluate};
+use kampf_contest::{Leaf, LeftPart, Need, RowSource, evaluate};
 use kampf_engine::GeneratedRows;
 use kampf_runner::{Checks, Contest, EntryWay};
+use kampf_schema::Value;
 use kampf_schema::expr::{Comparison, Expr, Node};
-use kampf_schema::{ColumnId, TableId, Value};
 
 use crate::output::{count, percent};
-use crate::project::Project;
-
-/// Generated rows, over all parameter sets, that a condition is evaluated on where it needs other tables than its own.
-const MOST_ROWS: u64 = 500_000;
-/// Rows of a table that are looked at, evenly over it.
-const SAMPLE: u64 = 20_000;
+use crate::project::{MOST_ROWS, Project, SAMPLE, Sampled, bare};
 
 /// Which share of the rows a condition takes, over the parameter sets of the first round.
 #[derive(Clone, Debug, PartialEq)]
@@ -42,37 +37,6 @@ impl TakenShare {
     /// The share as two numbers, the least and the most.
     pub(crate) fn shares(&self) -> (f64, f64) {
         (self.least, self.most)
-    }
-}
-
-/// Every so many-th row of the root, and all rows of other tables.
-struct Sampled<'a> {
-    rows: GeneratedRows<'a>,
-    root: TableId,
-    step: u64,
-}
-
-impl Sampled<'_> {
-    /// Rows that a need is quickly evaluated over: a sample where it has one table, else all of them; none where they are many.
-    fn few<'a>(project: &'a Project, need: &Need) -> Option<Sampled<'a>> {
-        let all = project.blueprint.rows(need.root());
-        let read: u64 = need.tables().into_iter().map(|table| project.blueprint.rows(table)).sum();
-        let is_own = need.sources.len() == 1;
-        let step = if is_own { all.div_ceil(SAMPLE).max(1) } else { 1 };
-        let are_few = all > 0 && (is_own || read <= MOST_ROWS);
-        are_few.then(|| Sampled { rows: GeneratedRows(&project.blueprint), root: need.root(), step })
-    }
-}
-
-impl RowSource for Sampled<'_> {
-    fn count(&self, table: TableId) -> u64 {
-        let all = self.rows.count(table);
-        if table == self.root { all.div_ceil(self.step) } else { all }
-    }
-
-    fn value(&self, table: TableId, row: u64, column: ColumnId) -> Value {
-        let row = if table == self.root { row * self.step } else { row };
-        self.rows.value(table, row, column)
     }
 }
 
@@ -158,12 +122,6 @@ fn cost(project: &Project, contest: &Contest, need: &Need, left: LeftPart) -> Op
         let needed = taken(&bare(need))?.min(need.most().unwrap_or(u64::MAX));
         format!("{fetched}, of which {} are needed", count(needed))
     })
-}
-
-/// The need with nothing but its condition.
-fn bare(need: &Need) -> Need {
-    let kept = need.clone();
-    Need { give: Vec::new(), order: Vec::new(), limit: None, group: None, distinct: false, expect: Expect::Many, ..kept }
 }
 
 /// What to say of a contest whose answer is empty whatever was drawn: such a race says little about one that is not.

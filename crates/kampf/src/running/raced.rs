@@ -5,12 +5,12 @@ use std::time::Duration;
 
 use kampf_contest::Dialect;
 use kampf_race::{Finding, Goal, median};
-use kampf_runner::{CheckedVerdict, Checks, Contest, EntrantFault, EntryWay, RaceOptions, RaceReport, Timed, Trouble};
+use kampf_runner::{CheckedVerdict, Checks, Contest, EntrantFault, Entry, EntryWay, RaceOptions, RaceReport, Runs, Timed, Trouble};
 use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Require, judge};
 
 use super::circumstances::Circumstances;
 use super::condition::empty_answer;
-use crate::document::{AnswerPart, EnginePart};
+use crate::document::{AnswerPart, EnginePart, KeptPart};
 use crate::project::{ContestConfig, Project};
 use crate::raced::{Course, Extra, RacedContest};
 use crate::store::Dataset;
@@ -133,6 +133,12 @@ fn contenders(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<Co
     (0..contest.entries.len()).map(facts).collect()
 }
 
+/// Times of calls where answers are kept.
+fn kept(entry: &Entry, runs: &Runs) -> Option<KeptPart> {
+    let EntryWay::Plan(plan) = &entry.way else { return None };
+    Some(KeptPart { hit_ns: median(&runs.hit)?, miss_ns: median(&runs.miss)?, entries: plan.manner.entries })
+}
+
 /// What else is known of them.
 fn extras(contest: &Contest, checks: &Checks, report: &RaceReport, dialect: &Dialect) -> Vec<Extra> {
     let answer = checks.references.first().map(|reference| {
@@ -145,6 +151,8 @@ fn extras(contest: &Contest, checks: &Checks, report: &RaceReport, dialect: &Dia
             EntryWay::Program(..) => Vec::new(),
         },
         cpu: median(&report.entrants[at].runs.cpu),
+        kept: kept(&contest.entries[at], &report.entrants[at].runs),
+        held: checks.entries[at].probe.as_ref().map(|probe| probe.held.clone()).unwrap_or_default(),
         answer: answer.clone().filter(|_| checks.entries[at].verdict == CheckedVerdict::Agrees),
     };
     (0..contest.entries.len()).map(extra).collect()

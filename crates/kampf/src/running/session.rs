@@ -57,6 +57,7 @@ pub(crate) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds
         url: dataset.served.url().to_owned(),
         tcp_url: dataset.served.tcp_url(),
         simulated_trip: None,
+        hit_rate: 0.9,
         core: None,
         schema: &project.schema,
         blueprint: &project.blueprint,

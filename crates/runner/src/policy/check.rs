@@ -64,6 +64,8 @@ pub struct Probe {
     pub run_ns: Nanos,
     /// What was counted over a call.
     pub measured: Measured,
+    /// How many bytes were held after how many rows of the counted call with the first parameter set; empty where nobody says.
+    pub held: Vec<(u64, u64)>,
 }
 
 /// Checks all contenders of a field against one reference.
@@ -106,9 +108,9 @@ fn check_entry(
     let counter = stage.contestants()[at].counter;
     let cold = timed(stage, &sets[..1], 1, 1)?;
     rows_are_right(cold.ran.rows, 1, rows[0], "first call")?;
-    let measured = if started.can.contains(&Mode::Count) { counted(stage, at, sets, &rows)? } else { Measured::default() };
+    let (measured, held) = if started.can.contains(&Mode::Count) { counted(stage, at, sets, &rows)? } else { Default::default() };
     let pass = rows.iter().sum();
-    let probe = Probe { start: started.took, cold_ns: 0.0, call_ns: 0.0, message_ns: None, calls_per_span: 1, run_ns: 0.0, measured };
+    let probe = Probe { start: started.took, cold_ns: 0.0, call_ns: 0.0, message_ns: None, calls_per_span: 1, run_ns: 0.0, measured, held };
     if counter.is_program {
         let Believed { message, calls_per_span, run, call_ns } = believe(stage, sets, pass)?;
         let cold_ns = first_call(&cold, Some(message));
@@ -124,22 +126,27 @@ fn check_entry(
 /// for anything.
 pub(super) fn first_call(done: &Done, message: Option<Nanos>) -> Nanos {
     const BEGINNING_NS: Nanos = 1e6;
+    // On a new connection nothing is kept.
+    if let Some(kept) = done.ran.kept {
+        return kept.miss_ns as Nanos;
+    }
     let account = Account::of(done, 1, message.map(|message| message + BEGINNING_NS));
     if account.excess() > ALLOWED { account.call_ns() } else { done.ran.spans_ns.iter().sum::<u64>() as Nanos }
 }
 
 /// What is counted over one call with each parameter set.
-fn counted(stage: &mut dyn Stage, at: usize, sets: &[Vec<Value>], rows: &[u64]) -> Result<Measured, Trouble> {
-    let (mut calls, mut growth) = (Vec::with_capacity(sets.len()), Vec::new());
+fn counted(stage: &mut dyn Stage, at: usize, sets: &[Vec<Value>], rows: &[u64]) -> Result<(Measured, Vec<(u64, u64)>), Trouble> {
+    let (mut calls, mut growth, mut held) = (Vec::with_capacity(sets.len()), Vec::new(), None);
     for (set, right) in sets.iter().zip(rows) {
         let done = stage.run(Asked { mode: Mode::Count, sets: std::slice::from_ref(set), passes: 1, calls_per_span: 1 })?;
         rows_are_right(done.ran.rows, 1, *right, "counted call")?;
         calls.push(done.ran.counts.unwrap_or_default());
         growth.extend(done.growth);
+        held.get_or_insert(done.ran.held);
     }
     let mut measured = Measured::of(calls.iter().map(Counts::iter), stage.contestants()[at].counter);
     if growth.len() == sets.len() {
         measured.add_growth(&growth);
     }
-    Ok(measured)
+    Ok((measured, held.unwrap_or_default()))
 }

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use kampf_protocol::KeptTimes;
 use kampf_race::{Critical, Departure, Goal, LIMIT_LEVEL, Nanos, Race, RaceSettings, TimeLimits, percentile};
 use kampf_schema::Value;
 use rand::SeedableRng;
@@ -105,6 +106,10 @@ pub struct Runs {
     pub cold: Vec<Nanos>,
     /// Processor nanoseconds of a call, per round.
     pub cpu: Vec<Nanos>,
+    /// Of one that keeps answers, nanoseconds of a call that finds its answer kept, per round.
+    pub hit: Vec<Nanos>,
+    /// The same of a call that does not.
+    pub miss: Vec<Nanos>,
     /// The rounds that it ran, by their numbers from 0.
     pub ran: Vec<usize>,
     /// How many of the last rounds, one after the other, the runner's clock did not bear out.
@@ -333,6 +338,8 @@ impl Track<'_> {
             runs.p95.extend(run.p95);
             runs.cold.push(run.cold_ns);
             runs.cpu.push(run.cpu_ns);
+            runs.hit.extend(run.kept.map(|kept| kept.hit_ns as Nanos));
+            runs.miss.extend(run.kept.map(|kept| kept.miss_ns as Nanos));
             runs.ran.push(number);
             held.push((at, runs.is_open(&self.options.limits)));
         }
@@ -362,9 +369,10 @@ impl Track<'_> {
         Ok(Taken {
             call_ns: account.call_ns(),
             spans_ns: account.call_ns() * calls as f64,
-            p95: percentile(&each, 0.95).filter(|_| each.len() >= ENOUGH_FOR_P95),
+            p95: done.ran.kept.map(|kept| kept.p95_ns as Nanos).or(percentile(&each, 0.95)).filter(|_| each.len() >= ENOUGH_FOR_P95),
             cold_ns,
             cpu_ns: done.ran.cpu_ns as f64 / calls.max(1) as f64,
+            kept: done.ran.kept,
             is_doubtful: !account.is_believed(),
             first_rows: cold.ran.rows,
             rows: done.ran.rows,
@@ -405,6 +413,7 @@ pub(super) struct Taken {
     pub(super) p95: Option<f64>,
     pub(super) cold_ns: Nanos,
     pub(super) cpu_ns: Nanos,
+    pub(super) kept: Option<KeptTimes>,
     /// Whether the runner's clock does not bear it out.
     pub(super) is_doubtful: bool,
     /// Rows of the first call, and of all timed calls: of so many passes.

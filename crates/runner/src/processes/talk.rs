@@ -42,6 +42,7 @@ impl<'a> Talk<'a> {
                     is_own_sql: entry.choices.is_none(),
                     settings: setup.settings.clone(),
                     parameters: contest.parameters.iter().map(|parameter| parameter.kind).collect(),
+                    hit_rate: setup.hit_rate,
                     simulated_trip_ns: setup.simulated_trip.map_or(0, |trip| u64::try_from(trip.as_nanos()).unwrap_or(u64::MAX)),
                 };
                 plan = Some(serde_json::to_value(&own).map_err(|error| Trouble::NotStarted(error.to_string()))?);

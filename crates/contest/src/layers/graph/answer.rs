@@ -6,7 +6,7 @@ use kampf_schema::expr::Expr;
 use super::{Call, Graph, Here, in_order};
 use crate::engine::EngineError;
 use crate::layers::aggregate::Accumulator;
-use crate::layers::execution::Consumer;
+use crate::layers::consumer::Consumer;
 use crate::layers::group::{GroupRow, Groups};
 use crate::layers::store::Store;
 use crate::need::{Aggregate, OrderBy};

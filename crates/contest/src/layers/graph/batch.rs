@@ -5,10 +5,11 @@ use std::collections::HashMap;
 use kampf_schema::{Value, ValueRef};
 
 use super::statement::run_statement;
-use super::{Call, Graph, attach, bound, nothing, prepare};
+use super::{Call, Graph, attach, nothing, prepare};
 use crate::engine::{EngineError, Flow};
 use crate::key::Key;
 use crate::layers::repeats::Repeats;
+use crate::layers::sending::{Progress, bound};
 use crate::layers::store::{Slot, Store};
 use crate::plan::{PlanNode, Reach};
 
@@ -138,10 +139,10 @@ impl<S: Store> Graph<'_, S> {
         let stores = &mut self.stores;
         for list in keys.chunks(statement.most_keys().saturating_mul(width)) {
             let ready = prepare(call, node, statement, list.len() / width)?;
-            let binds = bound(&ready.binds, call.parameters, list);
+            let binds = bound(&ready.binds, call.parameters, list, Progress::NONE);
             if brings_others {
                 let mut found: Vec<(u32, Key)> = Vec::new();
-                run_statement(self.plan, stores, node, call.session, ready.id, &binds, repeats.as_mut(), &mut |at, row| {
+                run_statement(self.plan, stores, node, call.session, ready.sent(), &binds, repeats.as_mut(), &mut |at, row| {
                     found.extend(Key::of(link.to.iter().map(|&column| row[column])).map(|key| (at, key)));
                     Flow::More
                 })?;
@@ -149,7 +150,7 @@ impl<S: Store> Graph<'_, S> {
                     waiting.of(&key).for_each(|parent| attach(stores[above].slot_mut(parent, link.slot), link, at));
                 }
             } else {
-                call.session.run(ready.id, &binds, &mut |row: &[ValueRef<'_>]| {
+                call.session.carry_out(ready.sent(), &binds, &mut |row: &[ValueRef<'_>]| {
                     let at = stores[own].push(row);
                     if let Some(key) = Key::of(link.to.iter().map(|&column| row[column])) {
                         waiting.of(&key).for_each(|parent| attach(stores[above].slot_mut(parent, link.slot), link, at));

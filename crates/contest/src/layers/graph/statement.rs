@@ -2,7 +2,7 @@
 
 use kampf_schema::ValueRef;
 
-use crate::engine::{EngineError, Flow, Session, StatementId};
+use crate::engine::{EngineError, Flow, Sent, Session};
 use crate::layers::nested;
 use crate::layers::repeats::{Repeats, is_member};
 use crate::layers::store::{Slot, Store};
@@ -16,7 +16,7 @@ pub(super) fn run_statement<S: Store>(
     stores: &mut [S],
     node: usize,
     session: &mut dyn Session,
-    statement: StatementId,
+    statement: Sent<'_>,
     binds: &[ValueRef<'_>],
     repeats: Option<&mut Repeats>,
     each: &mut dyn FnMut(u32, &[ValueRef<'_>]) -> Flow,
@@ -28,7 +28,7 @@ pub(super) fn run_statement<S: Store>(
         repeats = Some(own.insert(Repeats::new(plan, node)));
     }
     let mut failed = None;
-    session.run(statement, binds, &mut |row: &[ValueRef<'_>]| {
+    session.carry_out(statement, binds, &mut |row: &[ValueRef<'_>]| {
         let kept = match &mut repeats {
             Some(repeats) => repeats.row(plan, stores, row),
             None => keep_row(plan, stores, node, row).map(|row| (row, true)),

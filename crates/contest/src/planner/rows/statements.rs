@@ -277,8 +277,8 @@ impl<'a> Rows<'a> {
         let members = self.members(0);
         let columns = members.iter().flat_map(|&node| self.result_columns(node)).collect();
         let multiplied = members.iter().any(|&node| self.is_many(node));
-        let select =
-            if multiplied && self.split.limit && need.most().is_some() { self.cut_inside(&members) } else { self.select(&members) };
+        let is_cut = self.split.limit && (need.most().is_some() || self.ways.is_windowed());
+        let select = if multiplied && is_cut { self.cut_inside(&members) } else { self.select(&members) };
         RootStatement { body: Body::Select(Box::new(select)), columns }
     }
 
@@ -327,15 +327,12 @@ impl<'a> Rows<'a> {
         if self.split.order {
             frame.select.order = frame.sort_keys(0, &need.order);
         }
-        if self.split.limit {
-            frame.select.limit = need.most();
-        }
+        list::put_limit(&mut frame, need, self.ways, self.split.limit);
         frame.select
     }
 
     /// The same with filter, order and limit in a sub-select of the root's rows, which the others are joined to.
     fn cut_inside(&self, members: &[usize]) -> Select {
-        let need = self.ground.need;
         let mut inner = self.select(&[0]);
         let mut outside = Vec::new();
         for (number, key) in (1..).zip(&mut inner.order) {
@@ -370,7 +367,6 @@ impl<'a> Rows<'a> {
                 lines
             }
         };
-        debug_assert!(need.most().is_some());
         let key = |(name, kind, descending, nullable): (String, LogicalType, bool, bool)| SortKey {
             value: of_root(&name, kind),
             descending,

@@ -6,8 +6,8 @@ mod writer;
 use std::collections::BTreeMap;
 
 use kampf_contest::{
-    Agreement, Collect, Execution, Expect, Field, Loading, Need, NeedText, Reach, Restriction, Touch, compare, derive, evaluate, overflows,
-    resolve,
+    Agreement, Cache, Choices, Collect, Execution, Expect, Fetch, Field, Loading, Need, NeedText, Reach, Restriction, Touch, Unit, compare,
+    derive, evaluate, overflows, resolve,
 };
 use kampf_engine::{Connection, Engine, GeneratedRows};
 use kampf_fill::Blueprint;
@@ -28,6 +28,8 @@ pub(crate) struct Tally {
     pub(crate) multiplied: usize,
     /// Answers of which it could not be told whether they are right.
     pub(crate) open: usize,
+    /// How often rows were fetched in each way.
+    pub(crate) manners: BTreeMap<String, usize>,
     /// How often each form of the language was in a need that was answered.
     pub(crate) forms: BTreeMap<&'static str, usize>,
 }
@@ -97,8 +99,9 @@ pub(crate) fn check_needs(
     }
 }
 
-/// Most contenders of one need that are tried.
-const MOST: usize = 20;
+/// Most contenders of one need that are tried in the usual manner, and how many in any.
+const MOST: usize = 14;
+const MANNERS: usize = 8;
 
 /// Rows that a join may bring, by estimate.
 const MOST_ROWS: f64 = 50_000.0;
@@ -128,8 +131,9 @@ fn check_need(
         }
     }
     let field = Field::of(schema, need, engine.dialect(), &Restriction::default());
+    let all: Vec<Choices> = field.all().collect();
     for choices in &field.entered {
-        assert!(field.valid.contains(choices), "{choices} entered and is not valid\n{shown}");
+        assert!(all.contains(choices), "{choices} entered and is not valid\n{shown}");
     }
     for (at, choices) in field.entered.iter().enumerate().skip(1) {
         let near = field.entered.iter().any(|other| choices.distance(other) == 1);
@@ -143,6 +147,13 @@ fn check_need(
     let first = if others.is_empty() { 0 } else { dice.roll(others.len()) };
     chosen.extend((0..others.len()).map(|at| *others[(first + at * 7) % others.len()]));
     chosen.truncate(MOST);
+    // Those that differ from them in how rows are fetched, statements sent and answers kept.
+    let chunks: Vec<Choices> = all.iter().copied().filter(|choices| choices.get() == Some(Fetch::Chunks)).collect();
+    for (from, many) in [(&all, MANNERS - 3), (&chunks, 3)] {
+        if !from.is_empty() {
+            chosen.extend((0..many).map(|_| from[dice.roll(from.len())]));
+        }
+    }
     let rows_of = |table: &str| schema.find(table).map_or(1, |table| blueprint.rows(table));
     for choices in &chosen {
         let _told = ToldOnPanic(&|| format!("{choices}\n{shown}"));
@@ -154,7 +165,11 @@ fn check_need(
         }
         let mut session = connection.session();
         let mut execution = Execution::new(plan.clone(), engine.dialect());
-        for (set, reference) in sets.iter().zip(&references) {
+        let manner = plan.manner.clone();
+        let keeps = manner.cache == Cache::Warm;
+        // What was kept is given again.
+        let calls = || sets.iter().zip(&references).cycle().take(sets.len() * if keeps { 2 } else { 1 });
+        for (set, reference) in calls() {
             let mut collect = Collect::default();
             let context = || format!("{choices}\n{shown}\n{}\nwith {set:?}", plan.statements(engine.dialect()).join("\n"));
             let called = execution.call(session.as_mut(), set, &mut collect);
@@ -171,12 +186,21 @@ fn check_need(
         session.observe();
         execution.call(session.as_mut(), &sets[0], &mut Touch::default()).unwrap();
         let counted = session.counted().statements;
-        assert_eq!(counted, session.observed().len() as u64, "{choices}\n{shown}");
+        let observed = session.observed().len() as u64;
+        *tally.manners.entry(format!("{:?}", manner.fetch)).or_default() += 1;
+        // What a cursor's transaction is begun and ended by is the driver's own.
+        if manner.fetch != Fetch::Stream {
+            assert_eq!(counted, observed, "{choices}\n{shown}");
+        }
+        assert!(!keeps || counted == 0, "{choices} asks for what it has kept\n{shown}");
+        tally.contenders += 1;
+        if manner.fetch != Fetch::Whole || manner.unit == Unit::One {
+            continue;
+        }
         // Who does not ask for each parent by itself sends each statement once: there are fewer keys than one list takes.
         let is_lazy = plan.nodes.iter().any(|node| node.link.as_ref().is_some_and(|link| link.reach == Reach::Lazy));
         let own = plan.nodes.iter().filter(|node| node.statement.is_some()).count() as u64;
         assert!(is_lazy || counted <= 1 + own, "{choices} sends {counted} statements\n{shown}");
-        tally.contenders += 1;
     }
 }
 

@@ -395,6 +395,25 @@ pub(crate) fn random_need(dice: &mut Dice, schema: &Schema, relations: &Relation
         };
         text.order.push(format!("{term}{}", one_of(writer.dice, &["", " desc"])));
     }
+    // Now and then rows are sorted by columns of their own, which is what chunks need.
+    if form >= 3 && text.order.is_empty() && writer.dice.roll(2) == 0 {
+        let sure: Vec<&str> =
+            schema.table(root).columns.iter().filter(|column| !column.nullable).map(|column| column.name.as_str()).collect();
+        let direction = one_of(writer.dice, &["", " desc"]);
+        for _ in 0..1 + writer.dice.roll(2) {
+            if !sure.is_empty() {
+                let term = format!("{}{direction}", sure[writer.dice.roll(sure.len())]);
+                if !text.order.contains(&term) {
+                    text.order.push(term);
+                }
+            }
+        }
+    }
+    text.chunk = vec![1 + writer.dice.roll(9) as u32];
+    if writer.dice.roll(6) == 0 {
+        text.page = Some(1 + writer.dice.roll(5) as u32);
+        text.pages = Some(writer.dice.roll(4) as u32).filter(|pages| *pages > 0);
+    }
     if writer.dice.roll(3) == 0 {
         text.limit = Some(writer.dice.roll(12) as u64);
     }

@@ -1,0 +1,132 @@
+//! What reading in portions is good for: memory against time and statements.
+
+use kampf_contest::{Choice, ChoiceOption, Choices, Fetch, Measure};
+use kampf_verdict::Required;
+
+use super::numbers::{bytes, count, duration};
+use super::page::Page;
+use super::style::width;
+use super::style::{Look, paint};
+use super::table::Column;
+use crate::raced::{RacedContest, Shown};
+
+/// Cells of a picture at most, and at least where there is little room.
+const CELLS: usize = 32;
+const FEWEST_CELLS: usize = 12;
+/// Columns of the terminal that stand beside the picture.
+const BESIDE: usize = 60;
+
+/// The ways of fetching that were raced with everything else the same, each with the memory it held over the rows that were read.
+pub(crate) fn fetch_text(page: &mut Page, contest: &RacedContest) {
+    let Some(group) = group(contest) else { return };
+    let seen = group.iter().filter_map(|one| one.extra.held.last()).map(|(rows, _)| *rows).max().unwrap_or(0);
+    let given = group.iter().filter_map(|one| one.extra.answer.as_ref()).map(|answer| answer.rows).max().unwrap_or(0);
+    let rows = seen.max(given);
+    let most = group.iter().flat_map(|one| &one.extra.held).map(|(_, bytes)| *bytes).max().unwrap_or(0);
+    if rows < 2 || most == 0 {
+        return;
+    }
+    let cells = width().saturating_sub(BESIDE).clamp(FEWEST_CELLS, CELLS);
+    page.blank();
+    page.line(paint(Look::Title, "Fetch"));
+    let a_cell = count(rows.div_ceil(cells as u64));
+    page.paragraph(&format!("  Memory held while {} rows are read, a bar for each {a_cell} of them:", count(rows)), 2);
+    let columns = [
+        Column::left("  fetch"),
+        Column::left("memory over rows"),
+        Column::right("held at most"),
+        Column::right("a call takes"),
+        Column::right("statements"),
+        Column::right("trips"),
+    ];
+    let lines: Vec<Vec<(Look, String)>> = group
+        .iter()
+        .map(|one| {
+            let number = |measure| one.facts.measured.get(measure);
+            let text = |known: Option<u64>, say: fn(u64) -> String| known.map_or_else(|| "-".to_owned(), say);
+            vec![
+                (Look::Strong, format!("  {}", option(one).unwrap_or_default())),
+                (Look::Bar, picture(&one.extra.held, rows, most, cells)),
+                (Look::Plain, text(number(Measure::HeapPeak), bytes)),
+                (Look::Plain, one.placed.shown.map_or_else(|| "-".to_owned(), duration)),
+                (Look::Plain, text(number(Measure::Statements), count)),
+                (Look::Plain, text(number(Measure::RoundTrips), count)),
+            ]
+        })
+        .collect();
+    page.table(&columns, &lines);
+    if let Some(text) = fits(contest, &group) {
+        page.paragraph(&format!("  {text}"), 2);
+    }
+}
+
+fn choices_of(one: &Shown<'_>) -> Option<Choices> {
+    one.facts.choices.filter(|choices| choices.of(Choice::Fetch).is_some())
+}
+
+fn option(one: &Shown<'_>) -> Option<String> {
+    choices_of(one)?.of(Choice::Fetch).map(|option| option.to_string())
+}
+
+/// The largest set of contenders that differ in nothing but how they fetch, by rank and size; two at least.
+fn group(contest: &RacedContest) -> Option<Vec<Shown<'_>>> {
+    let fetches = |one: &Shown<'_>| choices_of(one).is_some() && one.facts.is_eligible() && !one.extra.held.is_empty();
+    let all: Vec<Shown<'_>> = contest.contenders().filter(fetches).collect();
+    let same = |one: &Shown<'_>| choices_of(one).map(|choices| choices.without(Choice::Fetch));
+    let like = |whole: &Shown<'_>| all.iter().copied().filter(|one| same(one) == same(whole)).collect::<Vec<_>>();
+    let wholes = all.iter().filter(|one| choices_of(one).and_then(|choices| choices.get()) == Some(Fetch::Whole));
+    let mut group = wholes.map(like).max_by_key(Vec::len).filter(|group| group.len() > 1)?;
+    group.sort_by_key(|one| choices_of(one).and_then(|choices| choices.of(Fetch::CHOICE)));
+    Some(group)
+}
+
+/// A bar for each so many rows: how much was held of the most that anybody held.
+fn picture(held: &[(u64, u64)], rows: u64, most: u64, cells: usize) -> String {
+    const BARS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+    let mut highest = vec![None::<u64>; cells];
+    for &(row, bytes) in held {
+        let cell = ((row.saturating_sub(1)) as usize * cells / rows.max(1) as usize).min(cells - 1);
+        highest[cell] = highest[cell].max(Some(bytes));
+    }
+    // Where no row was looked at it is as it was before.
+    let mut last = 0;
+    let bar = |bytes: Option<u64>| {
+        last = bytes.unwrap_or(last);
+        let eighth = (last as f64 / most as f64 * BARS.len() as f64).ceil() as usize;
+        BARS[eighth.clamp(1, BARS.len()) - 1]
+    };
+    highest.into_iter().map(bar).collect()
+}
+
+/// At how many rows an answer that is read whole no longer fits what is required, or how much it holds a row.
+fn fits(contest: &RacedContest, group: &[Shown<'_>]) -> Option<String> {
+    let whole = group.first()?;
+    let held = whole.facts.measured.get(Measure::HeapPeak)? as f64;
+    let rows = whole.extra.answer.as_ref().map(|answer| answer.rows).filter(|rows| *rows > 0)? as f64;
+    let a_row = held / rows;
+    if a_row < 1.0 {
+        return None;
+    }
+    let each = format!("Read whole, a row of the answer holds {}", bytes(a_row.round() as u64));
+    Some(match contest.facts.require.limit(Required::Count(Measure::HeapPeak)) {
+        Some(limit) => {
+            let (limit_text, fitting) = (bytes(limit as u64), count((limit / a_row) as u64));
+            let verb = if held > limit { "no more than about" } else { "up to about" };
+            format!("{each}: {verb} {fitting} rows fit the {limit_text} that are allowed.")
+        }
+        None => format!("{each}; read in portions, an answer holds what a portion needs, however many rows there are."),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_picture_shows_what_was_held_over_the_rows() {
+        let growing: Vec<(u64, u64)> = (0..8).map(|at| (1 + at * 10, 100 * (at + 1))).collect();
+        assert_eq!(picture(&growing, 80, 800, 8), "▁▂▃▄▅▆▇█");
+        assert_eq!(picture(&[(1, 100), (41, 100)], 80, 800, 4), "▁▁▁▁");
+        assert_eq!(picture(&[], 80, 800, 2), "▁▁");
+    }
+}
