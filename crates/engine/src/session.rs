@@ -118,6 +118,12 @@ impl<'s> Handing<'s> {
         Handing { sink, count, rows: 0, bytes: 0 }
     }
 
+    /// The same by value, for the loop over rows: what is counted then stays where the processor reckons, and not behind a reference.
+    #[inline(always)]
+    pub(crate) fn within(&mut self) -> Handing<'_> {
+        Handing { sink: &mut *self.sink, count: self.count, rows: 0, bytes: 0 }
+    }
+
     /// Takes one row.
     #[inline(always)]
     pub(crate) fn row(&mut self, values: &[ValueRef<'_>]) -> Flow {
@@ -126,6 +132,19 @@ impl<'s> Handing<'s> {
             self.bytes += values.iter().map(|value| value.size()).sum::<u64>();
         }
         self.sink.row(values)
+    }
+
+    /// How many rows and bytes were taken.
+    #[inline(always)]
+    pub(crate) fn taken(&self) -> (u64, u64) {
+        (self.rows, self.bytes)
+    }
+
+    /// Adds what was taken by value.
+    #[inline(always)]
+    pub(crate) fn add(&mut self, (rows, bytes): (u64, u64)) {
+        self.rows += rows;
+        self.bytes += bytes;
     }
 }
 

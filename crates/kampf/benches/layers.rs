@@ -119,7 +119,7 @@ fn scans(connection: &Connection) {
     };
     for (hydration, goal) in [
         (Hydration::Raw, Some(1.05)),
-        (Hydration::Record, Some(1.35)),
+        (Hydration::Record, Some(1.05)),
         (Hydration::Map, None),
         (Hydration::Plain, None),
         (Hydration::Managed, None),
@@ -197,7 +197,7 @@ fn lazy(schema: &Schema, connection: &Connection) {
         }
         assert_eq!(black_box(touch).rows(), TOUCHED);
     };
-    for (name, goal) in [("lazy.database.all.record", Some(1.15)), ("lazy.database.all.plain", None), ("lazy.database.all.managed", None)] {
+    for (name, goal) in [("lazy.database.all.record", Some(1.05)), ("lazy.database.all.plain", None), ("lazy.database.all.managed", None)] {
         let mut execution = named(name);
         let mut session = sqlite_session(connection);
         compare(&format!("{TOUCHED} look-ups, {name}"), goal, 101, &mut floor, || {

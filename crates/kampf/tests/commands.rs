@@ -42,7 +42,8 @@ fn show_prints_every_contender_with_its_sql() {
         ORDER BY "calm" DESC, "hive"."id" DESC
         LIMIT 10
 
-    72 more combinations are valid; --all shows them, and why others are not derived
+    928 more combinations are valid; --all shows those in their usual manner, and why others are not
+    derived
     "#);
     let all = folder.ok(&["show", "calm", "--all"]);
     assert!(all.contains("lazy.app.needed.managed: an entity with some of its columns cannot be compared and saved"));

@@ -390,3 +390,39 @@ b(y text)"#,
         ],
     );
 }
+
+/// The rows that a COPY leaves in its only table `hive`, each with its values, and what is said of the file.
+fn copied(behind: &str) -> (Vec<String>, Vec<String>) {
+    let ddl = format!("CREATE TABLE hive (id integer PRIMARY KEY, label text, note text);\nCOPY hive (id, label, note) FROM stdin{behind}");
+    let ddl = read_with(&ddl, Some(SqlDialect::Postgres), &[]).unwrap_or_else(|error| panic!("{error}: {behind}"));
+    let value = |value: &Option<kampf_schema::Value>| value.as_ref().map_or_else(|| "-".to_owned(), ToString::to_string);
+    let rows = ddl.schema.tables[0].seeds.iter().map(|row| row.iter().map(value).collect::<Vec<_>>().join("|"));
+    let mut tables: Vec<String> = ddl.schema.tables.iter().skip(1).map(|table| table.name.clone()).collect();
+    tables.extend(ddl.passed_over.iter().map(|passed| passed.what.clone()));
+    (rows.collect(), tables)
+}
+
+#[test]
+fn rows_behind_copy_are_kept_in_every_format_and_never_take_the_next_statement() {
+    let next = "\\.\nCREATE TABLE strain (id integer PRIMARY KEY);";
+    for (options, data, expected) in [
+        ("", "1\tA\t\\N\n", "1|A|null"),
+        (" WITH (DELIMITER '|', NULL '')", "1|A|\n", "1|A|null"),
+        (" (FORMAT csv)", "1,\"A, \"\"b\"\"\",\n", "1|A, \"b\"|null"),
+        (" WITH (FORMAT csv, HEADER true, DELIMITER ';', NULL 'none')", "id;label;note\n1;A;none\n", "1|A|null"),
+        (" WITH CSV HEADER QUOTE AS '''' DELIMITER AS ';'", "id;label;note\n1;'A;''b';c\n", "1|A;'b|c"),
+        (" DELIMITER ',' NULL AS 'nil'", "1,A,nil\n", "1|A|null"),
+        (" CSV FORCE NOT NULL note", "1,A,b\n", "1|A|b"),
+        (" WITH (FORMAT csv, ENCODING 'UTF8') WHERE id > 0", "1,Ä,\"two\nlines\"\n", "1|Ä|two\nlines"),
+    ] {
+        let (rows, others) = copied(&format!("{options};\n{data}{next}"));
+        assert_eq!((rows.as_slice(), others.as_slice()), (&[expected.to_owned()][..], &["strain".to_owned()][..]), "{options}");
+    }
+    // Without its end the data ends where a statement begins, and that is said.
+    let (rows, others) = copied(";\n1\tA\tb\nCREATE TABLE strain (id integer PRIMARY KEY);\n");
+    assert_eq!((rows, others[0].as_str()), (vec!["1|A|b".to_owned()], "strain"));
+    assert!(others[1].contains("have no end (a line with `\\.`)"), "{others:?}");
+    // What is not text is no rows.
+    let (rows, others) = copied(&format!(" WITH (FORMAT binary);\n{next}"));
+    assert!(rows.is_empty() && others.len() == 2, "{others:?}");
+}

@@ -18,25 +18,19 @@ use crate::choice::Hydration;
 use crate::engine::EngineError;
 use crate::plan::{AppLeaf, Layout, LayoutColumn, Plan};
 
-/// The parameters of a call, as answers are found by.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-enum Asked {
-    /// Nothing but one whole number.
-    Integer(i64),
-    /// Anything else, each value told from every other.
-    Other(Box<[u8]>),
+/// The parameters of a call but for one whole number alone, each value told from every other.
+type Asked = Box<[u8]>;
+
+fn asked(parameters: &[Value]) -> Asked {
+    let mut bytes = Vec::new();
+    parameters.iter().for_each(|value| write(value.as_ref(), &mut bytes));
+    bytes.into()
 }
 
-impl Asked {
-    #[inline]
-    fn of(parameters: &[Value]) -> Asked {
-        if let [Value::Integer(number)] = parameters {
-            return Asked::Integer(*number);
-        }
-        let mut bytes = Vec::new();
-        parameters.iter().for_each(|value| write(value.as_ref(), &mut bytes));
-        Asked::Other(bytes.into())
-    }
+/// By what an answer is found.
+enum Key {
+    Integer(i64),
+    Other(Asked),
 }
 
 /// Writes a value so that no other begins or reads the same.
@@ -102,6 +96,7 @@ impl Answers {
     }
 
     /// Hands on the answer of such parameters; false where none is kept.
+    #[inline]
     pub(super) fn give<C: Consumer>(&self, parameters: &[Value], consumer: &mut C) -> bool {
         each!(self, kept => kept.give(parameters, consumer))
     }
@@ -136,19 +131,32 @@ enum Item {
 /// Answers in one form.
 pub(super) struct Kept<S> {
     levels: Vec<Level>,
+    /// Whether there are no lists in them.
+    is_flat: bool,
+    /// By one whole number, as most are asked for.
+    by_integer: HashMap<i64, Answer<S>>,
+    /// By any other parameters.
     answers: HashMap<Asked, Answer<S>>,
     /// Who makes room first.
-    oldest: VecDeque<Asked>,
+    oldest: VecDeque<Key>,
     most: usize,
 }
 
 /// One answer.
 struct Answer<S> {
-    /// The rows of each level.
-    stores: Vec<S>,
+    /// The rows of the answer.
+    root: S,
+    /// Those of the lists, by their levels from 1 on.
+    below: Box<[S]>,
     rows: u32,
     /// How many rows came, where that is not as expected.
     came: Option<u64>,
+}
+
+impl<S> Answer<S> {
+    fn store(&self, level: usize) -> &S {
+        if level == 0 { &self.root } else { &self.below[level - 1] }
+    }
 }
 
 impl<S: Store> Kept<S> {
@@ -156,29 +164,40 @@ impl<S: Store> Kept<S> {
         let mut levels = Vec::new();
         levels_of(plan, &plan.give, &mut levels);
         let most = usize::try_from(plan.manner.entries.max(1)).unwrap_or(usize::MAX);
-        Kept { levels, answers: HashMap::new(), oldest: VecDeque::new(), most }
+        let is_flat = levels.len() == 1;
+        Kept { levels, is_flat, by_integer: HashMap::new(), answers: HashMap::new(), oldest: VecDeque::new(), most }
     }
 
     fn clear(&mut self) {
+        self.by_integer.clear();
         self.answers.clear();
         self.oldest.clear();
     }
 
+    #[inline]
     fn give<C: Consumer>(&self, parameters: &[Value], consumer: &mut C) -> bool {
-        let Some(answer) = self.answers.get(&Asked::of(parameters)) else { return false };
+        let answer = match parameters {
+            [Value::Integer(number)] => self.by_integer.get(number),
+            _ => self.answers.get(&asked(parameters)),
+        };
+        let Some(answer) = answer else { return false };
         if let Some(came) = answer.came {
             consumer.came(came);
             return true;
         }
         for row in 0..answer.rows {
             consumer.row();
-            self.give_row(answer, 0, row, consumer);
+            if self.is_flat {
+                answer.root.each_value(row, |value| consumer.value(value));
+            } else {
+                self.give_row(answer, 0, row, consumer);
+            }
         }
         true
     }
 
     fn give_row<C: Consumer>(&self, answer: &Answer<S>, level: usize, row: u32, consumer: &mut C) {
-        let store = &answer.stores[level];
+        let store = answer.store(level);
         for item in &self.levels[level].items {
             match *item {
                 Item::Value(place) => consumer.value(store.value(row, place)),
@@ -210,7 +229,12 @@ impl<S: Store> Kept<S> {
         let mut recording = Recording {
             to: consumer,
             levels: &self.levels,
-            answer: Answer { stores: self.levels.iter().map(|level| S::new(&level.layout)).collect(), rows: 0, came: None },
+            answer: Answer {
+                root: S::new(&self.levels[0].layout),
+                below: self.levels[1..].iter().map(|level| S::new(&level.layout)).collect(),
+                rows: 0,
+                came: None,
+            },
             values: Vec::new(),
             open: vec![Open::at(0, 0)],
         };
@@ -218,17 +242,26 @@ impl<S: Store> Kept<S> {
         let answer = recording.done();
         let objects = graph.objects();
         graph.end();
-        self.put(Asked::of(call.parameters), answer);
+        self.put(call.parameters, answer);
         Ok(objects)
     }
 
-    fn put(&mut self, asked: Asked, answer: Answer<S>) {
-        while self.answers.len() >= self.most {
-            let Some(oldest) = self.oldest.pop_front() else { break };
-            self.answers.remove(&oldest);
+    fn put(&mut self, parameters: &[Value], answer: Answer<S>) {
+        while self.oldest.len() >= self.most {
+            match self.oldest.pop_front() {
+                Some(Key::Integer(number)) => drop(self.by_integer.remove(&number)),
+                Some(Key::Other(asked)) => drop(self.answers.remove(&asked)),
+                None => break,
+            }
         }
-        self.oldest.push_back(asked.clone());
-        self.answers.insert(asked, answer);
+        if let [Value::Integer(number)] = parameters {
+            self.oldest.push_back(Key::Integer(*number));
+            self.by_integer.insert(*number, answer);
+        } else {
+            let asked = asked(parameters);
+            self.oldest.push_back(Key::Other(asked.clone()));
+            self.answers.insert(asked, answer);
+        }
     }
 }
 
@@ -286,7 +319,7 @@ impl<S: Store, C> Recording<'_, S, C> {
     fn end_row(&mut self) {
         let Some(open) = self.open.last_mut() else { return };
         let Some(begins) = open.row.take() else { return };
-        let store = &mut self.answer.stores[open.level];
+        let store = if open.level == 0 { &mut self.answer.root } else { &mut self.answer.below[open.level - 1] };
         let row = store.push_values(&mut self.values, begins);
         for (slot, rows) in open.lists.drain(..).enumerate() {
             *store.slot_mut(row, slot) = Slot::Many(rows);

@@ -35,6 +35,15 @@ impl Store for Plain {
         number(self.entities.len() - 1)
     }
 
+    fn reserve(&mut self, rows: usize) {
+        self.entities.reserve(rows);
+    }
+
+    #[inline]
+    fn each_value(&self, row: u32, mut each: impl FnMut(ValueRef<'_>)) {
+        self.entities[row as usize].cells.iter().for_each(|value| each(value.as_ref()));
+    }
+
     fn push_values(&mut self, values: &mut Vec<Value>, from: usize) -> u32 {
         self.entities.push(Entity { cells: values.drain(from..).collect(), slots: vec![Slot::Unknown; self.slot_width].into() });
         number(self.entities.len() - 1)
@@ -82,6 +91,14 @@ impl Store for Managed {
             self.identity.insert(key, at);
         }
         at
+    }
+
+    fn reserve(&mut self, rows: usize) {
+        self.plain.reserve(rows);
+    }
+
+    fn each_value(&self, row: u32, each: impl FnMut(ValueRef<'_>)) {
+        self.plain.each_value(row, each);
     }
 
     fn push_values(&mut self, values: &mut Vec<Value>, from: usize) -> u32 {

@@ -9,6 +9,7 @@ use std::collections::HashMap;
 use kampf_schema::expr::{Expr, Scope};
 use kampf_schema::{HopKind, Span, Value, ValueRef};
 
+use super::portions::roots_of;
 use super::repeats::{Repeats, is_member};
 use super::sending::{Progress, Ready, bound};
 use super::store::{Slot, Store};
@@ -31,6 +32,16 @@ pub(super) struct NodeStatements {
     lists: HashMap<usize, Ready>,
 }
 
+/// What the rows of the root's statement bring.
+pub(super) enum Brings {
+    /// The root's own columns alone.
+    Own,
+    /// Lists in JSON texts too, or columns in another order.
+    Others,
+    /// Rows of others, which may come again.
+    Joined(Box<Repeats>),
+}
+
 /// What a call has besides the rows: where statements go, and what stands in them.
 pub(super) struct Call<'c> {
     pub(super) session: &'c mut dyn Session,
@@ -44,6 +55,8 @@ pub(super) struct Call<'c> {
 pub(super) struct Graph<'p, S> {
     plan: &'p Plan,
     stores: Vec<S>,
+    /// Whether entities are used to having others.
+    has_habits: bool,
     /// Rows of the aggregate being computed.
     leaves: Vec<u32>,
     above: Vec<u32>,
@@ -71,7 +84,15 @@ impl<S: Store> Scope<AppLeaf> for Here<'_, '_, '_, S> {
 
 impl<'p, S: Store> Graph<'p, S> {
     pub(super) fn new(plan: &'p Plan) -> Graph<'p, S> {
-        Graph { plan, stores: plan.layouts.iter().map(S::new).collect(), leaves: Vec::new(), above: Vec::new() }
+        let has_habits = plan.nodes.iter().any(|node| node.always);
+        Graph { plan, stores: plan.layouts.iter().map(S::new).collect(), has_habits, leaves: Vec::new(), above: Vec::new() }
+    }
+
+    /// The same with room for a portion of the root's rows.
+    pub(super) fn of_portion(plan: &'p Plan) -> Graph<'p, S> {
+        let mut graph = Graph::<'p, S>::new(plan);
+        graph.store_mut(0).reserve(roots_of(plan));
+        graph
     }
 
     fn store(&self, node: usize) -> &S {
@@ -114,17 +135,22 @@ impl<'p, S: Store> Graph<'p, S> {
         Ok(roots)
     }
 
-    /// What recognises rows that the root's statement repeats; none where it brings only its own.
-    pub(super) fn repeats(&self) -> Option<Repeats> {
+    /// What the rows of the root's statement bring.
+    pub(super) fn brings(&self) -> Brings {
+        if !self.brings_others(0) {
+            return Brings::Own;
+        }
         let joined = (1..self.plan.nodes.len()).any(|at| is_member(self.plan, 0, at));
-        joined.then(|| Repeats::new(self.plan, 0))
+        if joined { Brings::Joined(Box::new(Repeats::new(self.plan, 0))) } else { Brings::Others }
     }
 
     /// Takes a row of the root's statement, which is of another root than every row before.
-    pub(super) fn take_root(&mut self, row: &[ValueRef<'_>], repeats: Option<&mut Repeats>) -> Result<u32, EngineError> {
-        match repeats {
-            Some(repeats) => repeats.row(self.plan, &mut self.stores, row).map(|(root, _)| root),
-            None => keep_row(self.plan, &mut self.stores, 0, row),
+    #[inline]
+    pub(super) fn take_root(&mut self, row: &[ValueRef<'_>], brings: &mut Brings) -> Result<u32, EngineError> {
+        match brings {
+            Brings::Own => Ok(self.store_mut(0).push(row)),
+            Brings::Others => keep_row(self.plan, &mut self.stores, 0, row),
+            Brings::Joined(repeats) => repeats.row(self.plan, &mut self.stores, row).map(|(root, _)| root),
         }
     }
 
@@ -213,9 +239,13 @@ impl<'p, S: Store> Graph<'p, S> {
                 }
             }
         }
-        let rows = match (&slot, self.plan.nodes.iter().any(|node| node.always)) {
-            (Slot::Many(rows), true) => rows.clone(),
-            (Slot::One(Some(row)), true) => vec![*row],
+        if !self.has_habits {
+            *self.store_mut(link.parent).slot_mut(parent, link.slot) = slot;
+            return Ok(());
+        }
+        let rows = match &slot {
+            Slot::Many(rows) => rows.clone(),
+            Slot::One(Some(row)) => vec![*row],
             _ => Vec::new(),
         };
         *self.store_mut(link.parent).slot_mut(parent, link.slot) = slot;

@@ -27,6 +27,15 @@ impl Store for Maps {
         number(self.rows.len() - 1)
     }
 
+    fn reserve(&mut self, rows: usize) {
+        self.rows.reserve(rows);
+        self.slots.reserve(rows * self.slot_width);
+    }
+
+    fn each_value(&self, row: u32, mut each: impl FnMut(ValueRef<'_>)) {
+        (0..self.names.len()).for_each(|column| each(self.value(row, column)));
+    }
+
     fn push_values(&mut self, values: &mut Vec<Value>, from: usize) -> u32 {
         self.rows.push(self.names.iter().cloned().zip(values.drain(from..)).collect());
         self.slots.resize(self.slots.len() + self.slot_width, Slot::Unknown);

@@ -4,8 +4,7 @@ use kampf_schema::{Value, ValueRef};
 
 use super::consumer::Consumer;
 use super::execution::Roots;
-use super::graph::{Call, Graph, NodeStatements};
-use super::repeats::Repeats;
+use super::graph::{Brings, Call, Graph, NodeStatements};
 use super::sending::{Progress, Ready, bound};
 use super::store::Store;
 use super::whole::{finish, give_in_place};
@@ -38,6 +37,12 @@ impl Windows {
     }
 }
 
+/// How many rows of the root a portion is made room for: what it has at most, where that is not absurd.
+pub(super) fn roots_of(plan: &Plan) -> usize {
+    const MOST: u32 = 10_000;
+    plan.manner.size.min(MOST) as usize
+}
+
 /// Only chunks have another text for the first portion.
 fn is_first(plan: &Plan, progress: &Progress) -> bool {
     plan.manner.fetch != Fetch::Chunks || progress.last.is_empty()
@@ -54,7 +59,7 @@ pub(super) fn windowed<S: Store, C: Consumer>(
     while let Some(size) = windows.next() {
         let ready = roots.ready(plan, call, size, is_first(plan, &progress))?;
         let binds = bound(&ready.binds, call.parameters, &[], &progress);
-        let mut graph = Graph::<S>::new(plan);
+        let mut graph = Graph::<S>::of_portion(plan);
         let fetched = graph.fetch(call.session, ready.sent(), &binds)?;
         drop(binds);
         let came = fetched.len() as u64;
@@ -150,8 +155,7 @@ struct Streamed<'a, S, C> {
     /// The rows of the portion.
     graph: Graph<'a, S>,
     roots: Vec<u32>,
-    /// Where rows of others come along.
-    repeats: Option<Repeats>,
+    brings: Brings,
     objects: u64,
     failed: Option<EngineError>,
 }
@@ -164,7 +168,7 @@ pub(super) fn streamed<S: Store, C: Consumer>(
     consumer: &mut C,
 ) -> Result<u64, EngineError> {
     let binds = bound(&root.binds, call.parameters, &[], Progress::NONE);
-    let graph = Graph::<S>::new(plan);
+    let graph = Graph::<S>::of_portion(plan);
     let mut streamed = Streamed {
         plan,
         nodes: &mut *call.nodes,
@@ -172,9 +176,9 @@ pub(super) fn streamed<S: Store, C: Consumer>(
         dialect: call.dialect,
         statement: call.statement,
         consumer,
-        repeats: graph.repeats(),
+        brings: graph.brings(),
         graph,
-        roots: Vec::new(),
+        roots: Vec::with_capacity(roots_of(plan)),
         objects: 0,
         failed: None,
     };
@@ -184,7 +188,7 @@ pub(super) fn streamed<S: Store, C: Consumer>(
 
 impl<S: Store, C: Consumer> Sink for Streamed<'_, S, C> {
     fn row(&mut self, row: &[ValueRef<'_>]) -> Flow {
-        match self.graph.take_root(row, self.repeats.as_mut()) {
+        match self.graph.take_root(row, &mut self.brings) {
             Ok(root) => {
                 self.roots.push(root);
                 Flow::More
@@ -202,9 +206,13 @@ impl<S: Store, C: Consumer> Portions for Streamed<'_, S, C> {
         if let Some(error) = self.failed.take() {
             return Err(error);
         }
-        let graph = std::mem::replace(&mut self.graph, Graph::new(self.plan));
-        self.repeats = self.graph.repeats();
-        let roots = std::mem::take(&mut self.roots);
+        let next = Graph::of_portion(self.plan);
+        let graph = std::mem::replace(&mut self.graph, next);
+        // Of the portion before nothing may be recognised.
+        if let Brings::Joined(_) = self.brings {
+            self.brings = self.graph.brings();
+        }
+        let roots = std::mem::replace(&mut self.roots, Vec::with_capacity(roots_of(self.plan)));
         let Streamed { plan, nodes, parameters, dialect, statement, consumer, .. } = self;
         let mut call = Call { session, nodes, parameters, dialect, statement: *statement };
         if !roots.is_empty() {

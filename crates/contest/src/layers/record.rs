@@ -26,6 +26,17 @@ impl Store for Records {
         self.rows - 1
     }
 
+    fn reserve(&mut self, rows: usize) {
+        self.cells.reserve(rows * self.width);
+        self.slots.reserve(rows * self.slot_width);
+    }
+
+    #[inline]
+    fn each_value(&self, row: u32, mut each: impl FnMut(ValueRef<'_>)) {
+        let begins = row as usize * self.width;
+        self.cells[begins..begins + self.width].iter().for_each(|value| each(value.as_ref()));
+    }
+
     fn push_values(&mut self, values: &mut Vec<Value>, from: usize) -> u32 {
         self.cells.extend(values.drain(from..));
         self.slots.resize(self.slots.len() + self.slot_width, Slot::Unknown);

@@ -25,6 +25,12 @@ pub(super) trait Store {
     /// Keeps a row, in the layout's order, and gives its number; where the form knows rows by identity, the number it had before.
     fn push(&mut self, row: &[ValueRef<'_>]) -> u32;
 
+    /// Makes room for so many rows more.
+    fn reserve(&mut self, rows: usize);
+
+    /// Calls `each` with all values of a row, in order.
+    fn each_value(&self, row: u32, each: impl FnMut(ValueRef<'_>));
+
     /// Keeps a row that is made of the last values of several, from a place on, and takes them away.
     fn push_values(&mut self, values: &mut Vec<Value>, from: usize) -> u32;
 

@@ -65,7 +65,7 @@ impl<'c> Prepared<'c> {
         for (at, parameter) in parameters.iter().enumerate() {
             bind(&mut self.statement, at + 1, *parameter).map_err(|error| engine_error(error, Some(&self.sql)))?;
         }
-        Ok(Open { rows: self.statement.raw_query(), columns: &self.columns, sql: &self.sql })
+        Ok(Open { rows: Some(self.statement.raw_query()), columns: &self.columns, sql: &self.sql })
     }
 
     /// Carries it out; gives how many rows it has changed.
@@ -84,7 +84,8 @@ impl<'c> Prepared<'c> {
 
 /// An open result.
 struct Open<'s> {
-    rows: rusqlite::Rows<'s>,
+    /// None after an error.
+    rows: Option<rusqlite::Rows<'s>>,
     columns: &'s [ColumnKind],
     sql: &'s str,
 }
@@ -97,12 +98,18 @@ impl Rows for Open<'_> {
     /// The first columns are written out one by one: a place in the code for each column lets the processor foresee the kind of its
     /// values, which is worth 6 % of a scan.
     fn each<const N: usize>(&mut self, most: u64, to: &mut Handing<'_>) -> Result<bool, EngineError> {
-        let Open { rows, columns, sql } = self;
+        let Open { rows: open, columns, sql } = self;
         let failed = |error: rusqlite::Error| engine_error(error, Some(sql));
+        // By value, so that the loop keeps it where the processor reckons.
+        let Some(mut rows) = open.take() else { return Ok(false) };
         let plain: [Plain; N] = std::array::from_fn(|column| columns[column].plain);
-        let mut left = most;
-        while left > 0 {
-            let Some(row) = rows.next().map_err(failed)? else { return Ok(false) };
+        let mut hand = to.within();
+        let mut more = true;
+        while hand.taken().0 < most {
+            let Some(row) = rows.next().map_err(failed)? else {
+                more = false;
+                break;
+            };
             let mut values = [ValueRef::Null; N];
             macro_rules! take {
                 ($column:expr) => {
@@ -119,16 +126,18 @@ impl Rows for Open<'_> {
             for column in 8..N {
                 take!(column);
             }
-            if to.row(&values) == Flow::Stop {
+            if hand.row(&values) == Flow::Stop {
                 break;
             }
-            left -= 1;
         }
-        Ok(true)
+        let taken = hand.taken();
+        to.add(taken);
+        *open = Some(rows);
+        Ok(more)
     }
 
     fn each_wide(&mut self, most: u64, to: &mut Handing<'_>) -> Result<bool, EngineError> {
-        let Open { rows, columns, sql } = self;
+        let Open { rows: Some(rows), columns, sql } = self else { return Ok(false) };
         let failed = |error: rusqlite::Error| engine_error(error, Some(sql));
         let mut left = most;
         while left > 0 {

@@ -132,7 +132,7 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
         let condition =
             taken(project, &selected.contest).map(|taken| taken.shares()).map(|(least, most)| json!({"least": least, "most": most}));
         let all = json!({"contest": name, "contenders": list, "in_words": sentence, "left_to_the_application": left,
-            "not_derived": not_derived, "condition_takes": condition});
+            "not_derived": not_derived, "combinations": selected.field.count(), "condition_takes": condition});
         return Ok(format!("{all:#}\n"));
     }
     let mut page = Page::new();
@@ -193,15 +193,30 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
     }
     page.blank();
     if arguments.selection.all {
+        let (all, usual) = (selected.field.count(), selected.field.valid.len());
+        if all > usual {
+            let text = format!(
+                "{} combinations in their usual manner, and {} in all manners: how rows are fetched, statements sent, calls held together and \
+                 answers kept. --all --only PATTERN looks for names among all of them.",
+                count(usual as u64),
+                count(all as u64)
+            );
+            page.paragraph(&text, 0);
+            page.blank();
+        }
         page.line(paint(Look::Title, "not derived"));
         for not in &selected.field.not_derived {
             page.paragraph(&format!("  {}: {}", not.choices, not.reason), 4);
         }
     } else {
-        let more =
-            selected.field.valid.len().saturating_sub(selected.contest.entries.iter().filter(|entry| entry.choices.is_some()).count());
+        let entered = selected.contest.entries.iter().filter(|entry| entry.choices.is_some()).count();
+        let more = selected.field.count().saturating_sub(entered) as u64;
         if more > 0 {
-            page.line(format!("{more} more combinations are valid; --all shows them, and why others are not derived"));
+            let text = format!(
+                "{} more combinations are valid; --all shows those in their usual manner, and why others are not derived",
+                count(more)
+            );
+            page.paragraph(&text, 0);
         }
     }
     Ok(page.into_text())

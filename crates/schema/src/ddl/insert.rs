@@ -7,7 +7,7 @@ use super::read::{DdlError, Replay};
 use super::tokens::Tokens;
 
 /// A table's rows beyond this many are data, not seed.
-const MOST_ROWS: usize = 2_000;
+pub(super) const MOST_ROWS: usize = 2_000;
 
 impl Replay<'_> {
     /// Behind INSERT or REPLACE.
@@ -35,29 +35,7 @@ impl Replay<'_> {
         Ok(())
     }
 
-    /// COPY … FROM stdin with its lines of data, in PostgreSQL's text format.
-    pub(super) fn copy(&mut self, tokens: &mut Tokens<'_>, data: &str) -> Result<(), DdlError> {
-        let name = tokens.object()?;
-        let columns = match tokens.group() {
-            Some(list) => Some(list.items().into_iter().map(|mut item| item.name().map(|name| name.text)).collect::<Result<Vec<_>, _>>()?),
-            None => None,
-        };
-        let plain = !tokens.text().to_ascii_lowercase().contains("csv");
-        let Some(at) = self.find(&name.text).filter(|_| plain) else {
-            self.pass_over();
-            return Ok(());
-        };
-        let field = |field: &str| match field {
-            "\\N" => Some(Seed::Null),
-            other => Some(Seed::Text(unescaped(other))),
-        };
-        let rows = data.lines().take(MOST_ROWS + 1).map(|line| line.split('\t').map(field).collect());
-        let rows = rows.collect();
-        self.put(at, SeedRows { columns, rows });
-        Ok(())
-    }
-
-    fn put(&mut self, at: usize, mut rows: SeedRows) {
+    pub(super) fn put(&mut self, at: usize, mut rows: SeedRows) {
         let table = &mut self.tables[at];
         // Once a column is there that the list does not name, rows without a list would no longer fit.
         if rows.columns.is_none() && table.columns.iter().all(|column| column.computed.is_none()) {
@@ -104,22 +82,4 @@ fn value(item: &Tokens<'_>) -> Option<Seed> {
     };
     // A cast behind it changes nothing that matters here.
     (item.is_done() || *item.peek() == Token::DoubleColon).then_some(seed)
-}
-
-fn unescaped(field: &str) -> String {
-    let mut text = String::with_capacity(field.len());
-    let mut chars = field.chars();
-    while let Some(c) = chars.next() {
-        match c {
-            '\\' => match chars.next() {
-                Some('n') => text.push('\n'),
-                Some('t') => text.push('\t'),
-                Some('r') => text.push('\r'),
-                Some(other) => text.push(other),
-                None => {}
-            },
-            other => text.push(other),
-        }
-    }
-    text
 }

@@ -5,6 +5,7 @@
 //! over and listed. Only when all statements are through are names looked up and conditions read.
 
 mod alter;
+mod copy;
 mod create;
 mod dialect;
 mod draft;

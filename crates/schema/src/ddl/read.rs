@@ -150,6 +150,12 @@ impl<'a> Replay<'a> {
             ["RENAME", "TABLE", ..] => self.behind(statement, 2, |replay, tokens| replay.rename_tables(tokens)),
             ["INSERT" | "REPLACE", ..] => self.seeds(statement, Replay::insert),
             ["COPY", ..] if statement.data.is_some() => {
+                if !statement.has_end {
+                    self.pass_over_because(
+                        statement.span,
+                        "the rows behind this COPY have no end (a line with `\\.`), so they end where the next statement begins",
+                    );
+                }
                 self.seeds(statement, |replay, tokens| replay.copy(tokens, statement.data.unwrap_or_default()))
             }
             _ => {

@@ -12,6 +12,8 @@ pub struct Statement<'a> {
     pub span: Span,
     /// The lines of data behind it, up to the one that ends them: what `COPY … FROM stdin` reads.
     pub data: Option<&'a str>,
+    /// Whether these lines come to the end that they should have.
+    pub has_end: bool,
 }
 
 /// Cuts at the semicolons that stand outside of quotes, comments, dollar quotes and BEGIN … END bodies. What holds only
@@ -35,14 +37,16 @@ pub fn split(text: &str, dialect: SqlDialect) -> Vec<Statement<'_>> {
                 push(&mut statements, text, start.take(), end);
                 (body, end) = (0, at);
                 if words.first().is_some_and(|first| first.eq_ignore_ascii_case("copy"))
-                    && words.last().is_some_and(|last| last.eq_ignore_ascii_case("stdin") || last.eq_ignore_ascii_case("csv"))
+                    && words.windows(2).any(|pair| pair[0].eq_ignore_ascii_case("from") && pair[1].eq_ignore_ascii_case("stdin"))
                     && let Some(statement) = statements.last_mut()
                 {
                     let from = at + line(&text[at..]);
-                    let data = data(&text[from..]);
-                    statement.data = Some(data);
+                    let (data, has_end) = data(&text[from..]);
+                    (statement.data, statement.has_end) = (Some(data), has_end);
                     at = from + data.len();
-                    at += line(&text[at..]);
+                    if has_end {
+                        at += line(&text[at..]);
+                    }
                 }
                 words.clear();
                 continue;
@@ -95,21 +99,37 @@ fn escapes(text: &str, at: usize) -> bool {
     before.ends_with(['e', 'E']) && !before[..at - 1].ends_with(|c: char| c.is_alphanumeric() || c == '_')
 }
 
-/// Lines up to the one that ends the data of a COPY.
-fn data(rest: &str) -> &str {
+/// Lines up to the one that ends the data of a COPY, and whether there is one. Without, the data ends before the first line that begins
+/// like a statement: what stands there must not be taken for rows.
+fn data(rest: &str) -> (&str, bool) {
     let mut at = 0;
     for line in rest.split_inclusive('\n') {
         if line.trim_end() == "\\." {
+            return (&rest[..at], true);
+        }
+        at += line.len();
+    }
+    let mut at = 0;
+    for line in rest.split_inclusive('\n') {
+        if begins_statement(line) {
             break;
         }
         at += line.len();
     }
-    &rest[..at]
+    (&rest[..at], false)
+}
+
+/// Whether a line begins like a statement of a dump, and not like a row.
+fn begins_statement(line: &str) -> bool {
+    const FIRST: [&str; 14] =
+        ["CREATE", "ALTER", "DROP", "INSERT", "COPY", "COMMENT", "SELECT", "SET", "GRANT", "REVOKE", "BEGIN", "COMMIT", "UPDATE", "DELETE"];
+    let word = word(line);
+    line.starts_with("--") || (FIRST.contains(&word) && (line[word.len()..].starts_with(' ') || line[word.len()..].starts_with(';')))
 }
 
 fn push<'a>(statements: &mut Vec<Statement<'a>>, text: &'a str, start: Option<usize>, end: usize) {
     if let Some(start) = start {
-        statements.push(Statement { text: &text[start..end], span: Span::new(start, end), data: None });
+        statements.push(Statement { text: &text[start..end], span: Span::new(start, end), data: None, has_end: true });
     }
 }
 

@@ -74,13 +74,20 @@ impl<S: Store> Graph<'_, S> {
     /// Hands columns of the root's rows on, where nothing else is given.
     pub(in crate::layers) fn give_columns<C: Consumer>(&self, roots: &[u32], give: &[Expr<AppLeaf>], consumer: &mut C) {
         let store = self.store(0);
+        let place = |value: &Expr<AppLeaf>| if let Some(AppLeaf::Column { column, .. }) = value.as_leaf() { Some(*column) } else { None };
+        let places: Vec<usize> = give.iter().filter_map(place).collect();
+        let width = self.plan.layouts[self.plan.nodes[0].layout].columns.len();
+        // Most often all that is kept is given, in its order.
+        if places.iter().copied().eq(0..width) {
+            for &row in roots {
+                consumer.row();
+                store.each_value(row, |value| consumer.value(value));
+            }
+            return;
+        }
         for &row in roots {
             consumer.row();
-            for value in give {
-                if let Some(AppLeaf::Column { column, .. }) = value.as_leaf() {
-                    consumer.value(store.value(row, *column));
-                }
-            }
+            places.iter().for_each(|&place| consumer.value(store.value(row, place)));
         }
     }
 
