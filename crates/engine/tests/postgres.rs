@@ -2,6 +2,8 @@
 
 mod common;
 
+use std::io::Read;
+
 use common::Dice;
 use common::needs::data::random_data;
 use common::needs::{self, Tally, check_needs, schemas};
@@ -117,10 +119,14 @@ fn statements_counted_at_the_wire_are_those_in_the_servers_log_for_every_contend
     let loaded = Loaded::new(&schema, &blueprint, &[("log_statement", "all")]);
     let log = std::path::Path::new(&loaded.served().place()).parent().unwrap().join("server.log");
     // Statements, and how often more rows were fetched of an open one.
-    let logged = || {
-        let text = std::fs::read_to_string(&log).unwrap();
-        let fetches = text.lines().filter(|line| line.contains("LOG:  execute fetch from ")).count() as u64;
-        let all = text.lines().filter(|line| line.contains("LOG:  execute ") || line.contains("LOG:  statement: ")).count() as u64;
+    // The log grows long: only what is new is read.
+    let mut file = std::fs::File::open(&log).unwrap();
+    let (mut all, mut fetches) = (0, 0);
+    let mut logged = move || {
+        let mut new = String::new();
+        file.read_to_string(&mut new).unwrap();
+        fetches += new.lines().filter(|line| line.contains("LOG:  execute fetch from ")).count() as u64;
+        all += new.lines().filter(|line| line.contains("LOG:  execute ") || line.contains("LOG:  statement: ")).count() as u64;
         (all - fetches, fetches)
     };
     let mut contenders = 0;
@@ -142,16 +148,18 @@ fn statements_counted_at_the_wire_are_those_in_the_servers_log_for_every_contend
             session.count();
             execution.call(session.as_mut(), &parameters, &mut Touch::default()).unwrap();
             let first = session.counted();
-            assert_eq!(first.statements, logged().0 - before.0, "{choices}");
+            let after = logged();
+            assert_eq!(first.statements, after.0 - before.0, "{choices}");
             if manner.statement == Statement::Prepared {
                 assert!(first.round_trips > first.statements, "{choices}: preparing takes trips too, but {first:?}");
             }
-            let before = logged();
+            let before = after;
             session.count();
             session.observe();
             execution.call(session.as_mut(), &parameters, &mut Touch::default()).unwrap();
             let second = session.counted();
-            let (statements, fetches) = (logged().0 - before.0, logged().1 - before.1);
+            let after = logged();
+            let (statements, fetches) = (after.0 - before.0, after.1 - before.1);
             assert_eq!(second.statements, statements, "{choices}");
             if manner.cache == Cache::Warm {
                 assert_eq!(second, Traffic { wire_bytes: Some(0), ..Traffic::default() }, "{choices}");

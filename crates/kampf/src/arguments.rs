@@ -4,9 +4,20 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+/// What stands at the end of the help.
+const ENDS: &str = "Examples:
+  kampf demo                           the whole example, in about a minute
+  kampf new mine --schema schema.sql   a folder for tables of yours, then: cd mine && kampf race
+
+Exit status:
+  0  done
+  1  the answer is no: contenders disagree, a regression, or with --require a requirement missed
+  2  the command line or a file is wrong
+  3  the surroundings failed, or it was interrupted before there was a result";
+
 /// Races the ways of answering a need from a database against each other, and says which to choose and why.
 #[derive(Debug, Parser)]
-#[command(name = "kampf", version, about, max_term_width = 100, propagate_version = true)]
+#[command(name = "kampf", version, about, max_term_width = 100, propagate_version = true, after_help = ENDS)]
 pub(crate) struct Arguments {
     #[command(subcommand)]
     pub(crate) command: Task,
@@ -15,6 +26,7 @@ pub(crate) struct Arguments {
 }
 
 #[derive(Args, Clone, Debug)]
+#[command(next_help_heading = "Common options")]
 pub(crate) struct General {
     /// The file that describes the project
     #[arg(short, long, global = true, default_value = "kampf.toml", value_name = "FILE")]
@@ -29,7 +41,7 @@ pub(crate) struct General {
     #[arg(long, global = true, value_enum, default_value_t = Color::Auto, value_name = "WHEN")]
     pub(crate) color: Color,
     /// Say only results and errors
-    #[arg(short, long, global = true)]
+    #[arg(short, long, global = true, conflicts_with = "verbose")]
     pub(crate) quiet: bool,
     /// Say more: what was passed over, and why
     #[arg(short, long, global = true)]
@@ -57,22 +69,49 @@ pub(crate) enum Color {
 #[derive(Debug, Subcommand)]
 pub(crate) enum Task {
     /// The whole example: makes the apiary data, checks and races its contests
+    #[command(
+        after_help = "Examples:\n  kampf demo                           three contests, in about a minute\n  kampf demo apiary --everything       all of them, in a folder of that name"
+    )]
     Demo(Demo),
     /// Make a folder to start from
+    #[command(
+        after_help = "Examples:\n  kampf new shelves                    a small schema to play with\n  kampf new mine --schema schema.sql   guessed rows and contests for tables of yours"
+    )]
     New(New),
     /// Generate the rows and load them
+    #[command(
+        after_help = "Examples:\n  kampf fill                           says where the database is\n  kampf fill --preview hive            some rows of a table, and how each column is made"
+    )]
     Fill(Fill),
     /// The contenders of a contest and the SQL each sends
+    #[command(
+        after_help = "Examples:\n  kampf show calmest-hives --only 'computed.*'   some of them, with their SQL\n  kampf show --words                             what the words of their names mean"
+    )]
     Show(Show),
     /// Whether all contenders give the same answer
+    #[command(
+        after_help = "Examples:\n  kampf check                                    all contests\n  kampf check apiary-sizes --answer              the answer, a JSON array a row"
+    )]
     Check(Check),
     /// Measure the contenders against each other and decide
+    #[command(
+        after_help = "Examples:\n  kampf race calmest-hives                       until one can be taken\n  kampf race one-hive --engine postgres --round-trip 0.5ms,5ms   what a network changes"
+    )]
     Race(Race),
     /// Every statement of one run of one contender
+    #[command(
+        after_help = "Examples:\n  kampf trace calmest-hives lazy.database.all.managed\n  kampf trace weighing-grid batched.database.needed.plain+chunks:25"
+    )]
     Trace(Trace),
     /// The results that were saved, or one of them again
+    #[command(
+        after_help = "Examples:\n  kampf results                        a list\n  kampf results latest                 the last one again"
+    )]
     Results(Results),
     /// Two saved results: what moved, what stood still, what cannot be told
+    #[command(
+        after_help = "Examples:\n  kampf compare OLD.json latest        the last result against an earlier one\n  kampf compare OLD NEW --allow 5%     with results that `kampf results` lists"
+    )]
     Compare(Compare),
     #[command(hide = true)]
     Contender,
@@ -200,7 +239,7 @@ pub(crate) struct Race {
     #[arg(long)]
     pub(crate) seed: Option<u64>,
     /// Make every trip to the server take so much longer; several values, with commas between, race one after the other
-    #[arg(long, value_name = "TIME", value_parser = duration, value_delimiter = ',')]
+    #[arg(long, value_name = "TIME", value_parser = trip, value_delimiter = ',')]
     pub(crate) round_trip: Vec<std::time::Duration>,
     /// Keep contenders and the throwaway server on one core of the processor
     #[arg(long)]
@@ -233,13 +272,13 @@ pub(crate) struct Trace {
 
 #[derive(Args, Debug)]
 pub(crate) struct Results {
-    /// A result to show again: its file, or its name in the list
+    /// A result to show again: its file, its name in the list, or `latest`
     pub(crate) result: Option<PathBuf>,
 }
 
 #[derive(Args, Debug)]
 pub(crate) struct Compare {
-    /// The earlier result: a file, or a name that `kampf results` lists
+    /// The earlier result: a file, a name that `kampf results` lists, or `latest`
     pub(crate) old: PathBuf,
     /// The later result
     pub(crate) new: PathBuf,
@@ -266,6 +305,14 @@ pub(crate) fn duration(text: &str) -> Result<std::time::Duration, String> {
     };
     let duration = std::time::Duration::try_from_secs_f64(seconds).ok().filter(|duration| *duration <= LONGEST);
     duration.ok_or_else(|| format!("`{text}` is too long; at most 1000 days can be waited for"))
+}
+
+/// Reads the time of a trip, whose unit nobody can guess: `0.5ms`, `0`.
+pub(crate) fn trip(text: &str) -> Result<std::time::Duration, String> {
+    match number_and_unit(text)? {
+        (number, "") if number > 0.0 => Err(format!("`{text}` has no unit: {text}ms, {text}us or {text}s?")),
+        _ => duration(text),
+    }
 }
 
 /// Longer than anybody waits, and clocks can be asked for it.

@@ -261,3 +261,22 @@ fn numbers_beyond_all_bounds_in_the_project_file_are_refused_in_words() {
     assert!(in_toml("limit = 10", "[contest.calm.require]\nmemory = \"99999999999999GiB\"").contains("is too large"));
     assert!(in_toml("limit = 10", "[contest.calm.require]\np95 = \"9999999999999999999s\"").contains("is too long"));
 }
+
+#[test]
+fn what_is_nearly_right_is_answered_with_what_it_should_be() {
+    insta::assert_snapshot!(in_toml("schema = ", "shema = "), @r#"
+    `shema` is not a key of kampf.toml
+      at kampf.toml:1:1
+        shema = "apiary.sql"
+        ^^^^^
+      did you mean `schema`?
+    "#);
+    let error = in_toml("limit = 10\n", "limit = 10\n[contest.calm.require]\np95 = 20\n");
+    assert!(error.contains("it has a unit, and stands in quotes: p95 = \"20ms\""), "{error}");
+    let error = in_toml("limit = 10\n", "limit = 10\nwhere = \"label = :word\"\n[contest.calm.parameters]\nword = \"weak\"\n");
+    assert!(error.contains("a fixed text is written in quotes within the quotes: \"'weak'\""), "{error}");
+    let folder = Folder::apiary("");
+    assert!(folder.kampf(&["race", "--round-trip", "5"]).stderr.contains("`5` has no unit: 5ms, 5us or 5s?"));
+    assert!(folder.kampf(&["race", "-q", "-v"]).stderr.contains("cannot be used with"));
+    assert!(folder.error(&["results", "latest"], 2).contains("there is no result yet"));
+}

@@ -49,7 +49,7 @@ fn any_project_file_is_understood_or_refused() {
     let corpus = [
         common::TOML,
         "schema = [\"a.sql\", \"b.sql\"]\ndialect = \"postgres\"\nseed = 18446744073709551615\n[types]\ngeometry = \"text\"\n[engine]\nname = \"sqlite\"\n\
-         [engine.settings]\ncache_size = -2000\n[conditions]\ntransaction = true\npin = false\nround_trip = [\"0\", \"1ms\"]\n[values]\n\"hive.label\" = \"text(8)\"\n",
+         [engine.settings]\ncache_size = -2000\n[conditions]\nhit_rate = \"50 %\"\npin = false\nround_trip = [\"0\", \"1ms\"]\n[values]\n\"hive.label\" = \"text(8)\"\n",
         "schema = \"a.sql\"\n[contest.x]\nabout = \"what for\"\nfrom = \"hive\"\ngive = [\"label\"]\nwhere = \"frames > :n\"\norder = [\"label\"]\nlimit = 10\nkeeps = \"nothing\"\n\
          parameters = { n = 7 }\n[contest.x.require]\np95 = \"5ms\"\nmemory = \"1 MiB\"\nstatements = 3\n[contest.x.contender.own]\nsql = \"select 1\"\nhydration = \"raw\"\n\
          [contest.x.contender.program]\ncommand = [\"python3\", \"x.py\"]\nenvironment = [\"HOME\"]\n[contest.x.contender.two]\nsql.postgres = \"select 1\"\nsql.sqlite = \"select 2\"\n",

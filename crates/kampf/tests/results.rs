@@ -69,6 +69,7 @@ fn a_saved_result_fed_back_gives_the_same_verdict() {
     let file = saved(&folder).remove(0);
     let stem = file.file_stem().unwrap().to_str().unwrap();
     let again = read(&folder.ok(&["results", stem, "--format", "json"]));
+    assert_eq!(read(&folder.ok(&["results", "latest", "--format", "json"])), again);
     assert_eq!(again, document);
     // What follows from the rounds follows from them alone: without it, it is worked out again.
     let mut bare = document.clone();

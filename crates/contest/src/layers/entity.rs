@@ -35,6 +35,10 @@ impl Store for Plain {
         number(self.entities.len() - 1)
     }
 
+    fn clear(&mut self) {
+        self.entities.clear();
+    }
+
     fn reserve(&mut self, rows: usize) {
         self.entities.reserve(rows);
     }
@@ -91,6 +95,12 @@ impl Store for Managed {
             self.identity.insert(key, at);
         }
         at
+    }
+
+    fn clear(&mut self) {
+        self.plain.clear();
+        self.identity.clear();
+        self.snapshots.clear();
     }
 
     fn reserve(&mut self, rows: usize) {

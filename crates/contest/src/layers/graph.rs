@@ -111,14 +111,16 @@ impl<'p, S: Store> Graph<'p, S> {
         self.stores.iter().map(Store::built).sum()
     }
 
-    /// Compares what is managed and lets everything go.
-    pub(super) fn end(mut self) -> u64 {
-        self.stores.iter_mut().map(Store::end).sum()
+    /// Compares what is managed and lets all rows go; the room that they had is kept for those to come.
+    pub(super) fn end(&mut self) -> u64 {
+        let changed = self.stores.iter_mut().map(Store::end).sum();
+        self.stores.iter_mut().for_each(Store::clear);
+        changed
     }
 
     /// Fetches the root rows, with a joined plan all rows, and gives the roots in order.
     pub(super) fn fetch(&mut self, session: &mut dyn Session, root: Sent<'_>, binds: &[ValueRef<'_>]) -> Result<Vec<u32>, EngineError> {
-        let mut roots = Vec::new();
+        let mut roots = Vec::with_capacity(roots_of(self.plan));
         if self.brings_others(0) {
             let (plan, stores) = (self.plan, &mut self.stores);
             run_statement(plan, stores, 0, session, root, binds, None, &mut |root, _| {

@@ -27,6 +27,11 @@ impl Store for Maps {
         number(self.rows.len() - 1)
     }
 
+    fn clear(&mut self) {
+        self.rows.clear();
+        self.slots.clear();
+    }
+
     fn reserve(&mut self, rows: usize) {
         self.rows.reserve(rows);
         self.slots.reserve(rows * self.slot_width);

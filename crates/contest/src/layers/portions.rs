@@ -56,11 +56,11 @@ pub(super) fn windowed<S: Store, C: Consumer>(
     consumer: &mut C,
 ) -> Result<u64, EngineError> {
     let (mut windows, mut progress, mut objects) = (Windows::of(plan), Progress::default(), 0);
+    let mut graph = Graph::<S>::of_portion(plan);
     while let Some(size) = windows.next() {
         let ready = roots.ready(plan, call, size, is_first(plan, &progress))?;
         let binds = bound(&ready.binds, call.parameters, &[], &progress);
-        let mut graph = Graph::<S>::of_portion(plan);
-        let fetched = graph.fetch(call.session, ready.sent(), &binds)?;
+        let mut fetched = graph.fetch(call.session, ready.sent(), &binds)?;
         drop(binds);
         let came = fetched.len() as u64;
         if let Some(&last) = fetched.last() {
@@ -69,7 +69,7 @@ pub(super) fn windowed<S: Store, C: Consumer>(
         progress.before += came;
         windows.came(came);
         if came > 0 {
-            objects += finish(plan, call, graph, fetched, consumer)?;
+            objects += finish(plan, call, &mut graph, &mut fetched, consumer)?;
         }
     }
     Ok(objects)
@@ -206,17 +206,15 @@ impl<S: Store, C: Consumer> Portions for Streamed<'_, S, C> {
         if let Some(error) = self.failed.take() {
             return Err(error);
         }
-        let next = Graph::of_portion(self.plan);
-        let graph = std::mem::replace(&mut self.graph, next);
-        // Of the portion before nothing may be recognised.
-        if let Brings::Joined(_) = self.brings {
-            self.brings = self.graph.brings();
-        }
-        let roots = std::mem::replace(&mut self.roots, Vec::with_capacity(roots_of(self.plan)));
-        let Streamed { plan, nodes, parameters, dialect, statement, consumer, .. } = self;
+        let Streamed { plan, nodes, parameters, dialect, statement, consumer, graph, roots, .. } = self;
         let mut call = Call { session, nodes, parameters, dialect, statement: *statement };
         if !roots.is_empty() {
             self.objects += finish(plan, &mut call, graph, roots, *consumer)?;
+        }
+        self.roots.clear();
+        // Nothing is recognised again that was let go.
+        if let Brings::Joined(_) = self.brings {
+            self.brings = self.graph.brings();
         }
         Ok(Flow::More)
     }

@@ -26,6 +26,12 @@ impl Store for Records {
         self.rows - 1
     }
 
+    fn clear(&mut self) {
+        self.cells.clear();
+        self.slots.clear();
+        self.rows = 0;
+    }
+
     fn reserve(&mut self, rows: usize) {
         self.cells.reserve(rows * self.width);
         self.slots.reserve(rows * self.slot_width);

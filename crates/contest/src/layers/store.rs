@@ -58,6 +58,9 @@ pub(super) trait Store {
     fn end(&mut self) -> u64 {
         0
     }
+
+    /// Lets all rows go, and keeps the room for others.
+    fn clear(&mut self);
 }
 
 pub(super) fn number(length: usize) -> u32 {

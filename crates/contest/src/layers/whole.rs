@@ -111,21 +111,21 @@ pub(super) fn kept<S: Store, C: Consumer>(
     consumer: &mut C,
 ) -> Result<u64, EngineError> {
     let mut graph = Graph::<S>::new(plan);
-    let roots = graph.fetch(call.session, root.sent(), binds)?;
-    finish(plan, call, graph, roots, consumer)
+    let mut roots = graph.fetch(call.session, root.sent(), binds)?;
+    finish(plan, call, &mut graph, &mut roots, consumer)
 }
 
-/// What is done with the rows of the root once they are there: related rows, the selection, the answer. Gives how many objects were
-/// built.
+/// What is done with the rows of the root once they are there: related rows, the selection, the answer; then all rows are let go. Gives how
+/// many objects were built.
 pub(super) fn finish<S: Store, C: Consumer>(
     plan: &Plan,
     call: &mut Call<'_>,
-    mut graph: Graph<'_, S>,
-    mut roots: Vec<u32>,
+    graph: &mut Graph<'_, S>,
+    roots: &mut Vec<u32>,
     consumer: &mut C,
 ) -> Result<u64, EngineError> {
-    load(plan, call, &mut graph, &mut roots)?;
-    give(plan, call, &mut graph, &roots, consumer)?;
+    load(plan, call, graph, roots)?;
+    give(plan, call, graph, roots, consumer)?;
     let objects = graph.objects();
     graph.end();
     Ok(objects)

@@ -30,11 +30,20 @@ fn folder(home: &Path) -> PathBuf {
 
 /// The file of a result: the one of that path, else the project's of that name.
 pub(super) fn find(home: &Path, result: &Path) -> Result<PathBuf, Problem> {
+    if result == Path::new("latest") {
+        return latest(home).ok_or_else(|| Problem::wrong("there is no result yet").hint("`kampf race` makes one"));
+    }
     let named = folder(home).join(result);
     let known = [result.to_owned(), named.clone(), named.with_extension("json")];
     known.into_iter().find(|path| path.is_file()).ok_or_else(|| {
         Problem::wrong(format!("there is no result {}", result.display())).hint("`kampf results` lists those that were saved")
     })
+}
+
+/// The last result of a project: their names are times.
+fn latest(home: &Path) -> Option<PathBuf> {
+    let files = std::fs::read_dir(folder(home)).ok()?.flatten().map(|entry| entry.path());
+    files.filter(|path| path.extension().is_some_and(|ending| ending == "json")).max()
 }
 
 /// Reads a result and works out again what follows from its rounds.

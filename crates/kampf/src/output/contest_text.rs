@@ -6,7 +6,7 @@ use super::cache_text::cache_text;
 use super::choices_text::choices_text;
 use super::fetch_text::fetch_text;
 use super::mattered_text::mattered_text;
-use super::numbers::{count, duration, percent};
+use super::numbers::{counted, duration, percent};
 use super::out::one_line;
 use super::page::Page;
 use super::race_table::race_table;
@@ -52,11 +52,11 @@ fn course(part: &RacedContest) -> String {
     }
     let measured = race.measured_seconds / race.seconds.max(1e-9);
     let mut words = format!(
-        "{agreed} {} on {} rows, checked in {:.1} s; {} rounds in {:.1} s, {} of it measured, the rest starts",
+        "{agreed} {} on {}, checked in {:.1} s; {} in {:.1} s, {} of it measured, the rest starts",
         if agreed == 1 { "contender agrees" } else { "contenders agree" },
-        count(rows),
+        counted(rows, "row", "rows"),
         race.check_seconds,
-        part.facts.rounds,
+        counted(part.facts.rounds as u64, "round", "rounds"),
         race.seconds,
         percent(measured)
     );

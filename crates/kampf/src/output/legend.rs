@@ -42,9 +42,6 @@ pub(crate) fn legend(page: &mut Page, contests: &[RacedContest]) {
     if any(&|one| one.placed.beside == Some(Beside::Stale)) {
         notes.push("Not fresh: it gives answers again that it has kept; `fresh = false` under `require` lets it be chosen.".to_owned());
     }
-    if any(&|one| one.facts.measured.get(Measure::Waiting).is_some()) {
-        notes.push("Waiting: the share of a call in the engine and on the way to it; the rest is the layer's own work.".to_owned());
-    }
     if stands(Outcome::Tied) {
         notes.push(format!("Tied: surely within {} of the leader.", percent(margin)));
     }

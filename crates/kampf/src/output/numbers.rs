@@ -17,6 +17,11 @@ pub(crate) fn duration(nanos: f64) -> String {
     }
 }
 
+/// So many things, by their word: `1 round`, `1,204 rounds`.
+pub(crate) fn counted(number: u64, one: &str, many: &str) -> String {
+    format!("{} {}", count(number), if number == 1 { one } else { many })
+}
+
 /// A number of what something counts.
 pub(crate) fn quantity(of: Quantity, value: u64) -> String {
     match of {

@@ -32,6 +32,7 @@ pub(crate) fn verdict_text(page: &mut Page, contest: &RacedContest) {
     }
     if let Some(chosen) = chosen {
         floor(page, contest, chosen);
+        waiting(page, chosen);
     }
     moving(page, contest);
     if contest.conditions.round_trip_ns.is_none() {
@@ -247,6 +248,20 @@ fn floor(page: &mut Page, contest: &RacedContest, chosen: Shown<'_>) {
         format!("what you take is {} above it", behind(above).trim_start_matches('+'))
     };
     page.paragraph(&format!("The floor, {}, takes {} and keeps nothing: {lies}.", strong(lowest), time(lowest)), 2);
+}
+
+/// How much of the call is not the layer's own work.
+fn waiting(page: &mut Page, chosen: Shown<'_>) {
+    // Of who keeps answers only a miss waits.
+    let waits = chosen.extra.kept.is_none();
+    let Some(waiting) = chosen.facts.measured.get(Measure::Waiting).filter(|_| waits) else { return };
+    let share = waiting as f64 / 1_000.0;
+    let text = format!(
+        "Of its call {} is waiting, in the engine and on the way there and back; its own work is {}.",
+        percent(share),
+        percent(1.0 - share)
+    );
+    page.paragraph(&text, 2);
 }
 
 /// Finalists whose halves contradict each other.

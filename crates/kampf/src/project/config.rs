@@ -10,7 +10,7 @@ use toml::de::DeTable;
 
 use super::reader::{Reader, integer, span};
 use super::written::Written;
-use crate::arguments::{duration, size};
+use crate::arguments::{duration, size, trip};
 use crate::problem::{Problem, Source};
 
 /// The file, read and checked for form; names in it are not yet looked up.
@@ -102,6 +102,10 @@ impl OwnSql {
     }
 }
 
+/// The keys of the file besides its schema.
+const OTHERS: [&str; 11] =
+    ["cache", "conditions", "contest", "dialect", "engine", "entities", "relations", "rows", "seed", "types", "values"];
+
 impl Config {
     pub(crate) fn read(source: &Source) -> Result<Config, Problem> {
         let parsed = DeTable::parse(&source.text).map_err(|error| {
@@ -111,6 +115,11 @@ impl Config {
         let mut top = Reader::new(source, "", parsed.get_ref());
         let schema = top.one_or_more("schema")?;
         if schema.is_empty() {
+            if let Some((near, place)) = top.near("schema", &OTHERS) {
+                return Err(Problem::wrong(format!("`{near}` is not a key of kampf.toml"))
+                    .at(source.place(place))
+                    .hint("did you mean `schema`?"));
+            }
             return Err(Problem::wrong(format!("{} names no schema", source.path.display()))
                 .hint("write `schema = \"….sql\"`: a file of SQL statements that make your tables"));
         }
@@ -183,7 +192,7 @@ impl Config {
             }
             pin = conditions.truth("pin")?.unwrap_or(false);
             for written in conditions.one_or_more("round_trip")? {
-                let trip = duration(&written.value).map_err(|message| Problem::wrong(message).at(source.place(written.span)))?;
+                let trip = trip(&written.value).map_err(|message| Problem::wrong(message).at(source.place(written.span)))?;
                 round_trips.push(trip);
             }
             conditions.finish()?;
@@ -458,7 +467,9 @@ fn share(text: &str) -> Result<f64, String> {
 }
 
 fn unit<T>(source: &Source, table: &mut Reader<'_>, key: &'static str, read: fn(&str) -> Result<T, String>) -> Result<Option<T>, Problem> {
-    let Some(written) = table.string(key)? else { return Ok(None) };
+    let with_unit = if key == "memory" { "\"32 MiB\"" } else { "\"20ms\"" };
+    let written = table.string(key).map_err(|problem| problem.hint(format!("it has a unit, and stands in quotes: {key} = {with_unit}")))?;
+    let Some(written) = written else { return Ok(None) };
     read(&written.value).map(Some).map_err(|message| Problem::wrong(message).at(source.place(written.span)))
 }
 

@@ -328,7 +328,15 @@ fn parameter(project: &Project, name: &str, text: &super::Written, wanted: Optio
         expr::Source::Literal(value) | expr::Source::Range(value, _) => kind_of(value),
         expr::Source::Call { .. } | expr::Source::Object(_) => LogicalType::TEXT,
     });
+    // A word alone is most often meant as it stands.
+    let fixed = match &recipe.source {
+        expr::Source::Call { name, arguments } if arguments.is_empty() && matches!(kind, LogicalType::Text { .. }) => {
+            Some(format!("a recipe is expected; a fixed text is written in quotes within the quotes: \"'{}'\"", name.text))
+        }
+        _ => None,
+    };
     RecipeMaker::new(&recipe, kind, project.race_seed, name)
+        .map_err(|(message, hint, span)| (message, fixed.or(hint), span))
         .map(|maker| DrawnParameter { name: name.to_owned(), kind, source: ParameterSource::Recipe(maker) })
         .map_err(|(message, hint, span)| at(Problem::wrong(message), span.unwrap_or(whole)).maybe_hint(hint))
 }

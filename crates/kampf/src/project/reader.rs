@@ -137,6 +137,12 @@ impl<'a> Reader<'a> {
     }
 
     /// Refuses keys that nothing asked for.
+    /// A key that is none of some others and nearly another, which is not there.
+    pub(crate) fn near(&self, wanted: &str, others: &[&str]) -> Option<(String, Span)> {
+        let is_near = |key: &str| !others.contains(&key) && did_you_mean(key, [wanted]).is_some_and(|hint| hint.contains(wanted));
+        self.table.iter().find(|(key, _)| is_near(key.get_ref())).map(|(key, _)| (key.get_ref().to_string(), span(key.span())))
+    }
+
     pub(crate) fn finish(self) -> Result<(), Problem> {
         for (key, _) in self.table {
             if !self.known.contains(&key.get_ref().as_ref()) {

@@ -75,16 +75,16 @@ impl<S: Store> Graph<'_, S> {
     pub(in crate::layers) fn give_columns<C: Consumer>(&self, roots: &[u32], give: &[Expr<AppLeaf>], consumer: &mut C) {
         let store = self.store(0);
         let place = |value: &Expr<AppLeaf>| if let Some(AppLeaf::Column { column, .. }) = value.as_leaf() { Some(*column) } else { None };
-        let places: Vec<usize> = give.iter().filter_map(place).collect();
         let width = self.plan.layouts[self.plan.nodes[0].layout].columns.len();
         // Most often all that is kept is given, in its order.
-        if places.iter().copied().eq(0..width) {
+        if give.iter().map(place).eq((0..width).map(Some)) {
             for &row in roots {
                 consumer.row();
                 store.each_value(row, |value| consumer.value(value));
             }
             return;
         }
+        let places: Vec<usize> = give.iter().filter_map(place).collect();
         for &row in roots {
             consumer.row();
             places.iter().for_each(|&place| consumer.value(store.value(row, place)));

@@ -110,7 +110,8 @@ fn a_program_has_the_surroundings_that_it_is_given_and_no_others() {
     let names: Vec<String> =
         finds(&with).split(' ').filter(|name| !["", "PWD", "_", "SHLVL", "OLDPWD"].contains(name)).map(str::to_owned).collect();
     assert_eq!(names, ["HONEY", "PATH"]);
-    let limited = Launch { memory_limit: Some(256 << 20), ..launch(&tell("ulimit -d")) };
+    // The limit is set once it has begun, and long before it is told what to do.
+    let limited = Launch { memory_limit: Some(256 << 20), ..launch(&format!("sleep 0.3; {}", tell("ulimit -d"))) };
     assert_eq!(finds(&limited), (256 << 10).to_string());
     // On one core from its first instruction, and the runner itself is where it was.
     let before = sched_getaffinity(None).unwrap();
