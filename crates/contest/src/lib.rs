@@ -16,6 +16,7 @@ mod field;
 mod form;
 mod key;
 mod layers;
+mod manner;
 mod matching;
 mod measure;
 mod multiplied;
@@ -42,11 +43,12 @@ pub use evaluate::{Overflow, RowSource, evaluate, overflows};
 pub use field::{Field, NotDerived};
 pub use form::{Form, Item, ListForm, Sequence};
 pub use layers::{Collect, Consumer, Execution, Touch};
+pub use manner::Manner;
 pub use measure::{Counted, Counter, Grain, How, Measure, MeasureEntry, Measured, Quantity};
 pub use multiplied::Multiplied;
 pub use need::{Aggregate, AggregateOver, Expect, Fold, Given, Group, Leaf, ListOver, Need, OrderBy, Parameter, Part, Source};
 pub use plan::{
-    AppAggregate, AppFold, AppGroup, AppLeaf, Body, Layout, LayoutColumn, LeftPart, LeftToApp, Link, Manner, Plan, PlanNode, Reach,
+    AppAggregate, AppFold, AppGroup, AppLeaf, Body, Layout, LayoutColumn, LeftPart, LeftToApp, Link, Plan, PlanNode, Reach,
     RelationStatement, ResultColumn, RootStatement,
 };
 pub use planner::{Reached, derive, reached};

@@ -8,8 +8,9 @@ use super::frame::{Frame, Ground, ToOne};
 use super::split::unsaid;
 use super::{Split, Ways, has_aggregate};
 use crate::choice::{Columns, Fetch, Filters, Hydration, Loading};
+use crate::manner::Manner;
 use crate::need::{Leaf, Need};
-use crate::plan::{Body, Manner, Plan};
+use crate::plan::{Body, Plan};
 use crate::statement::{Condition, OnlyIf, Selected, SortKey, Term, Window};
 
 /// One value that is selected.

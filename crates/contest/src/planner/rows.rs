@@ -15,8 +15,9 @@ use super::frame::Ground;
 use super::list::{self, Level, Listed};
 use super::{Split, Ways};
 use crate::choice::{Fetch, Hydration, Loading};
+use crate::manner::Manner;
 use crate::need::{Fold, Leaf, OrderBy};
-use crate::plan::{AppAggregate, AppFold, AppGroup, AppLeaf, AppList, Manner, Plan, Reach};
+use crate::plan::{AppAggregate, AppFold, AppGroup, AppLeaf, AppList, Plan, Reach};
 
 /// A source whose rows come to the application.
 struct Tree {

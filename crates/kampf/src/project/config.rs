@@ -8,6 +8,7 @@ use kampf_schema::{Span, did_you_mean};
 use kampf_verdict::{Require, Required};
 use toml::de::DeTable;
 
+use super::numbers::{many, share, sizes};
 use super::reader::{Reader, integer, span};
 use super::written::Written;
 use crate::arguments::{duration, size, trip};
@@ -437,33 +438,6 @@ fn option(source: &Source, choice: Choice, written: &Written) -> Result<Opt, Pro
         };
         Problem::wrong(format!("`{}` is not an option of {}", written.value, choice.word())).at(source.place(written.span)).maybe_hint(hint)
     })
-}
-
-/// A number of rows or answers, from 1 on.
-fn many(source: &Source, table: &mut Reader<'_>, key: &'static str) -> Result<Option<u32>, Problem> {
-    let Some((number, place)) = table.number(key)? else { return Ok(None) };
-    one_of(source, key, number, place).map(Some)
-}
-
-/// Several such numbers, or one alone.
-fn sizes(source: &Source, table: &mut Reader<'_>, key: &'static str) -> Result<Vec<u32>, Problem> {
-    table.numbers(key)?.into_iter().map(|(number, place)| one_of(source, key, number, place)).collect()
-}
-
-fn one_of(source: &Source, key: &str, number: u64, place: Span) -> Result<u32, Problem> {
-    u32::try_from(number)
-        .ok()
-        .filter(|number| (1..=Opt::MOST_ROWS).contains(number))
-        .ok_or_else(|| Problem::wrong(format!("`{key}` is a number from 1 to {}, not {number}", Opt::MOST_ROWS)).at(source.place(place)))
-}
-
-/// A share like "90 %".
-fn share(text: &str) -> Result<f64, String> {
-    let percent = text.trim().strip_suffix('%').and_then(|number| number.trim().parse::<f64>().ok());
-    percent
-        .filter(|percent| (0.0..=100.0).contains(percent))
-        .map(|percent| percent / 100.0)
-        .ok_or_else(|| format!("a share is a number from 0 to 100 with a percent sign, like \"90 %\", not `{text}`"))
 }
 
 fn unit<T>(source: &Source, table: &mut Reader<'_>, key: &'static str, read: fn(&str) -> Result<T, String>) -> Result<Option<T>, Problem> {

@@ -3,6 +3,7 @@
 mod config;
 mod contest;
 mod multiplied;
+mod numbers;
 mod reader;
 mod sample;
 mod schema_text;

@@ -1,0 +1,34 @@
+//! Numbers in kampf.toml that have bounds.
+
+use kampf_contest::Opt;
+use kampf_schema::Span;
+
+use super::reader::Reader;
+use crate::problem::{Problem, Source};
+
+/// A number of rows or answers, from 1 on.
+pub(super) fn many(source: &Source, table: &mut Reader<'_>, key: &'static str) -> Result<Option<u32>, Problem> {
+    let Some((number, place)) = table.number(key)? else { return Ok(None) };
+    one_of(source, key, number, place).map(Some)
+}
+
+/// Several such numbers, or one alone.
+pub(super) fn sizes(source: &Source, table: &mut Reader<'_>, key: &'static str) -> Result<Vec<u32>, Problem> {
+    table.numbers(key)?.into_iter().map(|(number, place)| one_of(source, key, number, place)).collect()
+}
+
+fn one_of(source: &Source, key: &str, number: u64, place: Span) -> Result<u32, Problem> {
+    u32::try_from(number)
+        .ok()
+        .filter(|number| (1..=Opt::MOST_ROWS).contains(number))
+        .ok_or_else(|| Problem::wrong(format!("`{key}` is a number from 1 to {}, not {number}", Opt::MOST_ROWS)).at(source.place(place)))
+}
+
+/// A share like "90 %".
+pub(super) fn share(text: &str) -> Result<f64, String> {
+    let percent = text.trim().strip_suffix('%').and_then(|number| number.trim().parse::<f64>().ok());
+    percent
+        .filter(|percent| (0.0..=100.0).contains(percent))
+        .map(|percent| percent / 100.0)
+        .ok_or_else(|| format!("a share is a number from 0 to 100 with a percent sign, like \"90 %\", not `{text}`"))
+}
