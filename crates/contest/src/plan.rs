@@ -353,6 +353,12 @@ impl Plan {
         self.nodes[0].takes.get(column).copied().unwrap_or(column)
     }
 
+    /// The places in that row of all that is given; none where something else than columns is given.
+    pub(crate) fn places(&self) -> Option<Vec<usize>> {
+        let place = |leaf: &AppLeaf| if let AppLeaf::Column { column, .. } = leaf { Some(self.place(*column)) } else { None };
+        self.give.iter().map(|value| value.as_leaf().and_then(place)).collect()
+    }
+
     /// Whether the root's rows come one by one as they are, so that values can be used in place.
     pub fn is_plain_stream(&self) -> bool {
         let is_there = |node: &PlanNode| node.link.as_ref().is_none_or(|link| link.reach == Reach::Nested);

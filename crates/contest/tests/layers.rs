@@ -6,8 +6,8 @@ use std::collections::HashMap;
 
 use common::{OTHER, need, schema, text};
 use kampf_contest::{
-    Choices, Collect, EngineError, EngineErrorKind, Execution, Flow, Grouped, Hydration, NeedText, Observed, Plan, Portions, Sent, Session,
-    Sink, StatementId, Touch, Traffic, Unit, derive,
+    Cache, Choices, Collect, EngineError, EngineErrorKind, Execution, Fetch, Flow, Grouped, Hydration, Loading, NeedText, Observed, Plan,
+    Portions, Sent, Session, Sink, StatementId, Touch, Traffic, Unit, derive,
 };
 use kampf_schema::{LogicalType, Schema, Value, ValueRef};
 
@@ -333,4 +333,112 @@ fn every_value_is_touched() {
         others[at] = ValueRef::Integer(6);
         assert_ne!(mixed(&others), whole, "value {at} does not count");
     }
+}
+
+/// A plan that keeps answers, so many at most, and asks for a region of one id.
+fn kept(entries: u32, hydration: Hydration) -> Execution {
+    let schema = schema();
+    let text = NeedText { parameters: vec!["id".to_owned()], ..text("region", &["id", "name"], "id = :id", &[], None) };
+    let choices = Choices::default().with(hydration).with(Cache::Warm);
+    let mut plan = derive(&schema, &need(&schema, &text), &OTHER, &choices);
+    plan.manner.entries = entries;
+    Execution::new(plan, &OTHER)
+}
+
+#[test]
+fn kept_answers_are_given_without_a_statement_until_the_oldest_makes_room() {
+    let rows = || (1..=3).map(|id| vec![integer(id), word(&format!("region {id}"))]).collect();
+    for hydration in [Hydration::Record, Hydration::Map, Hydration::Plain, Hydration::Managed] {
+        let mut session = Scripted::default().table("region", 0, rows());
+        let mut execution = kept(2, hydration);
+        let mut asks = |execution: &mut Execution, id: i64| {
+            let before = session.sent.len();
+            let mut collect = Collect::default();
+            execution.call(&mut session, &[integer(id)], &mut collect).unwrap();
+            assert_eq!(collect.answer.rows, [vec![integer(id), word(&format!("region {id}"))]], "{hydration:?}");
+            let sent = session.sent.len() - before;
+            assert_eq!(execution.objects() > 0, sent > 0, "nothing is built of what is kept");
+            sent
+        };
+        let sent = [1, 2, 1, 3, 2, 1, 3].map(|id| asks(&mut execution, id));
+        assert_eq!(sent, [1, 1, 0, 1, 0, 1, 0], "the third lets the first go, and the first then the second: {hydration:?}");
+        execution.forget();
+        assert_eq!(asks(&mut execution, 3), 1);
+    }
+}
+
+#[test]
+fn parameters_that_look_alike_have_answers_of_their_own() {
+    let mut session = Scripted::default();
+    let mut execution = kept(100, Hydration::Record);
+    let day = |days: i32| Value::List([Value::Date(days)].into());
+    let alike = [
+        vec![integer(1)],
+        vec![word("1")],
+        vec![Value::Boolean(true)],
+        vec![Value::Date(1)],
+        vec![Value::Timestamp(1)],
+        vec![Value::Real(1.0)],
+        vec![Value::Null],
+        vec![word("")],
+        vec![Value::Blob(b"1".as_slice().into())],
+        vec![day(1)],
+        vec![day(2)],
+        vec![Value::List([].into())],
+    ];
+    for turn in 0..2 {
+        for parameters in &alike {
+            let before = session.sent.len();
+            execution.call(&mut session, parameters, &mut Touch::default()).unwrap();
+            let expected = usize::from(turn == 0);
+            assert_eq!(session.sent.len() - before, expected, "{parameters:?}, turn {turn}");
+        }
+    }
+}
+
+#[test]
+fn a_kept_answer_has_its_lists_and_the_lists_in_them() {
+    let schema = schema();
+    let lists = text("apiary", &["name", "hive { label, inspection { temper } as visits } as hives", "altitude"], "", &[], None);
+    let choices = Choices::default().with(Loading::Batched);
+    let plan = |cache| derive(&schema, &need(&schema, &lists), &OTHER, &choices.with(cache));
+    // Apiary 1 with two hives, the first with two visits, the second with none; apiary 2 with a hive of one visit; apiary 3 with none.
+    let apiaries = [1, 2, 3].map(|id| vec![integer(id), word(&format!("apiary {id}")), integer(id * 100)]);
+    let hives = [(10, 1), (11, 1), (20, 2)].map(|(id, apiary)| vec![integer(id), integer(apiary), word(&format!("hive {id}"))]);
+    let visits = [(10, 4), (10, 5), (20, 6)].map(|(hive, temper)| vec![integer(hive), integer(temper)]);
+    let mut session = Scripted::default().table("apiary", 0, apiaries.into()).table("hive", 1, hives.into());
+    session = session.table("inspection", 0, visits.into());
+    let mut answer = |execution: &mut Execution| {
+        let mut collect = Collect::default();
+        execution.call(&mut session, &[], &mut collect).unwrap();
+        (collect.answer, session.sent.len())
+    };
+    let (expected, sent) = answer(&mut Execution::new(plan(Cache::None), &OTHER));
+    assert_eq!(sent, 3);
+    let mut keeps = Execution::new(plan(Cache::Warm), &OTHER);
+    assert_eq!(answer(&mut keeps), (expected.clone(), 6), "what is asked for is handed on as it is kept");
+    assert_eq!(answer(&mut keeps), (expected.clone(), 6), "and comes out as it went in");
+    let written = format!("{:?}", expected.rows);
+    for part in ["apiary 3", "hive 11", "hive 20", "Integer(4)", "Integer(5)", "Integer(6)"] {
+        assert_eq!(written.matches(part).count(), 1, "{part} in {written}");
+    }
+}
+
+#[test]
+fn what_hangs_on_a_portion_is_loaded_with_it() {
+    let schema = schema();
+    let text = text("apiary", &["name", "count(hive) as hives"], "", &[], None);
+    let choices = Choices::default().with(Loading::Batched).with(Fetch::Stream);
+    let mut plan = derive(&schema, &need(&schema, &text), &OTHER, &choices);
+    plan.manner.size = 2;
+    let apiaries = (1..=5).map(|id| vec![integer(id), word(&format!("apiary {id}"))]).collect();
+    let hives = [1, 1, 2, 5].map(|apiary| vec![integer(apiary)]).into();
+    let mut session = Scripted::default().table("apiary", 0, apiaries).table("hive", 0, hives);
+    let mut collect = Collect::default();
+    Execution::new(plan, &OTHER).call(&mut session, &[], &mut collect).unwrap();
+    let counts = [2, 1, 0, 0, 1].into_iter().zip(1..);
+    let expected: Vec<Vec<Value>> = counts.map(|(hives, id)| vec![word(&format!("apiary {id}")), integer(hives)]).collect();
+    assert_eq!(collect.answer.rows, expected);
+    let lists: Vec<&Vec<Value>> = session.sent.iter().map(|(_, parameters)| parameters).filter(|list| !list.is_empty()).collect();
+    assert_eq!(lists, [&vec![integer(1), integer(2)], &vec![integer(3), integer(4)], &vec![integer(5)]]);
 }

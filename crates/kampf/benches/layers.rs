@@ -6,6 +6,8 @@
 #![allow(clippy::print_stdout, reason = "a bench reports to standard output")]
 
 mod common;
+#[path = "common/sqlite.rs"]
+mod sqlite;
 
 use std::hint::black_box;
 use std::path::Path;
@@ -20,6 +22,7 @@ use kampf_engine::{Ground, engine, sqlite_session};
 use kampf_fill::{Batch, Blueprint, Order};
 use kampf_schema::{Relations, Schema, TableId, ValueRef, ddl, expr::RowCount};
 use rusqlite::Connection;
+use sqlite::{loaded, opened};
 
 #[global_allocator]
 static ALLOCATOR: kampf_runner::CountingAllocator = kampf_runner::CountingAllocator;
@@ -41,12 +44,8 @@ fn main() {
     let rows = [(TableId(0), RowCount::Fixed(50_000)), (TableId(1), RowCount::Fixed(HIVES))].into();
     let blueprint = Blueprint::new(&schema, &Order { rows, seed: 5, ..Order::default() }).expect("the order is right");
     let folder = tempfile::tempdir().expect("a temporary folder");
-    let sqlite = engine("sqlite").expect("SQLite is always there");
-    let place = Ground { folder: folder.path(), server: None, name: "bench", owner: "test" };
-    sqlite.load(&place, &schema, &blueprint, &[], &mut |_| {}).expect("the rows load");
-    let file = sqlite.serve(&place, &[]).expect("the file is there").url().to_owned();
-    let connection = Connection::open(&file).expect("the file opens");
-    connection.pragma_update(None, "cache_size", -64_000).expect("the cache can be set");
+    let file = loaded(folder.path(), &schema, &blueprint);
+    let connection = opened(&file);
     head();
     scans(&connection);
     lazy(&schema, &connection);

@@ -4,16 +4,19 @@
 #![allow(clippy::print_stdout, reason = "a bench reports to standard output")]
 
 mod common;
+#[path = "common/sqlite.rs"]
+mod sqlite;
 
 use std::collections::HashMap;
 use std::hint::black_box;
 
 use common::{compare, head};
 use kampf_contest::{Consumer, Execution, Field, NeedText, Restriction, Session, Touch, derive, resolve};
-use kampf_engine::{Ground, engine, sqlite_session};
+use kampf_engine::{engine, sqlite_session};
 use kampf_fill::{Blueprint, Order};
 use kampf_schema::{Relations, Schema, TableId, ValueRef, ddl, expr};
 use rusqlite::Connection;
+use sqlite::{loaded, opened};
 
 #[global_allocator]
 static ALLOCATOR: kampf_runner::CountingAllocator = kampf_runner::CountingAllocator;
@@ -44,12 +47,8 @@ fn main() {
     let rows = rows.map(|(table, rows)| (TableId(table), expr::read_row_count(rows).expect("the count is right"))).into();
     let blueprint = Blueprint::new(&schema, &Order { rows, seed: 5, ..Order::default() }).expect("the order is right");
     let folder = tempfile::tempdir().expect("a temporary folder");
-    let sqlite = engine("sqlite").expect("SQLite is always there");
-    let place = Ground { folder: folder.path(), server: None, name: "bench", owner: "test" };
-    sqlite.load(&place, &schema, &blueprint, &[], &mut |_| {}).expect("the rows load");
-    let file = sqlite.serve(&place, &[]).expect("the file is there").url().to_owned();
-    let connection = Connection::open(&file).expect("the file opens");
-    connection.pragma_update(None, "cache_size", -64_000).expect("the cache can be set");
+    let file = loaded(folder.path(), &schema, &blueprint);
+    let connection = opened(&file);
     head();
     for name in ["ranked.needed.record", "computed.needed.record"] {
         newest(&schema, &connection, name);

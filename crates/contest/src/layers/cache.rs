@@ -13,7 +13,7 @@ use super::map::Maps;
 use super::record::Records;
 use super::sending::Ready;
 use super::store::{Slot, Store};
-use super::whole::{give, load};
+use super::whole::finish;
 use crate::choice::Hydration;
 use crate::engine::EngineError;
 use crate::plan::{AppLeaf, Layout, LayoutColumn, Plan};
@@ -157,6 +157,10 @@ impl<S> Answer<S> {
     fn store(&self, level: usize) -> &S {
         if level == 0 { &self.root } else { &self.below[level - 1] }
     }
+
+    fn store_mut(&mut self, level: usize) -> &mut S {
+        if level == 0 { &mut self.root } else { &mut self.below[level - 1] }
+    }
 }
 
 impl<S: Store> Kept<S> {
@@ -225,7 +229,6 @@ impl<S: Store> Kept<S> {
     ) -> Result<u64, EngineError> {
         let mut graph = Graph::<S>::new(plan);
         let mut roots = graph.fetch(call.session, root.sent(), binds)?;
-        load(plan, call, &mut graph, &mut roots)?;
         let mut recording = Recording {
             to: consumer,
             levels: &self.levels,
@@ -238,10 +241,8 @@ impl<S: Store> Kept<S> {
             values: Vec::new(),
             open: vec![Open::at(0, 0)],
         };
-        give(plan, call, &mut graph, &roots, &mut recording)?;
+        let objects = finish(plan, call, &mut graph, &mut roots, &mut recording)?;
         let answer = recording.done();
-        let objects = graph.objects();
-        graph.end();
         self.put(call.parameters, answer);
         Ok(objects)
     }
@@ -319,7 +320,7 @@ impl<S: Store, C> Recording<'_, S, C> {
     fn end_row(&mut self) {
         let Some(open) = self.open.last_mut() else { return };
         let Some(begins) = open.row.take() else { return };
-        let store = if open.level == 0 { &mut self.answer.root } else { &mut self.answer.below[open.level - 1] };
+        let store = self.answer.store_mut(open.level);
         let row = store.push_values(&mut self.values, begins);
         for (slot, rows) in open.lists.drain(..).enumerate() {
             *store.slot_mut(row, slot) = Slot::Many(rows);
@@ -355,9 +356,9 @@ impl<S: Store, C: Consumer> Consumer for Recording<'_, S, C> {
     fn list(&mut self) {
         self.to.list();
         let Some(open) = self.open.last() else { return };
-        let below =
+        let mut below =
             self.levels[open.level].items.iter().filter_map(|item| if let Item::List(below, _) = item { Some(*below) } else { None });
-        let level = below.into_iter().nth(open.lists.len()).unwrap_or(open.level);
+        let level = below.nth(open.lists.len()).unwrap_or(open.level);
         self.open.push(Open::at(level, self.values.len()));
     }
 

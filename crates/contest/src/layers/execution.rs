@@ -36,13 +36,21 @@ pub struct Execution {
     objects: u64,
 }
 
+/// The root's statement for one size of portion, 0 where all rows come at once.
+struct PortionStatement {
+    size: u64,
+    /// Whether it asks for the first rows.
+    is_first: bool,
+    ready: Ready,
+}
+
 /// The root's statements.
 #[derive(Default)]
 pub(super) struct Roots {
-    /// The one of the last call, and with portions those of the last call by size and whether they are the first rows.
-    current: Vec<(u64, bool, Ready)>,
+    /// Those of the last call: one, or with portions several.
+    current: Vec<PortionStatement>,
     /// The same for other shapes of the parameters: which are given and how many values lists have.
-    by_shape: HashMap<Shaped, Vec<(u64, bool, Ready)>>,
+    by_shape: HashMap<Shaped, Vec<PortionStatement>>,
     /// The shape of the last call; none where no statement depends on parameters.
     shape: Option<Shaped>,
 }
@@ -186,7 +194,7 @@ impl Roots {
 
     /// The root's statement for so many rows, ready to be sent.
     pub(super) fn ready(&mut self, plan: &Plan, call: &mut Call<'_>, size: u64, is_first: bool) -> Result<&Ready, EngineError> {
-        let known = self.current.iter().position(|(of, first, _)| (*of, *first) == (size, is_first));
+        let known = self.current.iter().position(|one| (one.size, one.is_first) == (size, is_first));
         let at = match known.filter(|_| call.statement != Statement::Built) {
             Some(at) => at,
             None => {
@@ -194,11 +202,11 @@ impl Roots {
                 if call.statement == Statement::Built {
                     self.current.clear();
                 }
-                self.current.push((size, is_first, ready));
+                self.current.push(PortionStatement { size, is_first, ready });
                 self.current.len() - 1
             }
         };
-        Ok(&self.current[at].2)
+        Ok(&self.current[at].ready)
     }
 }
 

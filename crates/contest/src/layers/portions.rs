@@ -11,7 +11,7 @@ use super::whole::{finish, give_in_place};
 use crate::choice::{Fetch, Statement};
 use crate::dialect::Dialect;
 use crate::engine::{EngineError, Flow, Portions, Session, Sink};
-use crate::plan::{AppLeaf, Plan};
+use crate::plan::Plan;
 
 /// The sizes of portions that are read by a statement each, for as long as each portion is full.
 struct Windows {
@@ -112,9 +112,7 @@ struct InPlace<'a, C> {
 
 impl<'a, C: Consumer> InPlace<'a, C> {
     fn new(plan: &'a Plan, parameters: &'a [Value], consumer: &'a mut C) -> InPlace<'a, C> {
-        let place = |leaf: &AppLeaf| if let AppLeaf::Column { column, .. } = leaf { Some(plan.place(*column)) } else { None };
-        let places = plan.give.iter().map(|value| value.as_leaf().and_then(place)).collect();
-        InPlace { plan, parameters, consumer, places, failed: None }
+        InPlace { plan, parameters, consumer, places: plan.places(), failed: None }
     }
 }
 

@@ -13,12 +13,12 @@ use crate::engine::{EngineError, Flow};
 use crate::plan::{AppLeaf, Plan};
 
 /// A row that is not kept, as the scope of what is asked of it.
-struct InPlace<'a> {
+struct OfRow<'a> {
     row: &'a [ValueRef<'a>],
     parameters: &'a [Value],
 }
 
-impl Scope<AppLeaf> for InPlace<'_> {
+impl Scope<AppLeaf> for OfRow<'_> {
     type Error = EngineError;
 
     fn leaf(&mut self, leaf: &AppLeaf) -> Result<Value, EngineError> {
@@ -42,13 +42,7 @@ pub(super) fn raw<C: Consumer>(
     binds: &[ValueRef<'_>],
     consumer: &mut C,
 ) -> Result<u64, EngineError> {
-    let takes = &plan.nodes[0].takes;
-    let place = |column: usize| takes.get(column).copied().unwrap_or(column);
-    let places: Option<Vec<usize>> = plan
-        .give
-        .iter()
-        .map(|value| if let Some(AppLeaf::Column { column, .. }) = value.as_leaf() { Some(place(*column)) } else { None })
-        .collect();
+    let places = plan.places();
     // Most often the columns are just those given, in their order.
     let in_order = plan.open_columns || places.as_ref().is_some_and(|places| places.iter().copied().eq(0..plan.root.columns.len()));
     let parameters = call.parameters;
@@ -91,12 +85,11 @@ pub(super) fn give_in_place<C: Consumer>(
     parameters: &[Value],
     consumer: &mut C,
 ) -> Result<(), EngineError> {
-    let takes = &plan.nodes[0].takes;
     for value in &plan.give {
         match value.as_leaf() {
             Some(AppLeaf::List(list)) => nested::hand(plan, *list, row[plan.nodes[plan.lists[*list].over].offset], consumer)?,
-            Some(AppLeaf::Column { column, .. }) => consumer.value(row[takes.get(*column).copied().unwrap_or(*column)]),
-            _ => consumer.value(value.value(&mut InPlace { row, parameters })?.as_ref()),
+            Some(AppLeaf::Column { column, .. }) => consumer.value(row[plan.place(*column)]),
+            _ => consumer.value(value.value(&mut OfRow { row, parameters })?.as_ref()),
         }
     }
     Ok(())
@@ -132,7 +125,7 @@ pub(super) fn finish<S: Store, C: Consumer>(
 }
 
 /// Loads related rows, and chooses among the root's.
-pub(super) fn load<S: Store>(plan: &Plan, call: &mut Call<'_>, graph: &mut Graph<'_, S>, roots: &mut Vec<u32>) -> Result<(), EngineError> {
+fn load<S: Store>(plan: &Plan, call: &mut Call<'_>, graph: &mut Graph<'_, S>, roots: &mut Vec<u32>) -> Result<(), EngineError> {
     graph.load_always(call, 0, roots)?;
     graph.load_batches(call, roots, true)?;
     if plan.filter.is_some() || !plan.order.is_empty() || plan.limit.is_some() {
@@ -145,7 +138,7 @@ pub(super) fn load<S: Store>(plan: &Plan, call: &mut Call<'_>, graph: &mut Graph
 }
 
 /// Hands on the answer, value by value.
-pub(super) fn give<S: Store, C: Consumer>(
+fn give<S: Store, C: Consumer>(
     plan: &Plan,
     call: &mut Call<'_>,
     graph: &mut Graph<'_, S>,

@@ -2,13 +2,14 @@
 
 use std::time::Duration;
 
-use kampf_contest::{Choice, ChoiceOption, Expect, Hydration, Loading, Opt, Quantity, Restriction};
+use kampf_contest::{Choice, ChoiceOption, Expect, Hydration, Loading, Quantity, Restriction};
 use kampf_schema::ddl::{SqlDialect, is_type};
 use kampf_schema::{Span, did_you_mean};
 use kampf_verdict::{Require, Required};
 use toml::de::DeTable;
 
-use super::numbers::{many, share, sizes};
+use super::numbers::{many, share, sizes, unit};
+use super::option::option;
 use super::reader::{Reader, integer, span};
 use super::written::Written;
 use crate::arguments::{duration, size, trip};
@@ -399,10 +400,7 @@ fn own(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> Resul
         (Some(sql), true) => {
             let hydration = match &hydration {
                 None => Hydration::Record,
-                Some(word) => {
-                    let option = option(source, Choice::Hydration, word)?;
-                    Hydration::ALL[option.rank()]
-                }
+                Some(word) => Hydration::ALL[option(source, Choice::Hydration, word)?.rank()],
             };
             if hydration == Hydration::Managed {
                 return Err(at(Problem::wrong("rows of your own SQL have no identity, so they cannot be managed"))
@@ -423,28 +421,6 @@ fn own(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> Resul
         }
     };
     Ok(OwnConfig { name: name.to_owned(), way })
-}
-
-fn option(source: &Source, choice: Choice, written: &Written) -> Result<Opt, Problem> {
-    choice.option(&written.value).ok_or_else(|| {
-        let (word, size) = written.value.split_once(':').map_or((written.value.as_str(), ""), |(word, size)| (word, size));
-        let known = choice.options().find(|option| option.word() == word);
-        let hint = match known {
-            Some(option) if option.entry().has_size => {
-                Some(format!("behind the colon stand rows at a time, from 1 to {}, not `{size}`: `{word}:100`", Opt::MOST_ROWS))
-            }
-            Some(_) => Some(format!("`{word}` has no size; leave the colon out")),
-            None => did_you_mean(word, choice.options().map(Opt::word)),
-        };
-        Problem::wrong(format!("`{}` is not an option of {}", written.value, choice.word())).at(source.place(written.span)).maybe_hint(hint)
-    })
-}
-
-fn unit<T>(source: &Source, table: &mut Reader<'_>, key: &'static str, read: fn(&str) -> Result<T, String>) -> Result<Option<T>, Problem> {
-    let with_unit = if key == "memory" { "\"32 MiB\"" } else { "\"20ms\"" };
-    let written = table.string(key).map_err(|problem| problem.hint(format!("it has a unit, and stands in quotes: {key} = {with_unit}")))?;
-    let Some(written) = written else { return Ok(None) };
-    read(&written.value).map(Some).map_err(|message| Problem::wrong(message).at(source.place(written.span)))
 }
 
 #[cfg(test)]

@@ -4,6 +4,7 @@ mod config;
 mod contest;
 mod multiplied;
 mod numbers;
+mod option;
 mod reader;
 mod sample;
 mod schema_text;

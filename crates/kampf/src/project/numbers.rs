@@ -1,4 +1,4 @@
-//! Numbers in kampf.toml that have bounds.
+//! Numbers in kampf.toml that have bounds or units.
 
 use kampf_contest::Opt;
 use kampf_schema::Span;
@@ -31,4 +31,17 @@ pub(super) fn share(text: &str) -> Result<f64, String> {
         .filter(|percent| (0.0..=100.0).contains(percent))
         .map(|percent| percent / 100.0)
         .ok_or_else(|| format!("a share is a number from 0 to 100 with a percent sign, like \"90 %\", not `{text}`"))
+}
+
+/// A quantity that stands in quotes, since it has a unit.
+pub(super) fn unit<T>(
+    source: &Source,
+    table: &mut Reader<'_>,
+    key: &'static str,
+    read: fn(&str) -> Result<T, String>,
+) -> Result<Option<T>, Problem> {
+    let with_unit = if key == "memory" { "\"32 MiB\"" } else { "\"20ms\"" };
+    let written = table.string(key).map_err(|problem| problem.hint(format!("it has a unit, and stands in quotes: {key} = {with_unit}")))?;
+    let Some(written) = written else { return Ok(None) };
+    read(&written.value).map(Some).map_err(|message| Problem::wrong(message).at(source.place(written.span)))
 }

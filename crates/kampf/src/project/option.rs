@@ -1,0 +1,23 @@
+//! Options of choices as kampf.toml names them.
+
+use kampf_contest::{Choice, Opt};
+use kampf_schema::did_you_mean;
+
+use super::written::Written;
+use crate::problem::{Problem, Source};
+
+/// The option of a choice that a word names; what is wrong with the word where there is none.
+pub(super) fn option(source: &Source, choice: Choice, written: &Written) -> Result<Opt, Problem> {
+    choice.option(&written.value).ok_or_else(|| {
+        let (word, size) = written.value.split_once(':').map_or((written.value.as_str(), ""), |(word, size)| (word, size));
+        let known = choice.options().find(|option| option.word() == word);
+        let hint = match known {
+            Some(option) if option.entry().has_size => {
+                Some(format!("behind the colon stand rows at a time, from 1 to {}, not `{size}`: `{word}:100`", Opt::MOST_ROWS))
+            }
+            Some(_) => Some(format!("`{word}` has no size; leave the colon out")),
+            None => did_you_mean(word, choice.options().map(Opt::word)),
+        };
+        Problem::wrong(format!("`{}` is not an option of {}", written.value, choice.word())).at(source.place(written.span)).maybe_hint(hint)
+    })
+}
