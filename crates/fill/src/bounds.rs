@@ -1,6 +1,6 @@
 //! What checks say about single columns, so that values can be made to hold them.
 
-use kampf_schema::expr::{Comparison, Function, Node};
+use kampf_schema::expr::{Comparison, Function, Node, Operator};
 use kampf_schema::{ColumnId, Decimal, LogicalType, Rule, Table, Value};
 
 use crate::shape::Shape;
@@ -67,6 +67,10 @@ fn take(table: &Table, rule: &Rule, bounds: &mut [Bounds]) -> bool {
         Node::Call(Function::IsJson, _) => true,
         Node::In(term, list) => match (term.as_leaf(), literals(list)) {
             (Some(column), Some(values)) => one_of(&mut bounds[*column], values),
+            (None, Some(values)) => {
+                one_of_lengths(term, &values, bounds);
+                false
+            }
             _ => false,
         },
         Node::Compare(comparison, left, right) => {
@@ -182,14 +186,41 @@ fn trimmed(term: &Rule) -> Option<ColumnId> {
     }
 }
 
-fn compare(table: &Table, comparison: Comparison, term: &Rule, value: &Value, bounds: &mut [Bounds]) -> bool {
-    let length = match &term.node {
-        Node::Call(Function::Length | Function::Octets, of) => of.first().and_then(trimmed),
+/// The column whose length a term is, and how much of the term's unit one character or byte is: 8 where bits are counted.
+fn length_of(term: &Rule) -> Option<(ColumnId, u64)> {
+    match &term.node {
+        Node::Call(Function::Length | Function::Octets, of) => Some((of.first().and_then(trimmed)?, 1)),
+        Node::Arithmetic(Operator::Multiply, of, by) => match by.as_literal() {
+            Some(Value::Integer(by @ 1..)) => length_of(of).and_then(|(column, each)| Some((column, each.checked_mul(by.unsigned_abs())?))),
+            _ => None,
+        },
         _ => None,
+    }
+}
+
+/// A length that is one of some numbers lies between the least and the most of them.
+fn one_of_lengths(term: &Rule, values: &[Value], bounds: &mut [Bounds]) {
+    let Some((column, 1)) = length_of(term) else { return };
+    let numbers = values.iter().filter_map(|value| if let Value::Integer(number @ 0..) = value { Some(number.unsigned_abs()) } else { None });
+    let Some((least, most)) = numbers.fold(None, |range: Option<(u64, u64)>, number| {
+        Some(range.map_or((number, number), |(least, most)| (least.min(number), most.max(number))))
+    }) else {
+        return;
     };
-    if let Some(column) = length {
+    let bounds = &mut bounds[column];
+    bounds.shortest = bounds.shortest.max(least);
+    bounds.longest = Some(bounds.longest.map_or(most, |longest| longest.min(most)));
+}
+
+fn compare(table: &Table, comparison: Comparison, term: &Rule, value: &Value, bounds: &mut [Bounds]) -> bool {
+    if let Some((column, each)) = length_of(term) {
         let Value::Integer(number) = value else { return false };
         let Ok(number) = u64::try_from(*number) else { return false };
+        let number = match comparison {
+            Comparison::Equal | Comparison::Unequal if number % each != 0 => return false,
+            Comparison::Less | Comparison::GreaterOrEqual => number.div_ceil(each),
+            _ => number / each,
+        };
         // Bytes are as many as characters only where all are plain.
         let bounds = &mut bounds[column];
         let at_most = |bounds: &mut Bounds, most: u64| bounds.longest = Some(bounds.longest.map_or(most, |longest| longest.min(most)));

@@ -6,7 +6,7 @@ use kampf_schema::expr::{Argument, Recipe, Source};
 use kampf_schema::{ColumnId, LogicalType, Reference, Schema, Table, TableId, Value};
 
 use crate::blueprint::{FillError, FillSubject, Order};
-use crate::count::{Counted, first_parent, share_rows};
+use crate::count::{Counted, first_parent, most_of, share_evenly, share_rows};
 use crate::guess;
 use crate::link::{How, Link, Spread};
 use crate::random::{Permutation, Zipf, key};
@@ -214,22 +214,62 @@ impl Connecting<'_> {
         }
     }
 
+    /// Unique rules over two references each that have one of them in common: it is that one by which children are counted, so that the
+    /// others differ among its children.
+    fn overlapping(&self, id: TableId, links: &mut [Link]) {
+        let table = self.schema.table(id);
+        let rows = self.counts[id.0].rows - self.given[id.0];
+        let mut pairs: Vec<[ReferenceId; 2]> = Vec::new();
+        for rule in rules_of(table) {
+            let (inside, linked) = links_in(table, rule, links);
+            if let ([one, other], true) = (inside.as_slice(), linked.len() == rule.len())
+                && is_free(&links[*one])
+                && is_free(&links[*other])
+            {
+                pairs.push([*one, *other]);
+            }
+        }
+        let partners = |at: ReferenceId| pairs.iter().filter_map(move |&[one, other]| match at {
+            _ if one == at => Some(other),
+            _ if other == at => Some(one),
+            _ => None,
+        });
+        let Some(shared) = (0..links.len()).filter(|&at| partners(at).count() > 1).max_by_key(|&at| partners(at).count()) else { return };
+        let counted = partners(shared).find(|&at| links[at].spread().is_some());
+        let room = links[shared].parents;
+        if links[shared].spread().is_some() {
+            return;
+        }
+        let Some(counted) = counted else {
+            let most = partners(shared).map(|at| links[at].parents).min().unwrap_or(0);
+            // Where there is little room the children are as many of each.
+            let uneven = share_rows(links[shared].key, room, rows).filter(|before| most_of(before) <= most);
+            let before = uneven.or_else(|| share_evenly(room, rows));
+            if let Some(before) = before {
+                links[shared].how = How::Spread(Spread::new(before, links[shared].key));
+            }
+            return;
+        };
+        if rows <= room {
+            links[shared].how = How::OneToOne(Permutation::new(room, links[shared].key));
+            return;
+        }
+        // Children are counted by another: what hangs on that differs with it.
+        for other in partners(shared).filter(|&at| at != counted).collect::<Vec<_>>() {
+            if links[counted].parents <= links[other].parents {
+                links[other].how = How::With { other: counted, each: Permutation::new(links[other].parents, links[other].key) };
+            }
+        }
+    }
+
     /// Makes rows differ by what they refer to, where unique rules over references want it.
     fn by_rules(&self, id: TableId, links: &mut [Link]) -> Result<(), FillError> {
         let table = self.schema.table(id);
         let rows = self.counts[id.0].rows - self.given[id.0];
         let spread = self.counts[id.0].spread.is_some();
-        let rules = table.uniques.iter().map(|unique| &unique.columns).chain([&table.primary_key]);
-        for rule in rules.filter(|rule| !rule.is_empty()) {
-            let inside: Vec<usize> = (0..table.references.len())
-                .filter(|&at| {
-                    !matches!(links[at].how, How::Implied | How::Never)
-                        && table.references[at].columns.iter().all(|column| rule.contains(column))
-                })
-                .collect();
-            let mut linked: Vec<ColumnId> = inside.iter().flat_map(|&at| table.references[at].columns.iter().copied()).collect();
-            linked.sort_unstable();
-            linked.dedup();
+        self.overlapping(id, links);
+        for rule in rules_of(table) {
+            let (inside, linked) = links_in(table, rule, links);
             let covered = linked.len() == rule.len();
             let too_many = |room: u64, what: String| {
                 FillError::new(
@@ -250,8 +290,7 @@ impl Connecting<'_> {
                     // A row without a parent would only waste one.
                 }
                 ([first, second, ..], true) => {
-                    let pair_free = |link: &Link| matches!(link.how, How::Scatter | How::Uneven(..) | How::Spread(_));
-                    if !pair_free(&links[*first]) || !pair_free(&links[*second]) {
+                    if !is_free(&links[*first]) || !is_free(&links[*second]) {
                         continue;
                     }
                     let main = [*first, *second].into_iter().find(|&at| links[at].spread().is_some());
@@ -308,6 +347,29 @@ impl Connecting<'_> {
         }
         Ok(())
     }
+}
+
+/// The unique rules of a table over plain columns.
+fn rules_of(table: &Table) -> impl Iterator<Item = &[ColumnId]> {
+    let rules = table.uniques.iter().map(|unique| unique.columns.as_slice()).chain([table.primary_key.as_slice()]);
+    rules.filter(|rule| !rule.is_empty())
+}
+
+/// The references that lie within a unique rule, and the columns of it that they make.
+fn links_in(table: &Table, rule: &[ColumnId], links: &[Link]) -> (Vec<ReferenceId>, Vec<ColumnId>) {
+    let is_inside = |at: &ReferenceId| {
+        !matches!(links[*at].how, How::Implied | How::Never) && table.references[*at].columns.iter().all(|column| rule.contains(column))
+    };
+    let inside: Vec<ReferenceId> = (0..table.references.len()).filter(is_inside).collect();
+    let mut linked: Vec<ColumnId> = inside.iter().flat_map(|&at| table.references[at].columns.iter().copied()).collect();
+    linked.sort_unstable();
+    linked.dedup();
+    (inside, linked)
+}
+
+/// Whether a link may still find its parents in another way.
+fn is_free(link: &Link) -> bool {
+    matches!(link.how, How::Scatter | How::Uneven(..) | How::Spread(_))
 }
 
 /// Whether a column has room for few values only.

@@ -267,3 +267,14 @@ pub(crate) fn share_rows(key: u64, parents: u64, rows: u64) -> Option<Vec<u32>> 
     }
     Some(before)
 }
+
+/// So many rows shared among parents, as many for each as can be.
+pub(crate) fn share_evenly(parents: u64, rows: u64) -> Option<Vec<u32>> {
+    let rows = u32::try_from(rows).ok().filter(|_| (1..=MOST_PARENTS).contains(&parents))?;
+    Some((0..=parents).map(|parent| (u128::from(rows) * u128::from(parent) / u128::from(parents)) as u32).collect())
+}
+
+/// The most children of one parent.
+pub(crate) fn most_of(before: &[u32]) -> u64 {
+    before.windows(2).map(|pair| u64::from(pair[1] - pair[0])).max().unwrap_or(0)
+}

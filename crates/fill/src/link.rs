@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use crate::count::most_of;
 use crate::random::{Permutation, Random, Zipf, mix};
 
 /// Children counted per parent, handed out to child rows in scattered order.
@@ -20,7 +21,7 @@ impl Spread {
 
     /// Most children of one parent.
     pub(crate) fn most(&self) -> u64 {
-        self.before.windows(2).map(|pair| u64::from(pair[1] - pair[0])).max().unwrap_or(0)
+        most_of(&self.before)
     }
 
     /// The parent of a child row, and the child's number among that parent's children, from 0.
@@ -74,6 +75,8 @@ pub(crate) enum How {
     Pair { pairs: Permutation, others: u64, first: bool },
     /// Different parents for the children of one spread parent.
     Within { spread: usize },
+    /// A parent of its own for each parent of another link.
+    With { other: usize, each: Permutation },
     /// A parent that has the same parent as this row: that of another link, among whose children it is.
     Cousin { through: usize, spread: Spread, above: u64, given: u64 },
     /// Another link's columns say it already.
@@ -115,6 +118,7 @@ impl Link {
                 let (parent, ordinal) = links.get(*spread)?.spread()?.of(own);
                 Permutation::new(self.parents, mix(self.key ^ parent)).at(ordinal)
             }
+            How::With { other, each } => each.at(links.get(*other)?.spread()?.of(own).0),
             How::Cousin { through, spread, above, given } => {
                 let parent = links.get(*through)?.parent(links, row, attempt)?.checked_sub(*above)?;
                 let children = spread.children(parent);

@@ -156,7 +156,6 @@ impl Planning<'_> {
             drafts.push(draft);
             ways.push(way);
         }
-        self.unknown_checks()?;
         // What a user says about a column is not bound by what was understood of its checks.
         for (at, check) in table.checks.iter().enumerate() {
             let Ok(rule) = &check.rule else { continue };
@@ -217,7 +216,7 @@ impl Planning<'_> {
                 How::Uneven(..) => "some much more often than others",
                 How::OneToOne(_) => "each once at most",
                 How::Earlier => "a row before it",
-                How::Pair { .. } | How::Within { .. } => "all pairs different",
+                How::Pair { .. } | How::Within { .. } | How::With { .. } => "all pairs different",
                 How::Cousin { .. } => "one with the same parent",
                 How::Implied => "as another reference says",
                 How::Never => "none",
@@ -289,27 +288,6 @@ impl Planning<'_> {
             };
             (of.columns[at].nullable || !linked).then(|| format!("{}.{}", of.name, of.columns[at].name))
         })
-    }
-
-    /// Checks that are not understood, and about whose columns the user says nothing.
-    fn unknown_checks(&self) -> Result<(), FillError> {
-        let table = self.model();
-        for check in &table.checks {
-            let Err(unknown) = &check.rule else { continue };
-            let named: Vec<ColumnId> =
-                (0..table.columns.len()).filter(|&column| mentions(&check.sql, &table.columns[column].name)).collect();
-            if named.iter().any(|&column| self.order.values.contains_key(&(self.id, column))) {
-                continue;
-            }
-            let example = named.first().map_or("…", |&column| table.columns[column].name.as_str());
-            let sql = check.in_short();
-            return Err(FillError::new(
-                FillSubject::Schema(check.span),
-                format!("the check `{sql}` of `{}` has {unknown} in it, which is not known here", table.name),
-            )
-            .hint(format!("say under [values] how to meet it, like `\"{}.{example}\" = \"…\"`", table.name)));
-        }
-        Ok(())
     }
 
     /// Makes values differ where unique rules want it.
@@ -460,9 +438,4 @@ impl Draft {
     fn differs_by_value(&self) -> bool {
         matches!(self.source, Source::Distinct | Source::Numbered)
     }
-}
-
-/// Whether a condition's text names a column.
-fn mentions(sql: &str, column: &str) -> bool {
-    sql.split(|c: char| !(c.is_alphanumeric() || c == '_')).any(|word| word.eq_ignore_ascii_case(column))
 }

@@ -144,6 +144,11 @@ pub(crate) fn settle(
         How::OneToOne(_) => true,
         How::Pair { first: true, .. } => used.iter().any(|&other| matches!(links[other].how, How::Pair { first: false, .. })),
         How::Within { spread, .. } => used.contains(spread),
+        // It differs as the one it goes with does.
+        How::With { other, .. } => {
+            let differs = |at: &usize| matches!(links[*at].how, How::Within { spread } if spread == *other);
+            used.iter().any(differs)
+        }
         _ => false,
     });
     let combined = rule.iter().any(|&column| match drafts[column].source {

@@ -131,6 +131,51 @@ proptest! {
     }
 }
 
+/// A table with two unique rules that have a reference in common, and how many rows its parents and itself are asked for.
+fn overlapping(shared: &str, parents: [u64; 3], rows: &str) -> Made {
+    let ddl = format!(
+        "CREATE TABLE t0 (id INTEGER PRIMARY KEY); CREATE TABLE t1 (id INTEGER PRIMARY KEY); CREATE TABLE t2 (id INTEGER PRIMARY KEY);
+         CREATE TABLE t3 (id INTEGER PRIMARY KEY, p0 INTEGER NOT NULL REFERENCES t0, p1 INTEGER NOT NULL REFERENCES t1,
+           p2 INTEGER NOT NULL REFERENCES t2, UNIQUE (p1, {shared}), UNIQUE (p2, {shared}));"
+    );
+    let rows = parents.iter().map(u64::to_string).chain([rows.to_owned()]).collect();
+    Made { ddl, rows, seed: 3 }
+}
+
+proptest! {
+    #[test]
+    fn unique_rules_that_overlap_hold_for_as_many_rows_as_there_is_room(
+        parents in prop::array::uniform3(1..40_u64), part in 1..=100_u64, turned in any::<bool>(),
+    ) {
+        let most = parents[0] * parents[1].min(parents[2]);
+        let mut made = overlapping("p0", parents, &(most * part / 100).max(1).to_string());
+        if turned {
+            made.ddl = made.ddl.replace("(p1, p0)", "(p0, p1)");
+        }
+        let (schema, blueprint) = blueprint(&made);
+        prop_assert_eq!(broken(&schema, &blueprint), None, "{:?}", made);
+    }
+
+    #[test]
+    fn and_for_children_that_are_counted_per_parent(parents in prop::array::uniform3(1..40_u64), each in 1..4_u64, of in 0..3_usize) {
+        let made = overlapping("p0", parents, &format!("{each} per t{of}"));
+        let schema = ddl::read(&made.ddl).unwrap().schema;
+        let rows = made.rows.iter().enumerate().map(|(at, rows)| (TableId(at), read_row_count(rows).unwrap())).collect();
+        // Where there is no room it is said, and never broken.
+        if let Ok(blueprint) = Blueprint::new(&schema, &Order { rows, seed: 3, ..Order::default() }) {
+            prop_assert_eq!(broken(&schema, &blueprint), None, "{:?}", made);
+        }
+    }
+}
+
+#[test]
+fn twenty_rows_fit_among_five_hundred_parents_whichever_counts_them() {
+    for rows in ["20", "20..40 per t1", "1..2 per t2", "3..4 per t0"] {
+        let (schema, blueprint) = blueprint(&overlapping("p0", [500; 3], rows));
+        assert_eq!(broken(&schema, &blueprint), None, "{rows}");
+    }
+}
+
 #[test]
 fn another_seed_gives_other_content_and_as_many_rows() {
     let ddl = "CREATE TABLE apiary (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL);

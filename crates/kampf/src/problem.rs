@@ -147,7 +147,12 @@ impl fmt::Display for Problem {
             let (mut before, marked) = (plain(&line[..from]), plain(&line[from..to]));
             let mut after = plain(&line[to..]);
             let room = terminal_width(&std::io::stderr()).map_or(SHOWN, |width| SHOWN.min(width - 4));
-            let marked: String = marked.chars().take(room / 2).collect();
+            // Of a long place its beginning is shown.
+            let is_cut = marked.width() > room * 2 / 3;
+            let marked: String = if is_cut { crop(marked.chars(), room * 2 / 3).into_iter().collect() } else { marked };
+            if is_cut {
+                after.clear();
+            }
             let (left, right) = (before.width(), after.width());
             if left + marked.width() + right > room {
                 // The place stays; what follows it gives way first, down to a third, then what stands before.

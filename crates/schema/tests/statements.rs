@@ -212,7 +212,7 @@ d(y integer, x integer, z integer)"#,
             ),
             (r#"CREATE TABLE a (x varchar(5) CHECK (my_check(x)));"#, r#"a(x text(5)); unknown check my_check(x)"#),
             (r#"CREATE TABLE a (x int REFERENCES nowhere);"#, r#"error: `a` refers to `nowhere`, which no statement makes at `nowhere`"#),
-            (r#"CREATE TABLE a (x int); CREATE TABLE a (y int);"#, r#"error: table `a` is made twice at `CREATE TABLE a (y int)`"#),
+            (r#"CREATE TABLE a (x int); CREATE TABLE a (y int);"#, r#"a(x integer)"#),
             (r#"CREATE TABLE a (x geometry(Point, 4326));"#, r#"a(x text)"#),
             (r#"CREATE TABLE a (x int,, y int);"#, r#"error: this statement cannot be read: expected a name, found the end at ``"#),
             (
@@ -400,6 +400,68 @@ fn copied(behind: &str) -> (Vec<String>, Vec<String>) {
     let mut tables: Vec<String> = ddl.schema.tables.iter().skip(1).map(|table| table.name.clone()).collect();
     tables.extend(ddl.passed_over.iter().map(|passed| passed.what.clone()));
     (rows.collect(), tables)
+}
+
+/// What is said of a file beyond its tables: warnings, or why it is not read.
+fn said(text: &str) -> Vec<String> {
+    match read_with(text, None, &[]) {
+        Ok(ddl) => ddl.passed_over.iter().filter(|passed| passed.matters).map(|passed| passed.what.clone()).collect(),
+        Err(error) => vec![format!("error: {} at `{}`", error.message, text[error.span.start..].chars().take(8).collect::<String>())],
+    }
+}
+
+#[test]
+fn nothing_is_lost_in_silence() {
+    let a = "CREATE TABLE a (x int PRIMARY KEY);";
+    for (text, expected) in [
+        ("CREATE TABLE a (x int".to_owned(), "error: this parenthesis is not closed at `(x int`"),
+        (format!("CREATE TABLE b (x int, y varchar(5;\n{a}"), "error: this parenthesis is not closed at `(5;\nCREA`"),
+        ("CREATE TABLE a (x int), y int);".to_owned(), "error: this closes a parenthesis that was not opened at `);`"),
+        ("CREATE TABLE a (x int DEFAULT 'b);".to_owned(), "error: this quote is not closed at `'b);`"),
+        ("CREATE TABLE a (x int /* b);".to_owned(), "error: this comment is not closed at `/* b);`"),
+        (format!("CREATE TABLE b (x int)\n{a}"), "error: another statement begins here, before the end of this one at `CREATE T`"),
+        (
+            format!("{a} INSERT INTO a VALUES (1), (2"),
+            "the rows of this statement are left out: this parenthesis is not closed",
+        ),
+        (format!("{a} COMMENT ON TABLE a IS 'b;"), "a quote begins here that is not closed, so the rest of the file is taken for a part of it"),
+        (format!("{a} /* b"), "a comment begins here that is not closed, so the rest of the file is taken for a part of it"),
+        (
+            format!("{a} CREATE TABLE a (y int);"),
+            "the table `a` is there already: what counts is the statement that made it before, not this one; it would be refused",
+        ),
+        (
+            format!("{a} CREATE TABLE IF NOT EXISTS a (y int);"),
+            "the table `a` is there already: what counts is the statement that made it before, not this one (IF NOT EXISTS)",
+        ),
+        (format!("{a} INSERT INTO a VALUES ('b'), (2);"), "1 row that the file gives is left out of `a`: it does not fit its columns"),
+        (format!("{a} INSERT INTO a SELECT 1;"), "the rows that this puts into `a` are left out: they come from a query"),
+        (
+            "CREATE TABLE a (x INTEGER PRIMARY KEY AUTOINCREMENT, y INTEGER REFERENCES b);".to_owned(),
+            "the reference to `b` is left out: no statement makes that table",
+        ),
+    ] {
+        assert_eq!(said(&text), [expected], "{text}");
+    }
+    // And nothing is said of what is whole.
+    assert_eq!(said("CREATE TABLE a (x int, CHECK (x > (1 + 2)));\nCREATE FUNCTION f() RETURNS text AS $$ ( ' $$ LANGUAGE sql;"), [""; 0]);
+}
+
+#[test]
+fn a_reference_may_lead_to_what_is_indexed_alone_where_mysql_lets_it() {
+    let site = "CREATE TABLE `site` (`id` int NOT NULL AUTO_INCREMENT, `code` varchar(9), PRIMARY KEY (`id`), KEY `k` (`code`)) ENGINE=InnoDB;";
+    let hive = "CREATE TABLE hive (id int PRIMARY KEY, code varchar(9) REFERENCES site (code));";
+    let text = format!("{site}{hive}");
+    let ddl = read_with(&text, None, &[]).unwrap();
+    assert_eq!((ddl.schema.tables[0].uniques.len(), ddl.schema.tables[1].references.len()), (1, 1));
+    assert_eq!(
+        said(&text),
+        ["`hive` refers to code of `site`, which is indexed and not unique; its values are all made different, and a unique rule says so"]
+    );
+    let refused = "error: `hive` refers to columns of `site` that are not a key there at `site (co`";
+    assert_eq!(said(&text.replace(", KEY `k` (`code`)", "")), [refused]);
+    let postgres = format!("CREATE TABLE site (id serial PRIMARY KEY, code varchar(9)); CREATE INDEX k ON site (code);{hive}");
+    assert_eq!(said(&postgres), [refused]);
 }
 
 #[test]

@@ -170,9 +170,21 @@ fn truth(subject: &Subject<'_>) -> Guess {
     guess(format!("share({share})"), why)
 }
 
+/// Bytes of a value that is only guessed, at most.
+const MOST_BYTES: u64 = 10_000;
+
 fn bytes(subject: &Subject<'_>) -> Guess {
+    let (shortest, longest) = (subject.bounds.shortest, subject.bounds.longest);
+    if shortest > 0 || longest.is_some() {
+        let least = shortest.clamp(1, MOST_BYTES);
+        let most = longest.unwrap_or(least * 4).clamp(1, MOST_BYTES);
+        return match least.min(most) {
+            least if least == most => guess(format!("bytes({most})"), "a check"),
+            least => guess(format!("bytes({least}..{})", most.min(least.max(64) * 4)), "a check"),
+        };
+    }
     match subject.column.limits {
-        Some((low, high)) if low == high => guess(format!("bytes({})", low.clamp(1, 10_000)), "its type"),
+        Some((low, high)) if low == high => guess(format!("bytes({})", low.clamp(1, MOST_BYTES as i64)), "its type"),
         Some((_, high)) => guess(format!("bytes({}..{})", (high / 2).clamp(1, 64), high.clamp(1, 64)), "its type"),
         None if subject.has(&["image", "picture", "photo", "content", "data", "body", "file", "document"]) => {
             guess("bytes(400..1600)", "its name")

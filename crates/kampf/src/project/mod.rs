@@ -16,7 +16,7 @@ use std::path::{Path, PathBuf};
 
 use kampf_contest::NeedPart;
 use kampf_engine::{Engine, Setting};
-use kampf_fill::{Blueprint, FillError, FillSubject, Order};
+use kampf_fill::{Blueprint, FillError, FillSubject, LeftOut, Order, leave_out_checks};
 use kampf_schema::{ColumnId, Relations, Schema, Span, TableId, did_you_mean, expr};
 
 pub(crate) use config::{Config, ContestConfig};
@@ -45,8 +45,10 @@ pub(crate) struct Project {
     pub(crate) blueprint: Blueprint,
     /// Seed of what is drawn in a race: parameters, and the order within rounds.
     pub(crate) race_seed: u64,
-    /// What was passed over in the DDL, in words.
+    /// What was passed over in the DDL and changes nothing, in words.
     pub(crate) passed_over: Vec<String>,
+    /// Where what is loaded is other than the DDL says, in words.
+    pub(crate) warnings: Vec<String>,
 }
 
 impl Project {
@@ -70,7 +72,14 @@ impl Project {
         })?;
         let read = ddl.parse(config.dialect, &config.types).map_err(|error| ddl.problem(error))?;
         let mut passed_over = vec![format!("the schema is read as {}", read.dialect.word())];
-        passed_over.extend(read.passed_over.iter().map(|passed| format!("{}: passed over: {}", ddl.line(passed.span), passed.what)));
+        let mut warnings = Vec::new();
+        for passed in &read.passed_over {
+            let place = ddl.line(passed.span);
+            match passed.matters {
+                true => warnings.push(format!("{place}: warning: {}", passed.what)),
+                false => passed_over.push(format!("{place}: passed over: {}", passed.what)),
+            }
+        }
         let (own, own_server) = find_engine(&source, config.engine.as_ref())?;
         let (engine, server) = match engine {
             Some(wanted) => named_engine(wanted)?,
@@ -82,14 +91,20 @@ impl Project {
         let mut schema = read.schema;
         let relations = relations(&source, &schema, &config.relations)?;
         let always = always(&source, &schema, &relations, &config.entities)?;
-        let blueprint = blueprint(&source, &ddl, &schema, &config)?;
+        let order = order(&source, &schema, &config)?;
+        let left_out = leave_out_checks(&mut schema, &order);
+        let blueprint = Blueprint::new(&schema, &order).map_err(|error| fill_problem(&source, &ddl, &schema, &config, error))?;
+        for check in &left_out {
+            let said = format!("{}: {}", ddl.line(check.span), without_check(&schema, &blueprint, check));
+            if check.is_met { &mut passed_over } else { &mut warnings }.push(said);
+        }
         passed_over.extend(blueprint.notes().iter().cloned());
         // Relations are named by the schema as it is written, the same on every engine.
         if engine.dialect().folds_names {
             schema.fold_names();
         }
         let race_seed = config.seed;
-        Ok(Project { config, folder, schema, relations, always, engine, server, settings, blueprint, race_seed, passed_over })
+        Ok(Project { config, folder, schema, relations, always, engine, server, settings, blueprint, race_seed, passed_over, warnings })
     }
 
     /// The URL of the server that the user names; none where Kampf has its own.
@@ -244,7 +259,26 @@ fn always(
     Ok(all)
 }
 
-fn blueprint(source: &Source, ddl: &SchemaText, schema: &Schema, config: &Config) -> Result<Blueprint, Problem> {
+/// What is said of a check that the schema goes on without.
+pub(crate) fn without_check(schema: &Schema, blueprint: &Blueprint, left_out: &LeftOut) -> String {
+    let table = schema.table(left_out.table);
+    let what = format!(
+        "the check `{}` of `{}` is left out, since {} is not known here",
+        left_out.check, table.name, left_out.unknown
+    );
+    match left_out.columns.first() {
+        Some(&column) if !left_out.is_met => {
+            let way = blueprint.way(left_out.table, column);
+            let recipe = if way.is_recipe { way.how.as_str() } else { "…" };
+            let line = TomlText::line(&format!("{}.{}", table.name, table.columns[column].name), recipe);
+            format!("warning: {what}; say under [values] how to meet it: {line}")
+        }
+        _ => what,
+    }
+}
+
+/// What the user says about rows and values.
+fn order(source: &Source, schema: &Schema, config: &Config) -> Result<Order, Problem> {
     let mut order = Order { rows: HashMap::new(), values: HashMap::new(), seed: config.seed };
     let tables = || schema.tables.iter().map(|table| table.name.as_str());
     for (name, rows) in &config.rows {
@@ -263,7 +297,7 @@ fn blueprint(source: &Source, ddl: &SchemaText, schema: &Schema, config: &Config
             expr::read_recipe(&recipe.value).map_err(|error| Problem::wrong(error.message).at(source.place(recipe.place(error.span))))?;
         order.values.insert((table, column), recipe);
     }
-    Blueprint::new(schema, &order).map_err(|error| fill_problem(source, ddl, schema, config, error))
+    Ok(order)
 }
 
 /// The column of `table.column`.

@@ -26,6 +26,13 @@ fn is_plain(text: &str) -> bool {
 const WRITES: &str = "a text takes whatever is written";
 
 impl TomlText {
+    /// A key and its value, for a message.
+    pub(crate) fn line(key: &str, value: &str) -> String {
+        let mut text = TomlText::default();
+        text.value(key, Scalar::Text(value));
+        shown(text.text.trim_end())
+    }
+
     /// A comment, a line for each of its lines; control characters are written out, so that none ends it early.
     pub(crate) fn comment(&mut self, text: &str) {
         for line in text.lines() {

@@ -8,13 +8,24 @@ use crate::problem::{Problem, SURROUNDINGS};
 use crate::project::Project;
 use crate::store::{Dataset, dataset};
 
-/// Opens the project and says, where asked to, what was passed over.
+/// Opens the project and says where what is loaded is other than the schema's file says; where asked to, what else was passed over.
 pub(crate) fn open(general: &General, engine: Option<&str>) -> Result<Project, Problem> {
     let project = Project::open(&general.file, engine)?;
+    warn(general, &project.warnings);
     if general.verbose {
         project.passed_over.iter().for_each(|passed| say(general.quiet, passed));
     }
     Ok(project)
+}
+
+/// Says some warnings, all of them only where asked to.
+pub(crate) fn warn(general: &General, warnings: &[String]) {
+    const SHOWN: usize = 12;
+    let shown = if general.verbose || warnings.len() <= SHOWN { warnings.len() } else { SHOWN - 1 };
+    warnings[..shown].iter().for_each(|warning| say(general.quiet, warning));
+    if shown < warnings.len() {
+        say(general.quiet, &format!("and {} more warnings; -v has them all", warnings.len() - shown));
+    }
 }
 
 /// The engines that are asked for: none stands for the file's own. With `all`, those that can be had here.

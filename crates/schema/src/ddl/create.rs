@@ -41,12 +41,9 @@ impl Replay<'_> {
         if let Some(known) = self.find(&name.text)
             && !(name.quoted && self.tables[known].name.quoted && self.tables[known].name.text != name.text)
         {
-            if if_missing {
-                self.pass_over();
-                return Ok(());
-            }
-            let message = format!("table `{}` is made twice", name.text);
-            return Err(DdlError::new(message, self.statement_span).hint("keep one of the two statements"));
+            let other = if if_missing { " (IF NOT EXISTS)" } else { "; it would be refused" };
+            self.warn(name.span, format!("the table `{}` is there already: what counts is the statement that made it before, not this one{other}", name.text));
+            return Ok(());
         }
         let mut table = DraftTable::new(name);
         if tokens.takes(&["LIKE"]) {
@@ -85,6 +82,9 @@ impl Replay<'_> {
         } else {
             let message = format!("`{}` is made from a query, which has no columns to fill", table.name.text);
             table.unreadable = Some(DdlError::new(message, table.name.span).hint("write the table with its columns"));
+        }
+        if let Some(missing) = tokens.next_statement() {
+            return Err(DdlError::new("another statement begins here, before the end of this one", missing).hint("put a semicolon before it"));
         }
         if let Some(rest) = inline_as(tokens) {
             table.unreadable.get_or_insert(rest);

@@ -301,6 +301,10 @@ impl<'a> Reading<'a> {
         let known = match (name.trim_matches(['"', '`']), arguments.len()) {
             ("length" | "char_length" | "character_length", 1) => F::Length,
             ("octet_length", 1) => F::Octets,
+            ("bit_length", 1) => {
+                let bytes = Rule::from(Node::Call(F::Octets, terms(None)?));
+                return Ok(Node::Arithmetic(Operator::Multiply, Box::new(bytes), Box::new(Rule::literal(Value::Integer(8)))).into());
+            }
             ("lower" | "lcase", 1) => F::LowerAll,
             ("upper" | "ucase", 1) => F::UpperAll,
             ("trim" | "btrim", 1) => F::Trim,

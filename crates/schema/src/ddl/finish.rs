@@ -42,15 +42,24 @@ impl Replay<'_> {
                     && find(&parent.text).is_none()
                 {
                     // SQLite makes such a table, and looks for the other one only when rows go in.
-                    self.pass_over_because(constraint.span, &format!("a reference to `{}`, which no statement makes", parent.text));
+                    let what = format!("the reference to `{}` is left out: no statement makes that table", parent.text);
+                    self.warn(parent.span, what);
                     continue;
                 }
-                refer(&mut schema, &find, at, draft, constraint)?;
+                if let Some(what) = refer(&mut schema, &find, at, draft, constraint)? {
+                    self.warn(constraint.span, what);
+                }
             }
         }
         follow_types(&mut schema);
         for (at, draft) in drafts.iter().enumerate() {
-            schema.tables[at].seeds = seeds(&schema.tables[at], draft);
+            let (rows, left_out) = seeds(&schema.tables[at], draft);
+            if left_out > 0 {
+                let (are, they) = if left_out == 1 { ("row that the file gives is", "it does") } else { ("rows that the file gives are", "they do") };
+                let what = format!("{left_out} {are} left out of `{}`: {they} not fit its columns", draft.name.text);
+                self.warn(draft.name.span, what);
+            }
+            schema.tables[at].seeds = rows;
         }
         Ok(schema)
     }
@@ -100,7 +109,7 @@ impl Replay<'_> {
                     match terms.and_then(|terms| among.map(|among| (terms, among))) {
                         Ok((terms, among)) => table.unique_indexes.push(UniqueIndex { terms, among, span: constraint.span }),
                         Err(unknown) => {
-                            self.pass_over_because(constraint.span, &format!("a unique rule over {unknown}, which is not known here"));
+                            self.warn(constraint.span, format!("a unique rule is left out: it has {unknown} in it, which is not known here"));
                         }
                     }
                 }
@@ -229,15 +238,15 @@ fn check(
     table.checks.push(Check { sql: condition.sql.clone(), rule, span: condition.span });
 }
 
-/// Joins a reference to its parent, now that all tables are there.
+/// Joins a reference to its parent, now that all tables are there; gives what is other than the file says.
 fn refer(
     schema: &mut Schema,
     find_table: &dyn Fn(&str) -> Option<TableId>,
     child: usize,
     draft: &DraftTable,
     constraint: &Constraint,
-) -> Result<(), DdlError> {
-    let ConstraintKind::Refers { columns, parent: parent_name, parent_columns, manner } = &constraint.kind else { return Ok(()) };
+) -> Result<Option<String>, DdlError> {
+    let ConstraintKind::Refers { columns, parent: parent_name, parent_columns, manner } = &constraint.kind else { return Ok(None) };
     let child_name = draft.name.text.clone();
     let span = parent_name.span;
     let Some(parent) = find_table(&parent_name.text) else {
@@ -267,19 +276,34 @@ fn refer(
     };
     let same = |key: &[ColumnId]| key.len() == parent_columns.len() && key.iter().all(|column| parent_columns.contains(column));
     let unique = !parent_columns.is_empty() && (same(&table.primary_key) || table.uniques.iter().any(|unique| same(&unique.columns)));
-    // MySQL lets a reference lead to any index; it leads to one row all the same.
     let unique = unique || table.is_unique_key(&parent_columns);
-    if parent_columns.len() != columns.len() || !unique {
+    let (mut made_unique, fits) = (None, parent_columns.len() == columns.len());
+    if fits && !unique && may_lead_to_index(schema.dialect) && table.is_indexed(&parent_columns) {
+        let names: Vec<&str> = parent_columns.iter().map(|&column| table.columns[column].name.as_str()).collect();
+        made_unique = Some(format!(
+            "`{child_name}` refers to {} of `{}`, which is indexed and not unique; its values are all made different, and a unique rule says so",
+            names.join(", "),
+            table.name
+        ));
+    } else if !fits || !unique {
         let message = format!("`{child_name}` refers to columns of `{}` that are not a key there", table.name);
         let hint = format!("refer to the primary key of `{}`, or declare the columns UNIQUE", table.name);
         return Err(DdlError::new(message, span).hint(hint));
+    }
+    if made_unique.is_some() {
+        schema.tables[parent.0].uniques.push(Unique { columns: parent_columns.clone() });
     }
     let reference = Reference { columns, parent, parent_columns, manner: manner.clone(), span };
     let references = &mut schema.tables[child].references;
     if !references.iter().any(|known| known.columns == reference.columns && known.parent == parent) {
         references.push(reference);
     }
-    Ok(())
+    Ok(made_unique)
+}
+
+/// Whether a reference may lead to columns that are indexed alone. MySQL lets it; where a file shows no dialect it may be MySQL's.
+fn may_lead_to_index(dialect: super::SqlDialect) -> bool {
+    matches!(dialect, super::SqlDialect::Mysql | super::SqlDialect::Standard)
 }
 
 /// Columns that refer hold the keys of their parents, whatever type they were given.
@@ -306,9 +330,9 @@ fn follow_types(schema: &mut Schema) {
     }
 }
 
-/// The rows that statements of the file put in, those that fit: as many values as columns, each of its column's type.
-fn seeds(table: &Table, draft: &DraftTable) -> Vec<Vec<Option<Value>>> {
-    let mut rows = Vec::new();
+/// The rows that statements of the file put in, those that fit: as many values as columns, each of its column's type. And how many do not.
+fn seeds(table: &Table, draft: &DraftTable) -> (Vec<Vec<Option<Value>>>, usize) {
+    let (mut rows, mut left_out) = (Vec::new(), 0);
     for seeds in &draft.seeds {
         let columns: Vec<Option<ColumnId>> = match &seeds.columns {
             Some(names) => names.iter().map(|name| draft.column(name)).collect(),
@@ -316,6 +340,7 @@ fn seeds(table: &Table, draft: &DraftTable) -> Vec<Vec<Option<Value>>> {
         };
         'rows: for row in &seeds.rows {
             if row.len() != columns.len() {
+                left_out += 1;
                 continue;
             }
             let mut values: Vec<Option<Value>> = vec![None; table.columns.len()];
@@ -333,13 +358,16 @@ fn seeds(table: &Table, draft: &DraftTable) -> Vec<Vec<Option<Value>>> {
                     Seed::Bytes(text) => hex(text).map(|bytes| Value::Blob(bytes.into())),
                 };
                 // A value that is not of the column's type, like a date of zeros, makes the row one that cannot be kept.
-                let Some(value) = value.filter(|value| fits(value, kind)) else { continue 'rows };
+                let Some(value) = value.filter(|value| fits(value, kind)) else {
+                    left_out += 1;
+                    continue 'rows;
+                };
                 values[*column] = Some(value);
             }
             rows.push(values);
         }
     }
-    rows
+    (rows, left_out)
 }
 
 fn fits(value: &Value, kind: LogicalType) -> bool {

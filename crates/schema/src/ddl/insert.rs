@@ -19,11 +19,14 @@ impl Replay<'_> {
             Some(list) => Some(list.items().into_iter().map(|mut item| item.name().map(|name| name.text)).collect::<Result<Vec<_>, _>>()?),
             None => None,
         };
-        let at = self.find(&name.text);
-        let (Some(at), true) = (at, tokens.takes_any(&["VALUES", "VALUE"])) else {
+        let Some(at) = self.find(&name.text) else {
             self.pass_over();
             return Ok(());
         };
+        if !tokens.takes_any(&["VALUES", "VALUE"]) {
+            self.warn(self.statement_span, format!("the rows that this puts into `{}` are left out: they come from a query", name.text));
+            return Ok(());
+        }
         let mut rows = Vec::new();
         while let Some(row) = tokens.group() {
             rows.push(row.items().into_iter().map(|item| value(&item)).collect());
@@ -42,14 +45,17 @@ impl Replay<'_> {
             rows.columns = Some(table.columns.iter().map(|column| column.name.text.clone()).collect());
         }
         let room = MOST_ROWS - table.seeded;
-        let too_many = rows.rows.len() > room;
+        // Said once: what follows for the same table has no room at all.
+        let too_many = rows.rows.len() > room && room > 0;
+        let name = table.name.text.clone();
         rows.rows.truncate(room);
         table.seeded += rows.rows.len();
         if !rows.rows.is_empty() {
             table.seeds.push(rows);
         }
         if too_many {
-            self.pass_over();
+            let what = format!("of the rows that the file gives for `{name}` the first {MOST_ROWS} are kept; others are generated");
+            self.warn(self.statement_span, what);
         }
     }
 }

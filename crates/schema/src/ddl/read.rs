@@ -4,7 +4,7 @@ use std::fmt;
 
 use super::dialect::SqlDialect;
 use super::draft::{DraftTables, Meaning};
-use super::split::{Statement, split};
+use super::split::{Lone, Statement, split};
 use super::tokens::{Name, Tokens};
 use super::types;
 use crate::model::Schema;
@@ -18,17 +18,19 @@ pub struct Ddl {
     pub schema: Schema,
     /// What it was read as.
     pub dialect: SqlDialect,
-    /// Statements and parts that have no bearing.
+    /// Statements and parts that are not followed, in the order of the file.
     pub passed_over: Vec<PassedOver>,
 }
 
-/// Something in the file that has no bearing on the schema.
+/// Something in the file that is not followed.
 #[derive(Clone, Debug, PartialEq)]
 pub struct PassedOver {
-    /// Its first words.
+    /// Its first words, or what comes of it.
     pub what: String,
     /// Its place.
     pub span: Span,
+    /// Whether what is loaded is other than the file says for it; else it has no bearing on that.
+    pub matters: bool,
 }
 
 /// Something in the file that matters and is wrong or not understood.
@@ -151,7 +153,7 @@ impl<'a> Replay<'a> {
             ["INSERT" | "REPLACE", ..] => self.seeds(statement, Replay::insert),
             ["COPY", ..] if statement.data.is_some() => {
                 if !statement.has_end {
-                    self.pass_over_because(
+                    self.warn(
                         statement.span,
                         "the rows behind this COPY have no end (a line with `\\.`), so they end where the next statement begins",
                     );
@@ -164,10 +166,18 @@ impl<'a> Replay<'a> {
                 };
                 let at = words.iter().position(|word| matches!(*word, "VIEW" | "TABLE")).map_or(usize::MAX, |at| at + 1);
                 self.passed_names.extend(name(at));
+                self.look_for_end(statement);
                 self.pass_over();
                 Ok(())
             }
         }
+    }
+
+    /// Says where something is not closed that swallows what stands behind it.
+    fn look_for_end(&mut self, statement: &Statement<'_>) {
+        let Some((lone @ (Lone::Quote | Lone::Comment), at)) = statement.lone else { return };
+        let what = if lone == Lone::Quote { "quote" } else { "comment" };
+        self.warn(Span::new(at, at + 1), format!("a {what} begins here that is not closed, so the rest of the file is taken for a part of it"));
     }
 
     fn behind(
@@ -176,6 +186,15 @@ impl<'a> Replay<'a> {
         words: usize,
         read: impl FnOnce(&mut Replay<'a>, &mut Tokens<'a>) -> Result<(), DdlError>,
     ) -> Result<(), DdlError> {
+        if let Some((lone, at)) = statement.lone {
+            let wrong = match lone {
+                Lone::Open => "this parenthesis is not closed",
+                Lone::Close => "this closes a parenthesis that was not opened",
+                Lone::Quote => "this quote is not closed",
+                Lone::Comment => "this comment is not closed",
+            };
+            return Err(DdlError::new(wrong, Span::new(at, at + 1)).hint("look whether the file is whole, and add what is missing"));
+        }
         let mut tokens = Tokens::of(statement, self.dialect)?;
         (0..words).for_each(|_| {
             tokens.next();
@@ -189,8 +208,8 @@ impl<'a> Replay<'a> {
         statement: &'a Statement<'a>,
         read: impl FnOnce(&mut Replay<'a>, &mut Tokens<'a>) -> Result<(), DdlError>,
     ) -> Result<(), DdlError> {
-        if self.behind(statement, 1, read).is_err() {
-            self.pass_over();
+        if let Err(error) = self.behind(statement, 1, read) {
+            self.warn(statement.span, format!("the rows of this statement are left out: {}", error.message));
         }
         Ok(())
     }
@@ -224,7 +243,7 @@ impl<'a> Replay<'a> {
 
     /// The statement has no bearing.
     pub(super) fn pass_over(&mut self) {
-        self.passed_over.push(PassedOver { what: first_words(self.statement), span: self.statement_span });
+        self.passed_over.push(PassedOver { what: first_words(self.statement), span: self.statement_span, matters: false });
     }
 
     /// A part of the statement has no bearing.
@@ -232,11 +251,12 @@ impl<'a> Replay<'a> {
         let from = span.start.saturating_sub(self.statement_span.start);
         let to = span.end.saturating_sub(self.statement_span.start);
         let what = self.statement.get(from..to).map_or_else(|| first_words(self.statement), first_words);
-        self.passed_over.push(PassedOver { what, span });
+        self.passed_over.push(PassedOver { what, span, matters: false });
     }
 
-    pub(super) fn pass_over_because(&mut self, span: Span, what: &str) {
-        self.passed_over.push(PassedOver { what: what.to_owned(), span });
+    /// What is loaded is other than the file says.
+    pub(super) fn warn(&mut self, span: Span, what: impl Into<String>) {
+        self.passed_over.push(PassedOver { what: what.into(), span, matters: true });
     }
 }
 

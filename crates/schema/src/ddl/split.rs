@@ -14,6 +14,21 @@ pub struct Statement<'a> {
     pub data: Option<&'a str>,
     /// Whether these lines come to the end that they should have.
     pub has_end: bool,
+    /// What in it has no other half, and where that stands in the file.
+    pub lone: Option<(Lone, usize)>,
+}
+
+/// One half of what comes in two.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Lone {
+    /// A parenthesis that is not closed.
+    Open,
+    /// One that closes what was not opened.
+    Close,
+    /// A quote that is not closed: what stands behind it up to the end of the file is taken for a text.
+    Quote,
+    /// A comment that is not closed, likewise.
+    Comment,
 }
 
 /// Cuts at the semicolons that stand outside of quotes, comments, dollar quotes and BEGIN … END bodies. What holds only
@@ -26,6 +41,7 @@ pub fn split(text: &str, dialect: SqlDialect) -> Vec<Statement<'_>> {
     let mut body = 0_usize;
     let mut words: Vec<&str> = Vec::new();
     let mut delimiter = ";";
+    let mut halves = Halves::default();
     let mut at = 0;
     while at < text.len() {
         let rest = &text[at..];
@@ -34,7 +50,7 @@ pub fn split(text: &str, dialect: SqlDialect) -> Vec<Statement<'_>> {
         let (length, counts) = match first {
             _ if ends_here => {
                 at += delimiter.len();
-                push(&mut statements, text, start.take(), end);
+                push(&mut statements, text, start.take(), end, halves.take());
                 (body, end) = (0, at);
                 if words.first().is_some_and(|first| first.eq_ignore_ascii_case("copy"))
                     && words.windows(2).any(|pair| pair[0].eq_ignore_ascii_case("from") && pair[1].eq_ignore_ascii_case("stdin"))
@@ -54,8 +70,24 @@ pub fn split(text: &str, dialect: SqlDialect) -> Vec<Statement<'_>> {
             b'\\' if start.is_none() => (line(rest), false),
             b'-' if rest.starts_with("--") => (line(rest), false),
             b'#' if dialect == SqlDialect::Mysql => (line(rest), false),
-            b'/' if rest.starts_with("/*") => (comment(rest), false),
-            b'\'' | b'"' | b'`' => (quoted(rest, first, dialect == SqlDialect::Mysql || escapes(text, at)), true),
+            b'/' if rest.starts_with("/*") => match comment(rest) {
+                Some(length) => (length, false),
+                None => (halves.lone(Lone::Comment, at, rest), true),
+            },
+            b'\'' | b'"' | b'`' => match quoted(rest, first, dialect == SqlDialect::Mysql || escapes(text, at)) {
+                Some(length) => (length, true),
+                None => (halves.lone(Lone::Quote, at, rest), true),
+            },
+            b'(' => {
+                halves.open.push(at);
+                (1, true)
+            }
+            b')' => {
+                if halves.open.pop().is_none() {
+                    halves.lone.get_or_insert((Lone::Close, at));
+                }
+                (1, true)
+            }
             b'[' if dialect == SqlDialect::Sqlite => (rest.find(']').map_or(rest.len(), |close| close + 1), true),
             b'$' => (dollar_quoted(rest), true),
             c if c.is_ascii_whitespace() => (1, false),
@@ -89,8 +121,30 @@ pub fn split(text: &str, dialect: SqlDialect) -> Vec<Statement<'_>> {
         }
         at += length;
     }
-    push(&mut statements, text, start, end);
+    push(&mut statements, text, start, end, halves.take());
     statements
+}
+
+/// What was opened in a statement, and what has no other half.
+#[derive(Default)]
+struct Halves {
+    open: Vec<usize>,
+    lone: Option<(Lone, usize)>,
+}
+
+impl Halves {
+    /// Notes what is not closed in all that is left; gives how long that is.
+    fn lone(&mut self, what: Lone, at: usize, rest: &str) -> usize {
+        self.lone = Some((what, at));
+        rest.len()
+    }
+
+    /// What has no other half at the end of a statement.
+    fn take(&mut self) -> Option<(Lone, usize)> {
+        let open = self.open.last().map(|&at| (Lone::Open, at));
+        self.open.clear();
+        self.lone.take().or(open)
+    }
 }
 
 /// Whether the quote at a place opens a text with backslash escapes, `E'…'`.
@@ -127,9 +181,9 @@ fn begins_statement(line: &str) -> bool {
     line.starts_with("--") || (FIRST.contains(&word) && (line[word.len()..].starts_with(' ') || line[word.len()..].starts_with(';')))
 }
 
-fn push<'a>(statements: &mut Vec<Statement<'a>>, text: &'a str, start: Option<usize>, end: usize) {
+fn push<'a>(statements: &mut Vec<Statement<'a>>, text: &'a str, start: Option<usize>, end: usize, lone: Option<(Lone, usize)>) {
     if let Some(start) = start {
-        statements.push(Statement { text: &text[start..end], span: Span::new(start, end), data: None, has_end: true });
+        statements.push(Statement { text: &text[start..end], span: Span::new(start, end), data: None, has_end: true, lone });
     }
 }
 
@@ -137,12 +191,12 @@ fn line(rest: &str) -> usize {
     rest.find('\n').map_or(rest.len(), |end| end + 1)
 }
 
-fn comment(rest: &str) -> usize {
-    rest[2..].find("*/").map_or(rest.len(), |end| end + 4)
+fn comment(rest: &str) -> Option<usize> {
+    rest[2..].find("*/").map(|end| end + 4)
 }
 
 /// Up to the closing quote; a doubled quote does not close.
-fn quoted(rest: &str, quote: u8, escapes: bool) -> usize {
+fn quoted(rest: &str, quote: u8, escapes: bool) -> Option<usize> {
     let bytes = rest.as_bytes();
     let mut at = 1;
     while at < bytes.len() {
@@ -153,13 +207,13 @@ fn quoted(rest: &str, quote: u8, escapes: bool) -> usize {
         }
         if bytes[at] == quote {
             if bytes.get(at + 1) != Some(&quote) {
-                return at + 1;
+                return Some(at + 1);
             }
             at += 1;
         }
         at += 1;
     }
-    rest.len()
+    None
 }
 
 fn dollar_quoted(rest: &str) -> usize {

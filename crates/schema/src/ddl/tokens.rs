@@ -190,6 +190,21 @@ impl<'a> Tokens<'a> {
         items
     }
 
+    /// The place of what is left that can only be the beginning of another statement.
+    pub(super) fn next_statement(&self) -> Option<Span> {
+        const FIRST: [[&str; 2]; 7] = [
+            ["CREATE", "TABLE"],
+            ["CREATE", "INDEX"],
+            ["CREATE", "UNIQUE"],
+            ["CREATE", "TYPE"],
+            ["ALTER", "TABLE"],
+            ["DROP", "TABLE"],
+            ["INSERT", "INTO"],
+        ];
+        let from = |at| Tokens { at, ..self.clone() };
+        (self.at..self.end).find(|&at| FIRST.iter().any(|words| from(at).sees(words))).map(|at| self.places[at])
+    }
+
     /// An expression; what stands behind it is left.
     pub(super) fn expression(&mut self) -> Result<ast::Expr, DdlError> {
         let rest: Vec<TokenWithSpan> = self.tokens[self.at.min(self.end)..self.end].to_vec();

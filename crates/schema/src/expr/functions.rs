@@ -48,7 +48,10 @@ pub(super) fn call<L, S: Scope<L>>(function: Function, mut values: Vec<Value>, p
             Value::Blob(bytes) => count(bytes.len()),
             other => count(text(other).chars().count()),
         },
-        F::Octets => count(text(first).len()),
+        F::Octets => match first {
+            Value::Blob(bytes) => count(bytes.len()),
+            other => count(text(other).len()),
+        },
         F::Lower => Value::from(text(first).to_ascii_lowercase().as_str()),
         F::Upper => Value::from(text(first).to_ascii_uppercase().as_str()),
         F::LowerAll => Value::from(text(first).to_lowercase().as_str()),
