@@ -201,7 +201,8 @@ fn length_of(term: &Rule) -> Option<(ColumnId, u64)> {
 /// A length that is one of some numbers lies between the least and the most of them.
 fn one_of_lengths(term: &Rule, values: &[Value], bounds: &mut [Bounds]) {
     let Some((column, 1)) = length_of(term) else { return };
-    let numbers = values.iter().filter_map(|value| if let Value::Integer(number @ 0..) = value { Some(number.unsigned_abs()) } else { None });
+    let numbers =
+        values.iter().filter_map(|value| if let Value::Integer(number @ 0..) = value { Some(number.unsigned_abs()) } else { None });
     let Some((least, most)) = numbers.fold(None, |range: Option<(u64, u64)>, number| {
         Some(range.map_or((number, number), |(least, most)| (least.min(number), most.max(number))))
     }) else {

@@ -229,11 +229,13 @@ impl Connecting<'_> {
                 pairs.push([*one, *other]);
             }
         }
-        let partners = |at: ReferenceId| pairs.iter().filter_map(move |&[one, other]| match at {
-            _ if one == at => Some(other),
-            _ if other == at => Some(one),
-            _ => None,
-        });
+        let partners = |at: ReferenceId| {
+            pairs.iter().filter_map(move |&[one, other]| match at {
+                _ if one == at => Some(other),
+                _ if other == at => Some(one),
+                _ => None,
+            })
+        };
         let Some(shared) = (0..links.len()).filter(|&at| partners(at).count() > 1).max_by_key(|&at| partners(at).count()) else { return };
         let counted = partners(shared).find(|&at| links[at].spread().is_some());
         let room = links[shared].parents;

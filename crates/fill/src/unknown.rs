@@ -60,7 +60,8 @@ mod tests {
 
     #[test]
     fn what_no_engine_knows_is_left_out_and_the_rest_where_nobody_says_how_to_meet_it() {
-        let sql = "CREATE TABLE a (id INTEGER PRIMARY KEY, b INTEGER CHECK (own(b) = 1), c INTEGER CHECK (c > 1), d INTEGER CHECK (d && 2));";
+        let sql =
+            "CREATE TABLE a (id INTEGER PRIMARY KEY, b INTEGER CHECK (own(b) = 1), c INTEGER CHECK (c > 1), d INTEGER CHECK (d && 2));";
         let read = || ddl::read(sql).expect("the statement is right").schema;
         let left = |schema: &Schema| schema.tables[0].checks.iter().map(|check| check.sql.clone()).collect::<Vec<_>>();
         let mut schema = read();

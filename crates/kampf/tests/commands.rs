@@ -227,7 +227,7 @@ fn inspections(contender: &Json) -> u64 {
 #[test]
 fn requirements_choose_the_least_work_and_make_a_gate() {
     let meets = Folder::apiary("[contest.calm.require]\nmedian = \"5s\"\nstatements = 3\n");
-    let text = meets.ok(&["race", "--time", "3s", "--rounds", "12", "-q", "--require"]).replace("\n ", "");
+    let text = meets.ok(&["race", "--time", "30s", "--rounds", "12", "-q", "--require"]).replace("\n ", "");
     assert!(
         text.contains("Take batched.database.all.managed: of the 9 that meet the requirements it leaves you the least to do (no SQL)")
             || text.contains("Take joined.database.all.managed"),

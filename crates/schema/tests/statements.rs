@@ -420,11 +420,11 @@ fn nothing_is_lost_in_silence() {
         ("CREATE TABLE a (x int DEFAULT 'b);".to_owned(), "error: this quote is not closed at `'b);`"),
         ("CREATE TABLE a (x int /* b);".to_owned(), "error: this comment is not closed at `/* b);`"),
         (format!("CREATE TABLE b (x int)\n{a}"), "error: another statement begins here, before the end of this one at `CREATE T`"),
+        (format!("{a} INSERT INTO a VALUES (1), (2"), "the rows of this statement are left out: this parenthesis is not closed"),
         (
-            format!("{a} INSERT INTO a VALUES (1), (2"),
-            "the rows of this statement are left out: this parenthesis is not closed",
+            format!("{a} COMMENT ON TABLE a IS 'b;"),
+            "a quote begins here that is not closed, so the rest of the file is taken for a part of it",
         ),
-        (format!("{a} COMMENT ON TABLE a IS 'b;"), "a quote begins here that is not closed, so the rest of the file is taken for a part of it"),
         (format!("{a} /* b"), "a comment begins here that is not closed, so the rest of the file is taken for a part of it"),
         (
             format!("{a} CREATE TABLE a (y int);"),
@@ -449,7 +449,8 @@ fn nothing_is_lost_in_silence() {
 
 #[test]
 fn a_reference_may_lead_to_what_is_indexed_alone_where_mysql_lets_it() {
-    let site = "CREATE TABLE `site` (`id` int NOT NULL AUTO_INCREMENT, `code` varchar(9), PRIMARY KEY (`id`), KEY `k` (`code`)) ENGINE=InnoDB;";
+    let site =
+        "CREATE TABLE `site` (`id` int NOT NULL AUTO_INCREMENT, `code` varchar(9), PRIMARY KEY (`id`), KEY `k` (`code`)) ENGINE=InnoDB;";
     let hive = "CREATE TABLE hive (id int PRIMARY KEY, code varchar(9) REFERENCES site (code));";
     let text = format!("{site}{hive}");
     let ddl = read_with(&text, None, &[]).unwrap();

@@ -262,10 +262,7 @@ fn always(
 /// What is said of a check that the schema goes on without.
 pub(crate) fn without_check(schema: &Schema, blueprint: &Blueprint, left_out: &LeftOut) -> String {
     let table = schema.table(left_out.table);
-    let what = format!(
-        "the check `{}` of `{}` is left out, since {} is not known here",
-        left_out.check, table.name, left_out.unknown
-    );
+    let what = format!("the check `{}` of `{}` is left out, since {} is not known here", left_out.check, table.name, left_out.unknown);
     match left_out.columns.first() {
         Some(&column) if !left_out.is_met => {
             let way = blueprint.way(left_out.table, column);

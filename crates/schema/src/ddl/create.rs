@@ -42,7 +42,13 @@ impl Replay<'_> {
             && !(name.quoted && self.tables[known].name.quoted && self.tables[known].name.text != name.text)
         {
             let other = if if_missing { " (IF NOT EXISTS)" } else { "; it would be refused" };
-            self.warn(name.span, format!("the table `{}` is there already: what counts is the statement that made it before, not this one{other}", name.text));
+            self.warn(
+                name.span,
+                format!(
+                    "the table `{}` is there already: what counts is the statement that made it before, not this one{other}",
+                    name.text
+                ),
+            );
             return Ok(());
         }
         let mut table = DraftTable::new(name);
@@ -84,7 +90,9 @@ impl Replay<'_> {
             table.unreadable = Some(DdlError::new(message, table.name.span).hint("write the table with its columns"));
         }
         if let Some(missing) = tokens.next_statement() {
-            return Err(DdlError::new("another statement begins here, before the end of this one", missing).hint("put a semicolon before it"));
+            return Err(
+                DdlError::new("another statement begins here, before the end of this one", missing).hint("put a semicolon before it")
+            );
         }
         if let Some(rest) = inline_as(tokens) {
             table.unreadable.get_or_insert(rest);

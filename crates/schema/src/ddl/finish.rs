@@ -55,7 +55,8 @@ impl Replay<'_> {
         for (at, draft) in drafts.iter().enumerate() {
             let (rows, left_out) = seeds(&schema.tables[at], draft);
             if left_out > 0 {
-                let (are, they) = if left_out == 1 { ("row that the file gives is", "it does") } else { ("rows that the file gives are", "they do") };
+                let (are, they) =
+                    if left_out == 1 { ("row that the file gives is", "it does") } else { ("rows that the file gives are", "they do") };
                 let what = format!("{left_out} {are} left out of `{}`: {they} not fit its columns", draft.name.text);
                 self.warn(draft.name.span, what);
             }
@@ -109,7 +110,10 @@ impl Replay<'_> {
                     match terms.and_then(|terms| among.map(|among| (terms, among))) {
                         Ok((terms, among)) => table.unique_indexes.push(UniqueIndex { terms, among, span: constraint.span }),
                         Err(unknown) => {
-                            self.warn(constraint.span, format!("a unique rule is left out: it has {unknown} in it, which is not known here"));
+                            self.warn(
+                                constraint.span,
+                                format!("a unique rule is left out: it has {unknown} in it, which is not known here"),
+                            );
                         }
                     }
                 }

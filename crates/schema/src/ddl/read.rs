@@ -177,7 +177,10 @@ impl<'a> Replay<'a> {
     fn look_for_end(&mut self, statement: &Statement<'_>) {
         let Some((lone @ (Lone::Quote | Lone::Comment), at)) = statement.lone else { return };
         let what = if lone == Lone::Quote { "quote" } else { "comment" };
-        self.warn(Span::new(at, at + 1), format!("a {what} begins here that is not closed, so the rest of the file is taken for a part of it"));
+        self.warn(
+            Span::new(at, at + 1),
+            format!("a {what} begins here that is not closed, so the rest of the file is taken for a part of it"),
+        );
     }
 
     fn behind(
