@@ -18,7 +18,7 @@ use crate::unique::Source;
 use crate::vocabulary::{Vocabulary, cut};
 
 /// What the user asks for.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug)]
 pub struct Order {
     /// Row counts; tables without one get a guess.
     pub rows: HashMap<TableId, RowCount>,
@@ -26,6 +26,14 @@ pub struct Order {
     pub values: HashMap<(TableId, ColumnId), Recipe>,
     /// The seed.
     pub seed: u64,
+    /// How many times as many rows as guessed there are to be, of all tables together; see [`RowGuesses::scaled`](crate::RowGuesses::scaled).
+    pub scale: f64,
+}
+
+impl Default for Order {
+    fn default() -> Order {
+        Order { rows: HashMap::new(), values: HashMap::new(), seed: 0, scale: 1.0 }
+    }
 }
 
 /// What an error is about.

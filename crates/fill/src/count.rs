@@ -24,7 +24,7 @@ pub(crate) struct Counted {
 
 /// The counts of all tables.
 pub(crate) fn count_all(schema: &Schema, order: &Order, seeds: &[u64], fewer: &HashMap<TableId, u64>) -> Result<Vec<Counted>, FillError> {
-    let guesses = guess::RowGuesses::of(schema);
+    let guesses = guess::RowGuesses::of(schema).scaled(order.scale);
     let mut counting = Counting { schema, guesses, order, seeds, fewer, counts: vec![None; schema.tables.len()], above: Vec::new() };
     for id in schema.ids() {
         counting.count(id)?;

@@ -58,7 +58,7 @@ fn any_recipe_makes_values_or_is_refused() {
     ];
     let taken = try_all(Mangler::new(&ORDERS, &words, 5).take(cases(2_000)), |text| {
         let mut lines = text.lines();
-        let mut order = Order { rows: HashMap::new(), values: HashMap::new(), seed: 7 };
+        let mut order = Order { seed: 7, ..Order::default() };
         order.rows.insert(TableId(0), read_row_count("6").expect("six"));
         let Ok(rows) = read_row_count(lines.next().unwrap_or_default()) else { return false };
         order.rows.insert(hive, rows);

@@ -34,6 +34,12 @@ pub(crate) struct General {
     /// Another engine than the file's: its name, the URL of a server, or `all` (fill, check, race) for every one that can be had here
     #[arg(long, global = true, value_name = "ENGINE")]
     pub(crate) engine: Option<String>,
+    /// Where datasets and results are kept: DIR/.kampf, instead of beside the file
+    #[arg(long, global = true, value_name = "DIR")]
+    pub(crate) data: Option<PathBuf>,
+    /// How many times as many rows as guessed, for tables that the file says nothing about
+    #[arg(long, global = true, value_name = "TIMES", value_parser = times)]
+    pub(crate) scale: Option<f64>,
     /// What results look like on standard output
     #[arg(long, global = true, value_enum, default_value_t = Format::Text)]
     pub(crate) format: Format,
@@ -46,6 +52,14 @@ pub(crate) struct General {
     /// Say more: what was passed over, and why
     #[arg(short, long, global = true)]
     pub(crate) verbose: bool,
+}
+
+impl General {
+    /// The folder in which data and results are kept.
+    pub(crate) fn home(&self) -> PathBuf {
+        let beside = || self.file.parent().map(PathBuf::from).unwrap_or_default();
+        self.data.clone().unwrap_or_else(beside)
+    }
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -134,6 +148,9 @@ pub(crate) struct New {
     /// A file of SQL statements that make your tables
     #[arg(long, value_name = "FILE")]
     pub(crate) schema: Option<PathBuf>,
+    /// About how many rows all tables together are to have
+    #[arg(long, value_name = "ROWS", value_parser = rows, requires = "schema")]
+    pub(crate) rows: Option<u64>,
 }
 
 #[derive(Args, Debug)]
@@ -313,6 +330,18 @@ pub(crate) fn trip(text: &str) -> Result<std::time::Duration, String> {
         (number, "") if number > 0.0 => Err(format!("`{text}` has no unit: {text}ms, {text}us or {text}s?")),
         _ => duration(text),
     }
+}
+
+/// Reads how many times as many: `100`, `0.5`.
+pub(crate) fn times(text: &str) -> Result<f64, String> {
+    let number = text.trim().replace('_', "").parse::<f64>().ok().filter(|number| (0.001..=1_000_000.0).contains(number));
+    number.ok_or_else(|| format!("a number from 0.001 to 1000000 is expected, like 100, not `{text}`"))
+}
+
+/// Reads a number of rows: `5000000`, `5_000_000`.
+fn rows(text: &str) -> Result<u64, String> {
+    let number = text.trim().replace('_', "").parse::<u64>().ok().filter(|number| (1..=1_000_000_000_000).contains(number));
+    number.ok_or_else(|| format!("a number of rows is expected, like 5_000_000, not `{text}`"))
 }
 
 /// Longer than anybody waits, and clocks can be asked for it.

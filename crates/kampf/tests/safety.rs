@@ -37,8 +37,10 @@ fn names_of_a_schema_are_names_wherever_they_are_written() {
     let shown = folder.kampf(&["show", "-f", "mine/kampf.toml", "--format", "json"]);
     let contests: Vec<String> =
         json(&shown.stdout).as_array().unwrap().iter().map(|contest| contest["name"].as_str().unwrap().to_owned()).collect();
-    assert_eq!(contests, ["comb-list", "hive-list", "keeper-list", "comb-one"]);
-    for arguments in [&["check"][..], &["show", "hive-list"], &["show", "--relations"], &["fill", "--preview", "keeper"], &["fill", "-v"]] {
+    assert_eq!(contests, ["comb-by", "hive-one", "hive-numbers", "comb-grid"]);
+    for arguments in
+        [&["check"][..], &["show", "hive-numbers"], &["show", "--relations"], &["fill", "--preview", "keeper"], &["fill", "-v"]]
+    {
         let ended = folder.kampf(&[arguments, &["-f", "mine/kampf.toml"]].concat());
         assert_eq!(ended.status, 0, "{arguments:?}: {}{}", ended.stdout, ended.stderr);
         for text in [&ended.stdout, &ended.stderr] {

@@ -12,13 +12,15 @@ mod names;
 mod place;
 mod relations;
 mod types;
+mod undeclared;
 mod value;
 
 pub use calendar::{TimeText, civil_from_days, days_from_civil, format_date, format_timestamp, parse_date, parse_timestamp};
 pub use expr::{Row, Rule};
 pub use model::{Check, Column, ColumnId, Default, Form, Index, Reference, Schema, Table, TableId, Unique, UniqueIndex};
-pub use names::{did_you_mean, nearest};
+pub use names::{did_you_mean, name_words, nearest};
 pub use place::{LineColumn, Span};
 pub use relations::{Hop, HopKind, NamedRelation, RelationError, Relations};
 pub use types::LogicalType;
+pub use undeclared::{ReferError, Undeclared, undeclared};
 pub use value::{Decimal, Units, Value, ValueRef};

@@ -1,4 +1,4 @@
-//! Nearest known names, for "did you mean".
+//! Names: the nearest known one, for "did you mean", and the words that one is made of.
 
 /// The candidate that reads most like `word`, where one is near enough to be meant.
 pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
@@ -23,6 +23,27 @@ pub fn did_you_mean<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str
         2..=12 => Some(format!("there is {}", candidates.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", "))),
         _ => Some(format!("there are {} names; none is near", candidates.len())),
     }
+}
+
+/// The words of a name: `createdAt`, `created_at` and `CREATED AT` all give "created" and "at".
+pub fn name_words(name: &str) -> Vec<String> {
+    let mut words: Vec<String> = vec![String::new()];
+    let mut before = ' ';
+    for c in name.chars() {
+        if !c.is_alphanumeric() {
+            words.push(String::new());
+        } else {
+            if c.is_uppercase() && before.is_lowercase() {
+                words.push(String::new());
+            }
+            if let Some(word) = words.last_mut() {
+                word.extend(c.to_lowercase());
+            }
+        }
+        before = c;
+    }
+    words.retain(|word| !word.is_empty());
+    words
 }
 
 #[cfg(test)]

@@ -7,7 +7,7 @@ mod texts;
 mod times;
 
 use kampf_schema::expr::Name;
-use kampf_schema::{Column, ColumnId, Default, LogicalType, Schema, Span, TableId, Value};
+use kampf_schema::{Column, ColumnId, Default, LogicalType, Schema, Span, TableId, Value, name_words};
 
 use crate::bounds::Bounds;
 
@@ -67,27 +67,6 @@ impl Subject<'_> {
             _ => None,
         }
     }
-}
-
-/// The words of a name: `createdAt`, `created_at` and `CREATED AT` all give "created" and "at".
-pub(crate) fn name_words(name: &str) -> Vec<String> {
-    let mut words: Vec<String> = vec![String::new()];
-    let mut before = ' ';
-    for c in name.chars() {
-        if !c.is_alphanumeric() {
-            words.push(String::new());
-        } else {
-            if c.is_uppercase() && before.is_lowercase() {
-                words.push(String::new());
-            }
-            if let Some(word) = words.last_mut() {
-                word.extend(c.to_lowercase());
-            }
-        }
-        before = c;
-    }
-    words.retain(|word| !word.is_empty());
-    words
 }
 
 /// The recipe that suits a column.

@@ -1,9 +1,7 @@
 //! Row counts where none are given, from a table's place in the schema.
 
 use kampf_schema::expr::{Children, Name, RowCount};
-use kampf_schema::{Reference, Schema, Span, Table, TableId, Value};
-
-use super::name_words;
+use kampf_schema::{Reference, Schema, Span, Table, TableId, Value, name_words};
 
 /// Rows of a table that others refer to and that refers to nothing.
 const ROOT: u64 = 500;
@@ -24,6 +22,9 @@ pub struct RowGuesses<'s> {
     schema: &'s Schema,
     /// Rows of a table at most.
     most: u64,
+    /// Rows of a table that others refer to and that refers to nothing; of one that has nothing to do with others.
+    root: u64,
+    lonely: u64,
     /// Children of a parent.
     each: u64,
     /// Whether another table refers to each.
@@ -33,16 +34,40 @@ pub struct RowGuesses<'s> {
 impl<'s> RowGuesses<'s> {
     /// Looks the schema over.
     pub fn of(schema: &'s Schema) -> RowGuesses<'s> {
-        let most = (ALTOGETHER / schema.tables.len().max(1) as u64).clamp(LEAST_MOST, MOST_MOST);
-        // The deeper the schema, the fewer children each has, so that those at the bottom are the most.
-        let levels = levels(schema).max(1);
-        let each = libm::pow(most as f64 / ROOT as f64, 1.0 / levels as f64) as u64;
         let mut referred = vec![false; schema.tables.len()];
         for id in schema.ids() {
             let others = schema.table(id).references.iter().filter(|reference| reference.parent != id);
             others.for_each(|reference| referred[reference.parent.0] = true);
         }
-        RowGuesses { schema, most, each: each.clamp(2, 10), referred }
+        RowGuesses { schema, most: 0, each: 0, root: ROOT, lonely: LONELY, referred }.scaled(1.0)
+    }
+
+    /// The same for so many times as many rows. Tables grow by their place: those of few words and those that come with their rows stay as
+    /// they are, those at the top grow with the square root, those below them more, those at the bottom as much as that.
+    pub fn scaled(self, scale: f64) -> RowGuesses<'s> {
+        let scale = if scale.is_finite() { scale.clamp(1e-6, 1e9) } else { 1.0 };
+        let times = |rows: u64, by: f64| libm::round(rows as f64 * by).max(1.0) as u64;
+        let most = (ALTOGETHER / self.schema.tables.len().max(1) as u64).clamp(LEAST_MOST, MOST_MOST);
+        let (most, root) = (times(most, scale), times(ROOT, scale.sqrt()));
+        // The deeper the schema, the fewer children each has, so that those at the bottom are the most.
+        let levels = levels(self.schema).max(1);
+        let each = libm::pow(most as f64 / root as f64, 1.0 / levels as f64) as u64;
+        RowGuesses { most, each: each.clamp(2, times(10, scale.sqrt()).max(10)), root, lonely: times(LONELY, scale), ..self }
+    }
+
+    /// The scale at which all tables together have about so many rows.
+    pub fn scale_for(schema: &'s Schema, rows: u64) -> f64 {
+        let sum = |scale: f64| {
+            let guesses = RowGuesses::of(schema).scaled(scale);
+            schema.ids().map(|id| guesses.count(id, &mut Vec::new()).1).fold(0_u64, u64::saturating_add)
+        };
+        // Rows grow with the scale: half the way between too few and too many, in the logarithm.
+        let (mut low, mut high) = (1e-4_f64, 1e8_f64);
+        for _ in 0..60 {
+            let middle = (low * high).sqrt();
+            if sum(middle) < rows { low = middle } else { high = middle }
+        }
+        high
     }
 
     /// The guess for a table, where nobody says anything about any table.
@@ -66,9 +91,9 @@ impl<'s> RowGuesses<'s> {
         let Some(reference) = parent else {
             let rows = match (self.referred[table.0], self.is_lookup(table)) {
                 (true, true) => LOOKUP,
-                (true, false) => ROOT,
+                (true, false) => self.root,
                 (false, _) if is_settings(model) => 40,
-                (false, _) => LONELY,
+                (false, _) => self.lonely,
             };
             let rows = rows.max(seeds);
             return (RowCount::Fixed(rows), rows);

@@ -1,8 +1,8 @@
 //! Guesses for texts.
 
-use kampf_schema::{Form, LogicalType, Value};
+use kampf_schema::{Form, LogicalType, Value, name_words};
 
-use super::{Guess, Subject, guess, name_words, named, written};
+use super::{Guess, Subject, guess, named, written};
 
 /// Tables whose rows are people.
 const PEOPLE: [&str; 50] = [

@@ -1,10 +1,10 @@
 //! Guesses for dates and timestamps: things are made, then changed, then closed; what belongs to another is made after it.
 
 use kampf_schema::expr::{Comparison, Node};
-use kampf_schema::{Column, ColumnId, LogicalType, Rule, TableId, Value};
+use kampf_schema::{Column, ColumnId, LogicalType, Rule, TableId, Value, name_words};
 
 use super::numbers::{MOMENTS, is_moment};
-use super::{Guess, Subject, guess, name_words, named, written};
+use super::{Guess, Subject, guess, named, written};
 
 /// Words that name the beginning of something.
 const BEGINNINGS: [&str; 36] = [

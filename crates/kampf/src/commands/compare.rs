@@ -1,7 +1,5 @@
 //! `kampf compare`
 
-use std::path::Path;
-
 use kampf_race::Movement;
 use serde_json::json;
 
@@ -13,7 +11,7 @@ use crate::output::{Look, Page, comparison_text, paint, percent};
 use crate::problem::Problem;
 
 pub(super) fn run(general: &General, arguments: &Compare) -> Result<Ending, Problem> {
-    let home = general.file.parent().unwrap_or(Path::new("")).to_owned();
+    let home = general.home();
     let (old, new) = (read(&find(&home, &arguments.old)?)?, read(&find(&home, &arguments.new)?)?);
     let (compared, left_out) = compare(&old, &new, arguments.allow);
     left_out.iter().for_each(|what| say(general.quiet, what));

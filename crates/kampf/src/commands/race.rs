@@ -30,7 +30,7 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
         let mut project = open(general, engine.as_deref())?;
         project.race_seed = arguments.seed.unwrap_or(project.race_seed);
         let ended = raced.on(general, arguments, &inbox, &project);
-        home.get_or_insert(project.folder);
+        home.get_or_insert(project.home);
         if let Err(problem) = ended {
             // What was raced before is kept.
             raced.fails(problem);

@@ -13,7 +13,7 @@ use crate::problem::Problem;
 use crate::raced::{RacedContest, RacedRun};
 
 pub(super) fn run(general: &General, arguments: &Results) -> Result<Ending, Problem> {
-    let home = general.file.parent().unwrap_or(Path::new("")).to_owned();
+    let home = general.home();
     match &arguments.result {
         Some(result) => again(general, &find(&home, result)?),
         None => list(general, &home),

@@ -8,7 +8,7 @@ use kampf_schema::{Span, did_you_mean};
 use kampf_verdict::{Require, Required};
 use toml::de::DeTable;
 
-use super::numbers::{many, share, sizes, unit};
+use super::numbers::{factor, many, share, sizes, unit};
 use super::option::option;
 use super::reader::{Reader, integer, span};
 use super::written::Written;
@@ -30,6 +30,10 @@ pub(crate) struct Config {
     pub(crate) seed: u64,
     pub(crate) rows: Vec<(Written, Written)>,
     pub(crate) values: Vec<(Written, Written)>,
+    /// How many times as many rows as guessed.
+    pub(crate) scale: Option<f64>,
+    /// References that the schema does not declare: columns, and the columns that they lead to.
+    pub(crate) references: Vec<(Written, Written)>,
     pub(crate) relations: Vec<(Written, Written)>,
     /// Of each table the relations that are loaded whenever an entity of it is.
     pub(crate) entities: Vec<(Written, Vec<Written>)>,
@@ -105,8 +109,21 @@ impl OwnSql {
 }
 
 /// The keys of the file besides its schema.
-const OTHERS: [&str; 11] =
-    ["cache", "conditions", "contest", "dialect", "engine", "entities", "relations", "rows", "seed", "types", "values"];
+const OTHERS: [&str; 13] = [
+    "cache",
+    "conditions",
+    "contest",
+    "dialect",
+    "engine",
+    "entities",
+    "references",
+    "relations",
+    "rows",
+    "scale",
+    "seed",
+    "types",
+    "values",
+];
 
 impl Config {
     pub(crate) fn read(source: &Source) -> Result<Config, Problem> {
@@ -167,6 +184,8 @@ impl Config {
         let seed = top.number("seed")?.map_or(1, |(seed, _)| seed);
         let rows = pairs(&mut top, source, "rows", true)?;
         let values = pairs(&mut top, source, "values", false)?;
+        let scale = factor(source, &mut top, "scale")?;
+        let references = pairs(&mut top, source, "references", false)?;
         let relations = pairs(&mut top, source, "relations", false)?;
         let mut entities = Vec::new();
         if let Some(all) = top.table("entities")? {
@@ -216,6 +235,8 @@ impl Config {
             seed,
             rows,
             values,
+            scale,
+            references,
             relations,
             entities,
             entries,

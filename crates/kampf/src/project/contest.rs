@@ -16,7 +16,7 @@ use serde_json::json;
 use super::config::{ContestConfig, OwnWay};
 use super::multiplied::Multiplied;
 use super::sample::rows_taken;
-use super::{Project, find_column, need_part};
+use super::{Project, find_column_of, need_part};
 use crate::arguments::Selection;
 use crate::problem::{Problem, Source};
 
@@ -361,7 +361,8 @@ fn drawn(project: &Project, word: &str, arguments: &[Argument], null_share: u32)
         return Err(Problem::wrong(format!("`{word}` takes a column")).hint(form));
     };
     let named = path.iter().map(ToString::to_string).collect::<Vec<_>>().join(".");
-    let (table, column) = find_column(&project.schema, &named)?;
+    let [table, column] = path.as_slice() else { return Err(Problem::wrong(format!("`{word}` takes a column")).hint(form)) };
+    let (table, column) = find_column_of(&project.schema, &table.text, &column.text)?;
     if project.blueprint.rows(table) == 0 {
         return Err(Problem::wrong(format!("`{named}` has no values: its table is empty")));
     }

@@ -11,7 +11,6 @@ mod schema_text;
 mod toml_text;
 mod written;
 
-use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
 use kampf_contest::NeedPart;
@@ -26,6 +25,7 @@ pub(crate) use schema_text::SchemaText;
 pub(crate) use toml_text::{Scalar, TomlText};
 pub(crate) use written::Written;
 
+use crate::arguments::General;
 use crate::output::{keep_secret, password_of};
 use crate::problem::{Problem, Source};
 
@@ -34,6 +34,8 @@ pub(crate) struct Project {
     pub(crate) config: Config,
     /// The folder of kampf.toml.
     pub(crate) folder: PathBuf,
+    /// The folder in which data and results are kept.
+    pub(crate) home: PathBuf,
     pub(crate) schema: Schema,
     pub(crate) relations: Relations,
     /// Relations that are loaded whenever an entity of a table is.
@@ -53,13 +55,15 @@ pub(crate) struct Project {
 
 impl Project {
     /// Reads a project; an engine or URL given here takes the place of the file's.
-    pub(crate) fn open(file: &Path, engine: Option<&str>) -> Result<Project, Problem> {
+    pub(crate) fn open(general: &General, engine: Option<&str>) -> Result<Project, Problem> {
+        let file = general.file.as_path();
         if !file.exists() {
             return Err(Problem::wrong(format!("there is no {}", file.display()))
                 .hint("`kampf new DIR` makes a folder to start from, `kampf demo` a whole example; -f names another file"));
         }
         let source = Source::read(file, "the project file")?;
-        let config = Config::read(&source)?;
+        let mut config = Config::read(&source)?;
+        config.scale = general.scale.or(config.scale);
         let folder = file.parent().unwrap_or(Path::new("")).to_owned();
         let paths: Vec<PathBuf> = config.schema.iter().map(|path| folder.join(&path.value)).collect();
         let ddl = SchemaText::read(&paths).map_err(|problem| {
@@ -89,6 +93,7 @@ impl Project {
         let chosen = if engine.name() == own.name() { &config.settings[..] } else { &[] };
         let settings = settings(&source, engine, chosen)?;
         let mut schema = read.schema;
+        refer(&source, &mut schema, &config.references)?;
         let relations = relations(&source, &schema, &config.relations)?;
         let always = always(&source, &schema, &relations, &config.entities)?;
         let order = order(&source, &schema, &config)?;
@@ -104,7 +109,21 @@ impl Project {
             schema.fold_names();
         }
         let race_seed = config.seed;
-        Ok(Project { config, folder, schema, relations, always, engine, server, settings, blueprint, race_seed, passed_over, warnings })
+        Ok(Project {
+            config,
+            home: general.home(),
+            folder,
+            schema,
+            relations,
+            always,
+            engine,
+            server,
+            settings,
+            blueprint,
+            race_seed,
+            passed_over,
+            warnings,
+        })
     }
 
     /// The URL of the server that the user names; none where Kampf has its own.
@@ -137,6 +156,8 @@ impl Project {
         let mut rows: Vec<String> = self.config.rows.iter().map(|(table, rows)| format!("{}={}", table.value, rows.value)).collect();
         let mut values: Vec<String> =
             self.config.values.iter().map(|(column, recipe)| format!("{}={}", column.value, recipe.value)).collect();
+        // Where nobody scales the guesses, the text is as it would be without a word for it.
+        rows.extend(self.config.scale.filter(|scale| *scale != 1.0).map(|scale| format!("scale={scale}")));
         rows.sort();
         values.sort();
         let major = engine_version.split('.').next().unwrap_or_default();
@@ -197,6 +218,17 @@ fn settings(source: &Source, engine: &dyn Engine, wanted: &[(Written, String)]) 
         setting.chosen = true;
     }
     Ok(settings)
+}
+
+/// Declares references that the schema's file does not.
+fn refer(source: &Source, schema: &mut Schema, references: &[(Written, Written)]) -> Result<(), Problem> {
+    for (name, leads_to) in references {
+        let (child, column) = find_column(schema, &name.value).map_err(|problem| problem.at(source.place(name.span)))?;
+        let (parent, key) = find_column(schema, &leads_to.value).map_err(|problem| problem.at(source.place(leads_to.span)))?;
+        let declared = schema.refer(child, column, parent, key);
+        declared.map_err(|error| Problem::wrong(error.message).hint(error.hint).at(source.place(leads_to.span)))?;
+    }
+    Ok(())
 }
 
 fn relations(source: &Source, schema: &Schema, names: &[(Written, Written)]) -> Result<Relations, Problem> {
@@ -267,7 +299,7 @@ pub(crate) fn without_check(schema: &Schema, blueprint: &Blueprint, left_out: &L
         Some(&column) if !left_out.is_met => {
             let way = blueprint.way(left_out.table, column);
             let recipe = if way.is_recipe { way.how.as_str() } else { "…" };
-            let line = TomlText::line(&format!("{}.{}", table.name, table.columns[column].name), recipe);
+            let line = TomlText::entry(&format!("{}.{}", table.name, table.columns[column].name), Scalar::Text(recipe));
             format!("warning: {what}; say under [values] how to meet it: {line}")
         }
         _ => what,
@@ -276,7 +308,7 @@ pub(crate) fn without_check(schema: &Schema, blueprint: &Blueprint, left_out: &L
 
 /// What the user says about rows and values.
 fn order(source: &Source, schema: &Schema, config: &Config) -> Result<Order, Problem> {
-    let mut order = Order { rows: HashMap::new(), values: HashMap::new(), seed: config.seed };
+    let mut order = Order { seed: config.seed, scale: config.scale.unwrap_or(1.0), ..Order::default() };
     let tables = || schema.tables.iter().map(|table| table.name.as_str());
     for (name, rows) in &config.rows {
         let table = schema.find(&name.value).ok_or_else(|| {
@@ -302,6 +334,11 @@ pub(crate) fn find_column(schema: &Schema, name: &str) -> Result<(TableId, Colum
     let (table, column) = name
         .split_once('.')
         .ok_or_else(|| Problem::wrong("this must name a column, like \"hive.label\"").hint("write \"table.column\""))?;
+    find_column_of(schema, table, column)
+}
+
+/// The column of a name in the table of a name.
+pub(crate) fn find_column_of(schema: &Schema, table: &str, column: &str) -> Result<(TableId, ColumnId), Problem> {
     let table = schema.find(table).ok_or_else(|| {
         Problem::wrong(format!("there is no table `{table}`"))
             .maybe_hint(did_you_mean(table, schema.tables.iter().map(|table| table.name.as_str())))

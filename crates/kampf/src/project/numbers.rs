@@ -2,8 +2,10 @@
 
 use kampf_contest::Opt;
 use kampf_schema::Span;
+use toml::de::DeValue;
 
-use super::reader::Reader;
+use super::reader::{Reader, span};
+use crate::arguments::times;
 use crate::problem::{Problem, Source};
 
 /// A number of rows or answers, from 1 on.
@@ -22,6 +24,17 @@ fn one_of(source: &Source, key: &str, number: u64, place: Span) -> Result<u32, P
         .ok()
         .filter(|number| (1..=Opt::MOST_ROWS).contains(number))
         .ok_or_else(|| Problem::wrong(format!("`{key}` is a number from 1 to {}, not {number}", Opt::MOST_ROWS)).at(source.place(place)))
+}
+
+/// How many times as many, whole or not.
+pub(super) fn factor(source: &Source, table: &mut Reader<'_>, key: &'static str) -> Result<Option<f64>, Problem> {
+    let Some((name, value)) = table.get(key) else { return Ok(None) };
+    let text = match value.get_ref() {
+        DeValue::Integer(number) => number.as_str().to_owned(),
+        DeValue::Float(number) => number.as_str().to_owned(),
+        _ => return Err(table.wrong_kind(name.get_ref(), value, "a number, like 100")),
+    };
+    times(&text).map(Some).map_err(|message| Problem::wrong(message).at(source.place(span(value.span()))))
 }
 
 /// A share like "90 %".

@@ -15,6 +15,7 @@ pub(crate) struct TomlText {
 pub(crate) enum Scalar<'a> {
     Text(&'a str),
     Number(u64),
+    Factor(f64),
 }
 
 /// Whether a text can be shown as it is.
@@ -26,10 +27,10 @@ fn is_plain(text: &str) -> bool {
 const WRITES: &str = "a text takes whatever is written";
 
 impl TomlText {
-    /// A key and its value, for a message.
-    pub(crate) fn line(key: &str, value: &str) -> String {
+    /// A key and its value as one line, for a comment or a message.
+    pub(crate) fn entry(key: &str, value: Scalar<'_>) -> String {
         let mut text = TomlText::default();
-        text.value(key, Scalar::Text(value));
+        text.value(key, value);
         shown(text.text.trim_end())
     }
 
@@ -105,6 +106,8 @@ impl TomlText {
     fn scalar(&mut self, value: Scalar<'_>) {
         match value {
             Scalar::Number(number) => self.text.value(number).expect(WRITES),
+            Scalar::Factor(number) if number.fract() == 0.0 => self.text.value(number as i64).expect(WRITES),
+            Scalar::Factor(number) => self.text.value(number).expect(WRITES),
             Scalar::Text(text) if is_plain(text) => self.text.value(text).expect(WRITES),
             Scalar::Text(text) => {
                 let mut quoted = String::new();

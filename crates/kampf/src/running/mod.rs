@@ -9,4 +9,4 @@ mod session;
 pub(crate) use circumstances::Circumstances;
 pub(crate) use condition::{empty_answer, left_to_app, taken};
 pub(crate) use raced::{Heat, Surroundings, raced_contest};
-pub(crate) use session::{engines, filled, heed, inbox, name_programs, open, setup, trouble};
+pub(crate) use session::{engines, filled, heed, inbox, name_programs, open, setup, trouble, warn};

@@ -10,7 +10,7 @@ use crate::store::{Dataset, dataset};
 
 /// Opens the project and says where what is loaded is other than the schema's file says; where asked to, what else was passed over.
 pub(crate) fn open(general: &General, engine: Option<&str>) -> Result<Project, Problem> {
-    let project = Project::open(&general.file, engine)?;
+    let project = Project::open(general, engine)?;
     warn(general, &project.warnings);
     if general.verbose {
         project.passed_over.iter().for_each(|passed| say(general.quiet, passed));

@@ -92,7 +92,7 @@ struct Store<'p> {
 
 impl<'p> Store<'p> {
     fn open(project: &'p Project) -> Result<Store<'p>, Problem> {
-        let data = root(&project.folder)?.join("data");
+        let data = root(&project.home)?.join("data");
         own_folder(&data)?;
         own_folder(&data.with_file_name(LOCKS))?;
         let data = std::path::absolute(&data).unwrap_or(data);

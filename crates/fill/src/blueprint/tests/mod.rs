@@ -16,7 +16,7 @@ fn order(schema: &Schema, rows: &[(&str, &str)], values: &[(&str, &str)]) -> Ord
         let table = schema.find(table).unwrap();
         ((table, schema.table(table).find(column).unwrap()), read_recipe(text).unwrap())
     });
-    Order { rows, values: values.collect(), seed: 7 }
+    Order { rows, values: values.collect(), seed: 7, ..Order::default() }
 }
 
 /// All rows of a table, as texts.
