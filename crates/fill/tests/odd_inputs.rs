@@ -1,6 +1,5 @@
 //! Whatever recipe or row count is asked for, rows are made of it or it is refused with words. `KAMPF_CASES=1000000` tries as many.
 
-
 use kampf_fill::{Blueprint, Order};
 use kampf_mangle::{Mangler, cases, try_all};
 use kampf_schema::expr::{read_recipe, read_row_count};

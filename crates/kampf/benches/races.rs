@@ -4,7 +4,6 @@
 
 mod common;
 
-use std::collections::HashMap;
 use std::io::{BufRead, BufReader, Write};
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 use std::time::{Duration, Instant};
@@ -31,7 +30,7 @@ fn main() {
     let folder = tempfile::tempdir().expect("a temporary folder");
     let place = Ground { folder: folder.path(), server: None, name: "bench", owner: "test" };
     let schema = ddl::read("CREATE TABLE hive (id INTEGER PRIMARY KEY);").expect("the DDL is right").schema;
-    let order = Order { rows: HashMap::from([(TableId(0), RowCount::Fixed(1))]), values: HashMap::new(), seed: 1 };
+    let order = Order { rows: [(TableId(0), RowCount::Fixed(1))].into(), seed: 1, ..Order::default() };
     let blueprint = Blueprint::new(&schema, &order).expect("one row can be made");
     sqlite().load(&place, &schema, &blueprint, &[], &mut |_| {}).expect("the row loads");
     let served = sqlite().serve(&place, &[]).expect("the file is there");
