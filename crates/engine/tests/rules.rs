@@ -107,7 +107,7 @@ fn checked(conditions: &[String]) -> (Schema, Vec<Vec<Value>>, Blueprint) {
     let schema = read(&plain);
     let table = TableId(0);
     let values = COLUMNS.iter().enumerate().map(|(at, (_, _, recipe))| ((table, at + 1), read_recipe(recipe).unwrap())).collect();
-    let order = Order { rows: [(table, read_row_count("200").unwrap())].into(), values, seed: 7 };
+    let order = Order { rows: [(table, read_row_count("200").unwrap())].into(), values, seed: 7, ..Order::default() };
     let blueprint = Blueprint::new(&schema, &order).unwrap();
     let mut batch = kampf_fill::Batch::default();
     blueprint.batch(table, 0, &mut batch);

@@ -60,7 +60,7 @@ fn plan(ddl: &str, rows: &[(&str, &str)], values: &[(&str, &str)]) -> (Schema, B
         let table = schema.find(table).unwrap();
         ((table, schema.table(table).find(column).unwrap()), read_recipe(recipe).unwrap())
     });
-    let order = Order { rows: rows.collect(), values: values.collect(), seed: 5 };
+    let order = Order { rows: rows.collect(), values: values.collect(), seed: 5, ..Order::default() };
     let blueprint = Blueprint::new(&schema, &order).unwrap_or_else(|error| panic!("{error} {:?}", error.hint));
     (schema, blueprint)
 }

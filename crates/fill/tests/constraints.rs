@@ -219,7 +219,7 @@ fn shares_and_weights_come_out_as_asked() {
     let recipe = |column, text| ((TableId(0), column), read_recipe(text).unwrap());
     let values = [recipe(1, "pick('weak' 1, 'strong' 3) or null 20%"), recipe(2, "normal(12, 3) in 0..40"), recipe(3, "0.0..1.0")];
     let rows_wanted = [(TableId(0), read_row_count("8_000").unwrap())].into();
-    let blueprint = Blueprint::new(&schema, &Order { rows: rows_wanted, values: values.into(), seed: 3 }).unwrap();
+    let blueprint = Blueprint::new(&schema, &Order { rows: rows_wanted, values: values.into(), seed: 3, ..Order::default() }).unwrap();
     let all = rows(&schema, &blueprint, TableId(0));
     let share = |wanted: &Value| all.iter().filter(|row| row[1] == *wanted).count() as f64 / all.len() as f64;
     for (value, expected) in [(Value::Null, 0.2), (Value::from("weak"), 0.2), (Value::from("strong"), 0.6)] {

@@ -31,7 +31,7 @@ fn tried(kind: &str, recipe: &str, rows: u64) -> Vec<Value> {
     let hive = TableId(2);
     let x = schema.table(hive).find("x").unwrap();
     let counts = [("apiary", "40"), ("keeper", "60")].map(|(table, rows)| (schema.find(table).unwrap(), read_row_count(rows).unwrap()));
-    let mut order = Order { rows: counts.into(), values: HashMap::new(), seed: 7 };
+    let mut order = Order { rows: counts.into(), values: HashMap::new(), seed: 7, ..Order::default() };
     order.rows.insert(hive, read_row_count(&rows.to_string()).unwrap());
     order.values.insert((hive, x), read_recipe(recipe).unwrap_or_else(|error| panic!("{recipe}: {}", error.message)));
     let blueprint = Blueprint::new(&schema, &order).unwrap_or_else(|error| panic!("{recipe}: {error} {:?}", error.hint));
@@ -117,7 +117,8 @@ fn the_guide_s_drawings_are_of_what_is_made() {
             Some(_) => {
                 let schema = ddl::read("CREATE TABLE apiary (id INTEGER PRIMARY KEY); CREATE TABLE hive (id INTEGER PRIMARY KEY, apiary_id INTEGER NOT NULL REFERENCES apiary);").unwrap().schema;
                 let rows = [(TableId(0), read_row_count("20_000").unwrap()), (TableId(1), read_row_count(what).unwrap())];
-                let blueprint = Blueprint::new(&schema, &Order { rows: rows.into(), values: HashMap::new(), seed: 7 }).unwrap();
+                let blueprint =
+                    Blueprint::new(&schema, &Order { rows: rows.into(), values: HashMap::new(), seed: 7, ..Order::default() }).unwrap();
                 let mut children = vec![0_u32; 20_000];
                 for row in 0..blueprint.rows(TableId(1)) {
                     if let Value::Integer(apiary) = blueprint.value(TableId(1), row, 1) {

@@ -60,7 +60,7 @@ fn data(table: TableId) -> (Schema, Blueprint) {
     let rows = schema.ids().map(|id| (id, RowCount::Fixed(if id == table { ROWS } else { 2_000 }))).collect();
     let recipe = |column, text| ((TEXTS, column), read_recipe(text).expect("the recipe is right"));
     let values = [recipe(4, "words(3..5)"), recipe(5, "text(60..120)")].into();
-    let blueprint = Blueprint::new(&schema, &Order { rows, values, seed: 5 }).expect("the order is right");
+    let blueprint = Blueprint::new(&schema, &Order { rows, values, seed: 5, ..Order::default() }).expect("the order is right");
     (schema, blueprint)
 }
 
