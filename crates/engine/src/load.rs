@@ -11,6 +11,8 @@ use crate::engine::Loaded;
 /// What happens during a load.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub enum LoadEvent<'a> {
+    /// Nothing is there that fits: a dataset is made now.
+    Begins,
     /// Rows of a table went in: its name, rows so far, rows in all.
     Rows(&'a str, u64, u64),
     /// All rows are in; indexes are being made.

@@ -440,6 +440,10 @@ impl Others for Row<'_> {
         }
     }
 
+    fn children(&self, child: TableId, reference: usize) -> u64 {
+        self.blueprint.tables[child.0].links[reference].children(self.row)
+    }
+
     fn ordinal(&self, link: usize) -> u64 {
         self.blueprint.tables[self.table.0].links[link].place(self.row).1
     }

@@ -1,6 +1,6 @@
 //! Values made from other columns of the row, or from one of its parent.
 
-use kampf_schema::{Value, ValueRef};
+use kampf_schema::{TableId, Value, ValueRef};
 
 use crate::batch::Batch;
 use crate::maker::{Maker, NumberKind, Origin, Others, bounded};
@@ -28,7 +28,11 @@ pub(crate) enum Derived {
     When(Origin, Vec<(Option<Value>, Maker, u32)>),
     /// An address or login from names.
     Email(Vec<Origin>),
+    /// Names of a person, one after the other.
+    Joined(Vec<Origin>),
     Slug(Origin),
+    /// How many rows of another table belong to the row: by which of its references.
+    Count(TableId, usize),
     /// The same value.
     Same(Origin),
 }
@@ -79,6 +83,16 @@ impl Derived {
                     out.push_str("@example.org");
                 });
             }
+            Derived::Joined(of) => {
+                let parts: Vec<String> = of
+                    .iter()
+                    .map(|origin| others.value(*origin))
+                    .filter(|part| *part != Value::Null)
+                    .map(|part| part.to_string())
+                    .collect();
+                out.push_text(|out| out.push_str(&parts.join(" ")));
+            }
+            Derived::Count(child, reference) => out.push(ValueRef::Integer(others.children(*child, *reference) as i64)),
             Derived::Slug(of) => {
                 let other = others.value(*of);
                 match other {

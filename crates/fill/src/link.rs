@@ -91,6 +91,11 @@ impl Link {
         if let How::Spread(spread) = &self.how { Some(spread) } else { None }
     }
 
+    /// How many children a row of the parent has, where they are counted.
+    pub(crate) fn children(&self, parent: u64) -> u64 {
+        parent.checked_sub(self.first).map_or(0, |parent| self.spread().map_or(0, |spread| spread.children(parent)))
+    }
+
     /// The parent's row of a child row. `links` are all of the child's table; another `attempt` is another chance.
     pub(crate) fn parent(&self, links: &[Link], row: u64, attempt: u64) -> Option<u64> {
         let mut random = Random::at(self.key ^ mix(attempt), row);

@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 
-use kampf_schema::{ColumnId, Decimal, Value, ValueRef};
+use kampf_schema::{ColumnId, Decimal, TableId, Value, ValueRef};
 
 use crate::batch::Batch;
 use crate::derived::Derived;
@@ -118,6 +118,8 @@ pub(crate) trait Others {
     fn value(&self, origin: Origin) -> Value;
     /// The number of the row among its siblings, from 0.
     fn ordinal(&self, link: usize) -> u64;
+    /// How many rows of another table belong to the row, by one of their references.
+    fn children(&self, child: TableId, reference: usize) -> u64;
 }
 
 /// For makers that look at nothing else.
@@ -129,6 +131,10 @@ impl Others for Alone {
     }
 
     fn ordinal(&self, _: usize) -> u64 {
+        0
+    }
+
+    fn children(&self, _: TableId, _: usize) -> u64 {
         0
     }
 }
@@ -370,7 +376,7 @@ impl Maker {
                 | Maker::Url
                 | Maker::Host
                 | Maker::Slug(..)
-        ) || matches!(self, Maker::From(derived) if matches!(**derived, Derived::Email(_) | Derived::Slug(_)))
+        ) || matches!(self, Maker::From(derived) if matches!(**derived, Derived::Email(_) | Derived::Joined(_) | Derived::Slug(_)))
     }
 
     /// Makes the text just made different from others by a number; others than texts are left as they are.
@@ -404,7 +410,8 @@ impl Maker {
                     vec![*of]
                 }
                 Derived::When(of, cases) => std::iter::once(*of).chain(cases.iter().flat_map(|(_, maker, _)| maker.origins())).collect(),
-                Derived::Email(of) => of.clone(),
+                Derived::Email(of) | Derived::Joined(of) => of.clone(),
+                Derived::Count(..) => Vec::new(),
             },
             _ => Vec::new(),
         }

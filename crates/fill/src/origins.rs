@@ -16,9 +16,25 @@ pub(crate) struct OfTable<'a> {
     pub(crate) schema: &'a Schema,
     pub(crate) table: TableId,
     pub(crate) own: ColumnId,
+    /// By which of its references the rows of each table are counted.
+    pub(crate) counted: &'a [Option<usize>],
 }
 
 impl Columns for OfTable<'_> {
+    fn counted(&self, child: &Name) -> Result<(TableId, usize), RecipeError> {
+        let own = self.schema.table(self.table);
+        let wrong = |message: String, hint: Option<String>| RecipeError { message, hint, span: Some(child.span) };
+        let Some(id) = self.schema.find(&child.text) else {
+            let names = self.schema.tables.iter().map(|table| table.name.as_str());
+            return Err(wrong(format!("there is no table `{}`", child.text), did_you_mean(&child.text, names)));
+        };
+        let by = self.counted[id.0].filter(|&at| self.schema.table(id).references[at].parent == self.table);
+        by.map(|at| (id, at)).ok_or_else(|| {
+            let message = format!("rows of `{}` are not counted for each row of `{}`", self.schema.table(id).name, own.name);
+            wrong(message, Some(format!("say so under [rows], like \"3 per {}\"", own.name)))
+        })
+    }
+
     fn origin(&self, path: &[Name]) -> Result<(Origin, LogicalType), RecipeError> {
         let table = self.schema.table(self.table);
         let wrong = |message: String, name: &Name, candidates: Vec<String>| RecipeError {

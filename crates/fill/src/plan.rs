@@ -123,9 +123,11 @@ fn all(schema: &Schema, order: &Order, given: &[Given], counts: &[Counted]) -> R
         links[id.0] = Some(own);
         made_by[id.0] = by;
     }
+    let counted: Vec<Option<usize>> = counts.iter().map(|counted| counted.spread.as_ref().map(|(at, _)| *at)).collect();
     let mut plans = Vec::new();
     for (id, (links, made_by)) in schema.ids().zip(links.into_iter().zip(made_by)) {
-        let planning = Planning { schema, order, id, rows: counts[id.0].rows, guessed: counts[id.0].guessed, given: &given[id.0] };
+        let planning =
+            Planning { schema, order, id, rows: counts[id.0].rows, guessed: counts[id.0].guessed, given: &given[id.0], counted: &counted };
         plans.push(planning.table(links.unwrap_or_default(), &made_by)?);
     }
     check_circles(schema, &plans)?;
@@ -139,6 +141,8 @@ struct Planning<'a> {
     rows: u64,
     guessed: bool,
     given: &'a Given,
+    /// By which of its references the rows of each table are counted.
+    counted: &'a [Option<usize>],
 }
 
 impl Planning<'_> {
@@ -235,7 +239,7 @@ impl Planning<'_> {
             Some(recipe) => (recipe, "set".to_owned()),
             None if bounds.unknown => return Ok((draft(Maker::Fixed(Value::Null), Source::Drawn), way("null".to_owned(), "a check"))),
             None => {
-                let guess = guess::recipe(self.schema, self.id, at, bounds);
+                let guess = guess::recipe(self.schema, self.id, at, bounds, self.counted);
                 guessed = read_recipe(&guess.recipe).map_err(|error| {
                     FillError::new(
                         subject.clone(),
@@ -246,7 +250,7 @@ impl Planning<'_> {
                 (&guessed, format!("guessed from {}", guess.why))
             }
         };
-        let columns = OfTable { schema: self.schema, table: self.id, own: at };
+        let columns = OfTable { schema: self.schema, table: self.id, own: at, counted: self.counted };
         let made = maker(recipe, column.kind, &columns);
         let mut maker = made.map_err(|error| {
             let problem = FillError::new(subject.clone(), error.message);

@@ -3,7 +3,7 @@
 mod arguments;
 
 use kampf_schema::expr::{Argument, Name, Recipe, Source};
-use kampf_schema::{LogicalType, Span, Value, did_you_mean};
+use kampf_schema::{LogicalType, Span, TableId, Value, did_you_mean};
 
 use self::arguments::{clock, durations, fit, lengths, lengths_from_0, pick, range, real, time_like, with_manner};
 use crate::derived::Derived;
@@ -29,12 +29,19 @@ fn wrong<T>(message: impl Into<String>, hint: impl Into<String>) -> Result<T, Re
 pub(crate) trait Columns {
     /// The column of a path and the kind of its values.
     fn origin(&self, path: &[Name]) -> Result<(Origin, LogicalType), RecipeError>;
+
+    /// The table of a name whose rows are counted for each row of this one, and the reference by which they are.
+    fn counted(&self, child: &Name) -> Result<(TableId, usize), RecipeError>;
 }
 
 /// For recipes that belong to no table.
 pub(crate) struct NoColumns;
 
 impl Columns for NoColumns {
+    fn counted(&self, child: &Name) -> Result<(TableId, usize), RecipeError> {
+        self.origin(std::slice::from_ref(child)).map(|_| (TableId(0), 0))
+    }
+
     fn origin(&self, path: &[Name]) -> Result<(Origin, LogicalType), RecipeError> {
         let error = RecipeError { message: "there is no row here whose columns could be named".to_owned(), hint: None, span: None };
         Err(RecipeError { span: path.first().map(|name| name.span), ..error })
@@ -42,7 +49,8 @@ impl Columns for NoColumns {
 }
 
 /// All named ways.
-pub(crate) const NAMES: [&str; 40] = [
+pub(crate) const NAMES: [&str; 41] = [
+    "count",
     "normal",
     "lognormal",
     "exponential",
@@ -231,7 +239,19 @@ fn call(
         ("words", _) => lengths(name, arguments, (1, 3), "words").map(|(low, high)| Maker::Words(low, high)),
         ("title", _) => lengths(name, arguments, (2, 5), "words").map(|(low, high)| Maker::Title(low, high)),
         ("text", _) => lengths(name, arguments, (20, 200), "characters").map(|(low, high)| Maker::Text(low, high)),
-        ("name", _) => no_arguments(Maker::Name),
+        ("name", []) => Ok(Maker::Name),
+        ("name", paths) => {
+            let origins = paths.iter().map(|path| match path {
+                Argument::Path(path) => columns.origin(path).map(|(origin, _)| origin),
+                _ => usage(name, "the columns with its parts"),
+            });
+            Ok(Maker::From(Box::new(Derived::Joined(origins.collect::<Result<_, _>>()?))))
+        }
+        ("count", [Argument::Path(path)]) if path.len() == 1 && kind == LogicalType::Integer => {
+            let (child, reference) = columns.counted(&path[0])?;
+            Ok(Maker::From(Box::new(Derived::Count(child, reference))))
+        }
+        ("count", _) => usage(name, "a table whose rows belong to this one, for a whole number"),
         ("first_name", _) => no_arguments(Maker::FirstName),
         ("last_name", _) => no_arguments(Maker::LastName),
         ("place", _) => no_arguments(Maker::Place),
@@ -408,6 +428,8 @@ fn example(name: &str) -> &'static str {
         "linear" => "linear(weight, 0.4, 10, 2) in 0..100",
         "when" => "when(state, 'dead': null, else: 1..10)",
         "email" => "email(first_name, last_name)",
+        "name" => "name(first_name, last_name)",
+        "count" => "count(inspection)",
         _ => "same(other_column)",
     }
 }

@@ -24,7 +24,8 @@ fn tried(kind: &str, recipe: &str, rows: u64) -> Vec<Value> {
          CREATE TABLE keeper (id INTEGER PRIMARY KEY, name TEXT NOT NULL);
          CREATE TABLE hive (id INTEGER PRIMARY KEY, apiary_id INTEGER NOT NULL REFERENCES apiary, since DATE NOT NULL, weight REAL NOT NULL,
            state TEXT NOT NULL CHECK (state IN ('dead', 'weak', 'strong')), title TEXT NOT NULL, first_name TEXT NOT NULL, last_name TEXT NOT NULL,
-           x {});",
+           x {});
+         CREATE TABLE inspection (id INTEGER PRIMARY KEY, hive_id INTEGER NOT NULL REFERENCES hive);",
         column_type(kind)
     );
     let schema = ddl::read(&ddl).unwrap().schema;
@@ -33,6 +34,7 @@ fn tried(kind: &str, recipe: &str, rows: u64) -> Vec<Value> {
     let counts = [("apiary", "40"), ("keeper", "60")].map(|(table, rows)| (schema.find(table).unwrap(), read_row_count(rows).unwrap()));
     let mut order = Order { rows: counts.into(), values: HashMap::new(), seed: 7, ..Order::default() };
     order.rows.insert(hive, read_row_count(&rows.to_string()).unwrap());
+    order.rows.insert(TableId(3), read_row_count("2..5 per hive").unwrap());
     order.values.insert((hive, x), read_recipe(recipe).unwrap_or_else(|error| panic!("{recipe}: {}", error.message)));
     let blueprint = Blueprint::new(&schema, &order).unwrap_or_else(|error| panic!("{recipe}: {error} {:?}", error.hint));
     (0..rows).map(|row| blueprint.value(hive, row, x)).collect()

@@ -127,8 +127,35 @@ pub(crate) enum Task {
         after_help = "Examples:\n  kampf compare OLD.json latest        the last result against an earlier one\n  kampf compare OLD NEW --allow 5%     with results that `kampf results` lists"
     )]
     Compare(Compare),
+    /// The words of the command line for a shell, on standard output
+    #[command(
+        after_help = "Examples:\n  kampf completions bash > ~/.local/share/bash-completion/completions/kampf\n  kampf completions zsh > ~/.zfunc/_kampf      with fpath+=(~/.zfunc) before compinit in ~/.zshrc"
+    )]
+    Completions(Completions),
+    /// Manual pages, one for each command
+    #[command(
+        after_help = "Examples:\n  kampf man ~/.local/share/man/man1    then: man kampf-race\n  kampf man pages && man pages/kampf-new.1"
+    )]
+    Man(Man),
+    /// The JSON Schema of kampf.toml for editors, on standard output
+    #[command(
+        after_help = "Examples:\n  kampf file-schema > kampf.schema.json          then `#:schema ./kampf.schema.json` as the first line of kampf.toml\n  kampf file-schema | head"
+    )]
+    FileSchema,
     #[command(hide = true)]
     Contender,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct Completions {
+    /// For which shell
+    pub(crate) shell: clap_complete::Shell,
+}
+
+#[derive(Args, Debug)]
+pub(crate) struct Man {
+    /// The folder for the pages, made when missing
+    pub(crate) dir: PathBuf,
 }
 
 #[derive(Args, Debug)]

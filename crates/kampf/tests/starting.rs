@@ -93,6 +93,66 @@ fn guesses_grow_to_the_number_of_rows_that_is_wanted_and_small_tables_stay_small
 }
 
 #[test]
+fn a_large_fill_says_first_what_it_makes_and_ctrl_c_ends_it_with_a_word() {
+    let folder = Folder::apiary("");
+    folder.write("kampf.toml", folder.read("kampf.toml").replace("hive = 40", "hive = 3_000_000"));
+    let mut child = folder.command(&["fill"]).stderr(std::process::Stdio::piped()).spawn().unwrap();
+    let mut said = std::io::BufReader::new(child.stderr.take().unwrap());
+    let mut line = String::new();
+    std::io::BufRead::read_line(&mut said, &mut line).unwrap();
+    assert!(line.starts_with("making about 2") && line.contains(" rows, ") && line.contains(" on the disk; that takes about "), "{line}");
+    let interrupted = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+    assert!(interrupted.success());
+    let mut rest = String::new();
+    std::io::Read::read_to_string(&mut said, &mut rest).unwrap();
+    assert_eq!(child.wait().unwrap().code(), Some(3), "{rest}");
+    assert_eq!(rest, "interrupted while rows were made; the next command removes what is there of them and begins anew\n");
+    // A small one says nothing before.
+    assert!(!Folder::apiary("").kampf(&["fill"]).stderr.contains("making about"));
+}
+
+#[test]
+fn shells_readers_and_editors_get_what_they_want_to_know() {
+    let folder = Folder::empty();
+    for shell in ["bash", "zsh", "fish"] {
+        let words = folder.ok(&["completions", shell]);
+        assert!(["race", "--round-trip", "file-schema"].iter().all(|word| words.contains(word.trim_start_matches('-'))), "{shell}");
+    }
+    folder.ok(&["man", "pages", "-q"]);
+    let page = folder.read("pages/kampf-race.1");
+    assert!(page.contains("round\\-trip") && page.contains("Examples"), "{page}");
+    assert!(folder.read("pages/kampf.1").contains("Exit status"));
+    assert!(!folder.path().join("pages/kampf-contender.1").exists());
+    assert_eq!(
+        json(&folder.ok(&["file-schema"]))["properties"]["schema"]["description"].as_str().map(|text| text.starts_with("The file")),
+        Some(true)
+    );
+}
+
+#[test]
+#[cfg(target_os = "linux")]
+fn another_race_on_the_machine_is_warned_of() {
+    use std::os::linux::net::SocketAddrExt;
+    let address = std::os::unix::net::SocketAddr::from_abstract_name(b"kampf-race").unwrap();
+    // Another test may be racing just now, which does as well.
+    let _held = std::os::unix::net::UnixListener::bind_addr(&address);
+    let folder = Folder::apiary("");
+    let ended = folder.kampf(&["race", "calm", "--time", "1s", "--rounds", "1"]);
+    assert!(ended.status == 0 && ended.stderr.contains("warning: another kampf is racing on this machine"), "{}", ended.stderr);
+}
+
+#[test]
+fn a_dataset_is_readable_by_whom_the_umask_lets() {
+    use std::os::unix::fs::PermissionsExt;
+    let folder = Folder::apiary("");
+    let program = env!("CARGO_BIN_EXE_kampf");
+    let ended = std::process::Command::new("sh").args(["-c", &format!("umask 077; {program} fill -q")]).current_dir(folder.path()).status();
+    assert!(ended.unwrap().success());
+    let file = folder.datasets().remove(0).join("dataset.sqlite");
+    assert_eq!(std::fs::metadata(file).unwrap().permissions().mode() & 0o777, 0o400);
+}
+
+#[test]
 fn data_can_be_kept_elsewhere() {
     let folder = Folder::apiary("");
     folder.ok(&["race", "calm", "-q", "--data", "else/where", "--time", "1s", "--rounds", "2"]);

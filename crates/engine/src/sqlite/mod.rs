@@ -73,8 +73,9 @@ impl Engine for Sqlite {
     ) -> Result<Vec<Loaded>, EngineError> {
         let path = place.folder.join(FILE);
         let loaded = load::load(&path, schema, blueprint, settings, progress)?;
-        // From now on it is only read, by Kampf and by programs that get its path.
-        fs::set_permissions(&path, fs::Permissions::from_mode(0o444)).map_err(|error| EngineError {
+        // From now on it is only read, by Kampf and by programs that get its path, and by nobody who may not read what this user makes.
+        let readable = fs::metadata(&path).map(|file| file.permissions().mode() & 0o444);
+        readable.and_then(|mode| fs::set_permissions(&path, fs::Permissions::from_mode(mode))).map_err(|error| EngineError {
             kind: EngineErrorKind::Unreachable,
             message: format!("cannot protect {}: {error}", path.display()),
             sql: None,

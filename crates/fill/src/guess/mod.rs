@@ -38,6 +38,8 @@ struct Subject<'a> {
     words: Vec<String>,
     /// The name in small letters, words joined.
     joined: String,
+    /// By which of its references the rows of each table are counted.
+    counted: &'a [Option<usize>],
 }
 
 impl Subject<'_> {
@@ -70,10 +72,10 @@ impl Subject<'_> {
 }
 
 /// The recipe that suits a column.
-pub(crate) fn recipe(schema: &Schema, table: TableId, id: ColumnId, bounds: &Bounds) -> Guess {
+pub(crate) fn recipe(schema: &Schema, table: TableId, id: ColumnId, bounds: &Bounds, counted: &[Option<usize>]) -> Guess {
     let column = &schema.table(table).columns[id];
     let words = name_words(&column.name);
-    let subject = Subject { schema, table, id, column, bounds, joined: words.concat(), words };
+    let subject = Subject { schema, table, id, column, bounds, joined: words.concat(), words, counted };
     if let Some(values) = &bounds.one_of
         && !values.is_empty()
     {
@@ -136,13 +138,13 @@ fn one_of(subject: &Subject<'_>, values: &[Value]) -> Guess {
 }
 
 fn truth(subject: &Subject<'_>) -> Guess {
+    let is_rare = subject.has(&["deleted", "removed", "banned", "locked", "blocked", "archived", "hidden", "spam", "failed"]);
+    // A default says what most rows are, whatever the name.
     let (share, why) = match () {
-        () if subject.has(&["deleted", "removed", "banned", "locked", "blocked", "archived", "hidden", "spam", "failed"]) => {
-            (4, "its name")
-        }
+        () if subject.default() == Some(&Value::Boolean(true)) => (88, "its default"),
+        () if subject.default() == Some(&Value::Boolean(false)) && !is_rare => (12, "its default"),
+        () if is_rare => (4, "its name"),
         () if subject.has(&["active", "enabled", "visible", "valid", "confirmed", "verified", "public"]) => (88, "its name"),
-        () if subject.default() == Some(&Value::Boolean(true)) => (85, "its default"),
-        () if subject.default() == Some(&Value::Boolean(false)) => (15, "its default"),
         () if subject.has(&["is", "has", "default", "primary", "main"]) => (30, "its name"),
         () => (50, "its type"),
     };
@@ -165,8 +167,8 @@ fn bytes(subject: &Subject<'_>) -> Guess {
     match subject.column.limits {
         Some((low, high)) if low == high => guess(format!("bytes({})", low.clamp(1, MOST_BYTES as i64)), "its type"),
         Some((_, high)) => guess(format!("bytes({}..{})", (high / 2).clamp(1, 64), high.clamp(1, 64)), "its type"),
-        None if subject.has(&["image", "picture", "photo", "content", "data", "body", "file", "document"]) => {
-            guess("bytes(400..1600)", "its name")
+        None if subject.has(&["image", "picture", "photo", "content", "data", "body", "file", "document", "blob", "cache", "payload"]) => {
+            guess("bytes(800..6_000)", "its name")
         }
         None => guess("bytes(16..64)", "its type"),
     }

@@ -1,8 +1,8 @@
 //! Guesses for numbers.
 
-use kampf_schema::{LogicalType, Value};
+use kampf_schema::{LogicalType, TableId, Value, name_words};
 
-use super::{Guess, Subject, guess};
+use super::{Guess, Subject, guess, named};
 
 /// Words that name a point in time.
 pub(super) const MOMENTS: [&str; 45] = [
@@ -77,6 +77,9 @@ pub(super) fn whole(subject: &Subject<'_>) -> Guess {
     let has = |words: &[&str]| subject.has(words);
     if let Some(recipe) = super::times::seconds(subject) {
         return guess(recipe, "its name");
+    }
+    if let Some(child) = counted_child(subject) {
+        return guess(format!("count({})", named(&child)), "its name");
     }
     let flag = has(&[
         "is", "has", "can", "flag", "enabled", "disabled", "active", "visible", "deleted", "hidden", "allow", "allowed", "use", "locked",
@@ -272,4 +275,36 @@ pub(super) fn broken(subject: &Subject<'_>) -> Guess {
         format!("{distribution} in {low}..{high}")
     };
     guess(range, why)
+}
+
+/// The table whose rows a column counts by its name: `comment_count`, `num_comments`, of rows that are counted for each of this table.
+fn counted_child(subject: &Subject<'_>) -> Option<String> {
+    const COUNTS: [&str; 6] = ["count", "num", "number", "total", "of", "cnt"];
+    if !subject.has(&["count", "num", "cnt"]) && !(subject.has(&["number"]) && subject.has(&["of"])) {
+        return None;
+    }
+    // What is counted cannot be another number where a check wants one.
+    let bounds = subject.bounds;
+    let above = bounds.most.as_ref().is_none_or(|most| matches!(most, Value::Integer(most) if *most >= i64::from(i16::MAX)));
+    let below = bounds.least.as_ref().is_none_or(|least| matches!(least, Value::Integer(..=0)));
+    let table = subject.schema.table(subject.table);
+    let rules = table.checks.iter().filter_map(|check| check.rule.as_ref().ok().map(kampf_schema::Rule::column_set));
+    let alone = rules.into_iter().all(|columns| !columns.contains(&subject.id) || columns == [subject.id]);
+    if !above || !below || !alone || bounds.one_of.is_some() {
+        return None;
+    }
+    let one = |word: &str| word.strip_suffix('s').unwrap_or(word).to_owned();
+    let what: Vec<String> = subject.words.iter().filter(|word| !COUNTS.contains(&word.as_str())).map(|word| one(word)).collect();
+    let is_meant = |id: &TableId| {
+        let table = subject.schema.table(*id);
+        let words: Vec<String> = name_words(&table.name).iter().map(|word| one(word)).collect();
+        let by = subject.counted.get(id.0).copied().flatten();
+        !what.is_empty()
+            && words.ends_with(&what)
+            && by.is_some_and(|by| table.references[by].parent == subject.table)
+            && *id != subject.table
+    };
+    let mut meant = subject.schema.ids().filter(is_meant);
+    let child = meant.next()?;
+    meant.next().is_none().then(|| subject.schema.table(child).name.clone())
 }

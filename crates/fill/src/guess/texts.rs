@@ -226,7 +226,32 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
         () if has(&["lang", "language", "locale"]) => pick(&[("en", 5), ("de", 3), ("fr", 2), ("es", 1), ("it", 1)]),
         () if has(&["currency"]) => pick(&[("EUR", 6), ("USD", 3), ("GBP", 1), ("CHF", 1)]),
         () if has(&["timezone", "tz"]) => pick(&[("UTC", 5), ("+01:00", 3), ("+02:00", 1), ("-05:00", 1)]),
-        () if has(&["country"]) && room <= 3 => Some(format!("code('{}')", "@".repeat(room as usize))),
+        () if has(&["country", "countrycode"]) && room == 2 => {
+            pick(&[("DE", 9), ("FR", 5), ("IT", 4), ("ES", 3), ("NL", 2), ("PL", 2), ("AT", 1), ("SE", 1), ("CH", 1)])
+        }
+        () if has(&["country", "countrycode"]) && room == 3 => {
+            pick(&[("DEU", 9), ("FRA", 5), ("ITA", 4), ("ESP", 3), ("NLD", 2), ("POL", 2), ("AUT", 1)])
+        }
+        () if is(&["country", "countryname"]) => {
+            pick(&[("Germany", 9), ("France", 5), ("Italy", 4), ("Spain", 3), ("Netherlands", 2), ("Poland", 2), ("Austria", 1)])
+        }
+        () if has(&["arch", "architecture"]) => pick(&[("amd64", 7), ("arm64", 3), ("i386", 1), ("all", 1)]),
+        () if has(&["os", "platform"]) => pick(&[("linux", 5), ("windows", 3), ("macos", 2), ("android", 2), ("ios", 1)]),
+        () if has(&["role"]) => pick(&[("member", 12), ("editor", 4), ("admin", 1), ("guest", 1)]),
+        () if has(&["priority", "severity", "importance"]) => pick(&[("normal", 7), ("low", 3), ("high", 2), ("urgent", 1)]),
+        () if has(&["result", "outcome", "verdict"]) => pick(&[("success", 14), ("failure", 3), ("cancelled", 1), ("skipped", 1)]),
+        () if has(&["visibility", "access"]) => pick(&[("private", 5), ("public", 3), ("internal", 1)]),
+        () if has(&["environment", "env", "stage"]) => pick(&[("production", 6), ("staging", 2), ("test", 2), ("development", 1)]),
+        () if has(&["encoding", "charset", "characterset"]) => pick(&[("utf-8", 9), ("iso-8859-1", 1), ("us-ascii", 1)]),
+        () if has(&["payment", "paymentmethod"]) && has(&["method", "type", "kind"]) => {
+            pick(&[("card", 6), ("transfer", 3), ("invoice", 2), ("cash", 1)])
+        }
+        () if has(&["method", "verb"]) => pick(&[("GET", 9), ("POST", 4), ("PUT", 1), ("DELETE", 1)]),
+        () if has(&["channel", "source", "origin", "medium"]) && !has(&["name", "text", "code"]) && room < 500 => {
+            pick(&[("web", 6), ("mobile", 3), ("api", 2), ("import", 1)])
+        }
+        () if has(&["plan", "tier"]) && room < 500 => pick(&[("free", 8), ("basic", 3), ("pro", 2), ("business", 1)]),
+        () if has(&["unit", "uom"]) => pick(&[("pcs", 6), ("kg", 3), ("m", 2), ("l", 1)]),
         () if has(&["zip", "zipcode", "postcode", "postalcode", "plz"]) => fitting("code('#####')", 5),
         () if has(&["color", "colour"]) => fitting("matching('^#[0-9a-f]{6}$')", 7).or_else(|| hex(6)),
         () if has(&["version", "release"]) => fitting("matching('^[1-9]\\.[0-9]{1,2}\\.[0-9]$')", 7),
@@ -297,6 +322,12 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
             "abstract",
             "article",
             "html",
+            "document",
+            "card",
+            "cards",
+            "cache",
+            "blob",
+            "markdown",
             "comment",
             "comments",
             "remarks",
@@ -311,7 +342,7 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
         ]) =>
         {
             let most = match () {
-                () if has(&["body", "content", "article", "html"]) => 1200,
+                () if has(&["body", "content", "article", "html", "document", "card", "markdown"]) => 3000,
                 () if has(&["text", "message", "description", "bio", "abstract"]) => 400,
                 () => 160,
             };
@@ -319,6 +350,9 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
             Some(if most < 12 { "words(1)".to_owned() } else { format!("text({}..{most})", (most / 10).max(8).min(most)) })
         }
         () if has(&["subject", "title", "headline", "caption"]) => fitting("title(3..8)", 60).or_else(|| fitting("title(1..2)", 16)),
+        () if is(&["fullname", "realname", "displayname", "personname"]) && name_columns(subject).len() == 2 && room >= 24 => {
+            Some(format!("name({})", name_columns(subject).join(", ")))
+        }
         () if has(&["author", "owner", "keeper", "manager", "editor", "creator", "contact", "assignee", "person"])
             || is(&["fullname", "realname", "displayname", "contactname", "personname"])
             || is(&["name"]) && is_of_people(subject) =>
@@ -383,9 +417,10 @@ fn fallback(subject: &Subject<'_>, room: u64) -> Guess {
     let recipe = match room {
         0..=2 => format!("code('{}')", "@".repeat(room as usize)),
         3..=7 => format!("code('{}')", "&".repeat(room as usize)),
-        8..=23 => "words(1)".to_owned(),
-        24..=999 => "words(1..3)".to_owned(),
-        _ => "words(2..8)".to_owned(),
+        // What is short is one of few more often than a sentence; common words come as often as in a natural text.
+        8..=64 => "words(1)".to_owned(),
+        65..=500 => "words(1..2)".to_owned(),
+        _ => "words(1..4)".to_owned(),
     };
     guess(recipe, "its type")
 }

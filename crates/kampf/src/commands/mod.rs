@@ -8,6 +8,7 @@ mod new;
 mod race;
 mod results;
 mod self_test;
+mod shell;
 mod show;
 mod trace;
 
@@ -69,6 +70,9 @@ pub(crate) fn run() -> ExitCode {
         Task::Trace(trace) => trace::run(general, trace),
         Task::Results(results) => results::run(general, results),
         Task::Compare(compare) => compare::run(general, compare),
+        Task::Completions(completions) => shell::completions(completions),
+        Task::Man(man) => shell::man(general, man),
+        Task::FileSchema => shell::schema(),
         Task::Contender => return contender(),
     };
     match ended {

@@ -14,7 +14,9 @@ use crate::output::{Page, RaceProgress, contest_text, together, wait};
 use crate::problem::Problem;
 use crate::project::{ContestConfig, Project, Selected, resolve};
 use crate::raced::{RacedContest, RacedRun};
-use crate::running::{Circumstances, Heat, Surroundings, engines, filled, heed, inbox, name_programs, open, raced_contest, setup, trouble};
+use crate::running::{
+    Alone, Circumstances, Heat, Surroundings, engines, filled, heed, inbox, name_programs, open, raced_contest, setup, trouble,
+};
 use crate::store::{Dataset, save_result};
 use kampf_verdict::{Candidate, FaultKind, Require, Required, beside};
 
@@ -23,6 +25,7 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
         return self_test::run(general, arguments);
     }
     let inbox = inbox()?;
+    let _alone = Alone::or_warn(general);
     let mut machine = Machine::read();
     let mut raced = Raced::default();
     let mut home = None;

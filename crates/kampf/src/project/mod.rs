@@ -2,6 +2,7 @@
 
 mod config;
 mod contest;
+mod form;
 mod multiplied;
 mod numbers;
 mod option;
@@ -20,6 +21,7 @@ use kampf_schema::{ColumnId, Relations, Schema, Span, TableId, did_you_mean, exp
 
 pub(crate) use config::{Config, ContestConfig};
 pub(crate) use contest::{Selected, multiplied, resolve};
+pub(crate) use form::file_schema;
 pub(crate) use sample::{MOST_ROWS, SAMPLE, Sampled, bare};
 pub(crate) use schema_text::SchemaText;
 pub(crate) use toml_text::{Scalar, TomlText};

@@ -1,11 +1,15 @@
 //! What commands that run contenders share: the project with its data, the setup of contenders, what they are given, and what came
 //! of them.
 
+mod alone;
 mod circumstances;
 mod condition;
+mod forecast;
+mod interrupts;
 mod raced;
 mod session;
 
+pub(crate) use alone::Alone;
 pub(crate) use circumstances::Circumstances;
 pub(crate) use condition::{empty_answer, left_to_app, taken};
 pub(crate) use raced::{Heat, Surroundings, raced_contest};

@@ -1,7 +1,10 @@
 //! What checking, racing and tracing share: the project, its data, and the setup of contenders.
 
+use kampf_engine::LoadEvent;
 use kampf_runner::{Contest, EntryWay, Inbox, Setup, Trouble};
 
+use super::forecast::forecast;
+use super::interrupts::{Filling, are_heeded};
 use crate::arguments::{Bounds, General};
 use crate::output::{FillProgress, bytes, count, say};
 use crate::problem::{Problem, SURROUNDINGS};
@@ -48,8 +51,12 @@ pub(crate) fn engines(general: &General) -> Result<Vec<Option<String>>, Problem>
 /// The project's data, filled now when missing or stale.
 pub(crate) fn filled(general: &General, project: &Project) -> Result<Dataset, Problem> {
     let mut progress = FillProgress::new(general.quiet);
-    let dataset = dataset(project, &mut |event| progress.take(event))?;
-    drop(progress);
+    let filling = Filling::begins();
+    let dataset = dataset(project, &mut |event| match event {
+        LoadEvent::Begins => forecast(project).iter().for_each(|forecast| say(general.quiet, forecast)),
+        event => progress.take(event),
+    })?;
+    drop((progress, filling));
     if !dataset.reused {
         let rows: u64 = dataset.record.tables.iter().map(|table| table.rows).sum();
         let size: u64 = dataset.record.tables.iter().map(|table| table.bytes).sum();
@@ -102,6 +109,7 @@ pub(crate) fn name_programs<'a>(general: &General, dataset: &Dataset, contests: 
 
 /// Has an inbox heed Ctrl-C from now on. A fill is not to wait for its end: until then the signal ends the program.
 pub(crate) fn heed(inbox: &Inbox) -> Result<(), Problem> {
+    are_heeded();
     inbox.heed_signals().map_err(|error| Problem::surroundings(format!("cannot listen for signals: {error}")))
 }
 

@@ -132,6 +132,7 @@ impl<'p> Store<'p> {
     /// Loads a dataset into a slot that nobody else uses, in place of what is there.
     fn make(&self, slot: &Slot, fingerprint: &str, version: &str, progress: &mut dyn FnMut(LoadEvent<'_>)) -> Result<Reached, Problem> {
         let project = self.project;
+        progress(LoadEvent::Begins);
         self.clear(slot)?;
         let server = project.server();
         let begun = Begun {

@@ -175,6 +175,40 @@ fn what_a_database_would_number_is_numbered() {
 }
 
 #[test]
+fn what_a_row_says_of_its_children_and_of_itself_is_so() {
+    let sql = "CREATE TABLE post (id INTEGER PRIMARY KEY, comment_count INTEGER NOT NULL, num_votes INTEGER NOT NULL CHECK (num_votes < 9),
+          first_name VARCHAR(40) NOT NULL, last_name VARCHAR(40) NOT NULL, full_name VARCHAR(90) NOT NULL, draft BOOLEAN NOT NULL DEFAULT FALSE);
+        CREATE TABLE comment (id INTEGER PRIMARY KEY, post_id INTEGER NOT NULL REFERENCES post);
+        CREATE TABLE votes (id INTEGER PRIMARY KEY, post_id INTEGER NOT NULL REFERENCES post);";
+    let schema = schema(sql);
+    let wanted = [("post", "60"), ("comment", "heavy(5) per post"), ("votes", "3 per post")];
+    let blueprint = Blueprint::new(&schema, &order(&schema, &wanted, &[])).unwrap();
+    assert_eq!(
+        (blueprint.way(TableId(0), 1).how.as_str(), blueprint.way(TableId(0), 5).how.as_str()),
+        ("count(comment)", "name(first_name, last_name)")
+    );
+    let (posts, comments) = (rows(&schema, &blueprint, "post"), rows(&schema, &blueprint, "comment"));
+    for post in &posts {
+        let own = comments.iter().filter(|comment| comment[1] == post[0]).count();
+        assert_eq!(post[1], own.to_string());
+        assert_eq!(post[5], format!("{} {}", post[3], post[4]));
+    }
+    assert!(posts.iter().filter(|post| post[6] == "true").count() < 20);
+    // A check that the children may not meet comes before their number, and what nobody counts cannot be said.
+    assert_ne!(blueprint.way(TableId(0), 2).how, "count(votes)");
+    let wrong = |recipe: &str, rows: &str| {
+        let refused = Blueprint::new(&schema, &order(&schema, &[("comment", rows)], &[("post.comment_count", recipe)])).unwrap_err();
+        (refused.message, refused.hint.unwrap_or_default())
+    };
+    let (message, hint) = wrong("count(comment)", "700");
+    assert_eq!(
+        (message.as_str(), hint.as_str()),
+        ("rows of `comment` are not counted for each row of `post`", "say so under [rows], like \"3 per post\"")
+    );
+    assert_eq!(wrong("count(coment)", "700").1, "did you mean `comment`?");
+}
+
+#[test]
 fn what_cannot_be_met_is_said_with_the_line_that_would_help() {
     let schema = schema(APIARY);
     let error = |rows: &[(&str, &str)], values: &[(&str, &str)]| {

@@ -9,7 +9,7 @@ fn guessed(table: &str, columns: &str) -> String {
     let schema = ddl::read(&format!("CREATE TABLE {table} (id INTEGER PRIMARY KEY, {columns})")).unwrap().schema;
     let model = &schema.tables[0];
     let last = model.columns.len() - 1;
-    let guess = recipe(&schema, TableId(0), last, &bounds(model).0[last]);
+    let guess = recipe(&schema, TableId(0), last, &bounds(model).0[last], &[None]);
     assert!(read_recipe(&guess.recipe).is_ok(), "{} for {columns} is no recipe", guess.recipe);
     guess.recipe
 }
@@ -32,11 +32,18 @@ fn names_types_defaults_and_checks_say_what_columns_look_like() {
         ("guid VARCHAR(36)", "uuid4"),
         ("currency CHAR(3)", "pick('EUR' 6, 'USD' 3, 'GBP' 1, 'CHF' 1)"),
         ("active CHAR(1) DEFAULT 'Y'", "pick('Y' 5, 'N' 1)"),
-        ("body TEXT", "text(120..1200)"),
+        ("body TEXT", "text(300..3000)"),
         ("note VARCHAR(10)", "words(1)"),
         ("settings TEXT", "{ mode: pick('plain' 5, 'rich' 2), limit: exponential(40) in 1..500, tags: list(words(1), 0..3) }"),
         ("whatever VARCHAR(2)", "code('@@')"),
-        ("whatever VARCHAR(200)", "words(1..3)"),
+        ("whatever VARCHAR(200)", "words(1..2)"),
+        ("whatever VARCHAR(40)", "words(1)"),
+        ("whatever TEXT", "words(1..4)"),
+        ("arch VARCHAR(10)", "pick('amd64' 7, 'arm64' 3, 'i386' 1, 'all' 1)"),
+        ("result TEXT", "pick('success' 14, 'failure' 3, 'cancelled' 1, 'skipped' 1)"),
+        ("role VARCHAR(20)", "pick('member' 12, 'editor' 4, 'admin' 1, 'guest' 1)"),
+        ("card TEXT", "text(300..3000)"),
+        ("is_active BOOLEAN DEFAULT false", "share(12)"),
         ("code VARCHAR(9) CHECK (code ~ '^[A-Z]{3}$')", "matching('^[A-Z]{3}$')"),
         ("label TEXT CHECK (label = lower(label))", "slug(1..2)"),
         ("state TEXT DEFAULT 'new' CHECK (state IN ('old', 'new', 'gone'))", "pick('old' 1, 'new' 6, 'gone' 1)"),
@@ -50,7 +57,7 @@ fn names_types_defaults_and_checks_say_what_columns_look_like() {
         ("price DECIMAL(6, 2) CHECK (price > 0)", "lognormal(38, 1) in 0.01..9999.99"),
         ("latitude REAL", "47..55"),
         ("deleted BOOLEAN", "share(4)"),
-        ("open BOOLEAN DEFAULT true", "share(85)"),
+        ("open BOOLEAN DEFAULT true", "share(88)"),
         ("born DATE", "1940-01-01..2008-12-31"),
         ("seen TIMESTAMP CHECK (seen > '2030-01-01')", "recent(2030-01-01T00:00:01.000000..2035-06-30T00:00:01.000000)"),
         ("created TIMESTAMP NOT NULL, closed TIMESTAMP", "after(created, '1 minute'..'60 days')"),
@@ -76,7 +83,7 @@ fn children_come_after_their_parents_and_tables_that_refer_to_each_other_do_not(
         let schema = ddl::read(ddl).unwrap().schema;
         let table = schema.find("hive").unwrap();
         let column = schema.table(table).find("created").unwrap();
-        recipe(&schema, table, column, &bounds(schema.table(table)).0[column]).recipe
+        recipe(&schema, table, column, &bounds(schema.table(table)).0[column], &[]).recipe
     };
     let apiary = |more: &str| format!("CREATE TABLE apiary (id INTEGER PRIMARY KEY, created DATE NOT NULL{more});");
     let hive = "CREATE TABLE hive (id INTEGER PRIMARY KEY, apiary_id INTEGER NOT NULL REFERENCES apiary, created DATE NOT NULL);";
