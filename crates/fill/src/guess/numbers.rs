@@ -280,7 +280,8 @@ pub(super) fn broken(subject: &Subject<'_>) -> Guess {
 /// The table whose rows a column counts by its name: `comment_count`, `num_comments`, of rows that are counted for each of this table.
 fn counted_child(subject: &Subject<'_>) -> Option<String> {
     const COUNTS: [&str; 6] = ["count", "num", "number", "total", "of", "cnt"];
-    if !subject.has(&["count", "num", "cnt"]) && !(subject.has(&["number"]) && subject.has(&["of"])) {
+    let is_count = subject.has(&["count", "num", "cnt"]) || subject.has(&["number"]) && subject.has(&["of"]);
+    if !is_count {
         return None;
     }
     // What is counted cannot be another number where a check wants one.

@@ -247,7 +247,7 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
             pick(&[("card", 6), ("transfer", 3), ("invoice", 2), ("cash", 1)])
         }
         () if has(&["method", "verb"]) => pick(&[("GET", 9), ("POST", 4), ("PUT", 1), ("DELETE", 1)]),
-        () if has(&["channel", "source", "origin", "medium"]) && !has(&["name", "text", "code"]) && room < 500 => {
+        () if has(&["channel", "source"]) && !has(&["name", "text", "code"]) && room < 500 => {
             pick(&[("web", 6), ("mobile", 3), ("api", 2), ("import", 1)])
         }
         () if has(&["plan", "tier"]) && room < 500 => pick(&[("free", 8), ("basic", 3), ("pro", 2), ("business", 1)]),
@@ -257,7 +257,23 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
         () if has(&["version", "release"]) => fitting("matching('^[1-9]\\.[0-9]{1,2}\\.[0-9]$')", 7),
         () if has(&["gender", "sex"]) => pick(&[("f", 5), ("m", 5), ("x", 1)]),
         () if has(&["street", "address", "address1", "address2", "addressline"]) => fitting("street", 30),
-        () if has(&["city", "town", "place", "region", "location", "village", "county", "district", "country", "province", "site"]) => {
+        () if has(&[
+            "city",
+            "town",
+            "place",
+            "origin",
+            "birthplace",
+            "hometown",
+            "region",
+            "location",
+            "village",
+            "county",
+            "district",
+            "country",
+            "province",
+            "site",
+        ]) =>
+        {
             fitting("place", 24)
         }
         () if has(&["created", "updated", "modified", "date", "timestamp"]) && room >= 19 && subject.words.len() < 4 => {
