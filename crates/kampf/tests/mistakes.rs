@@ -181,6 +181,24 @@ fn the_schema_is_checked_with_its_places() {
 }
 
 #[test]
+fn what_other_languages_write_is_answered_with_what_is_written_here() {
+    let said = |line: &str| {
+        let folder = Folder::apiary(&format!("[contest.own]\nfrom = \"hive\"\ngive = [\"label\"]\n{line}\n"));
+        folder.error(&["check", "own"], 2)
+    };
+    let doubled = said("where = \"label == 'a'\"");
+    assert!(doubled.contains("found `=`") && doubled.contains("one `=` compares two values"), "{doubled}");
+    let list = said("where = \"label = :x\"\nparameters = { x = [\"a\", \"b\"] }");
+    assert!(list.starts_with("the parameter `x` is said by one text") && list.contains("`some(hive.id, 20)` a list of twenty"), "{list}");
+    let large = said("where = \"frames = 99999999999999999999\"");
+    assert!(large.starts_with("this number is too large") && large.contains("\n                        ^^^^^^^^^^^^^^^^^^^^\n"), "{large}");
+    let folder = Folder::apiary("");
+    folder.write("kampf.toml", TOML.replace("hive = 40", "hive = -5"));
+    let negative = folder.error(&["fill"], 2);
+    assert!(negative.contains("from 0 on, not -5") && negative.contains("\"12 per apiary\""), "{negative}");
+}
+
+#[test]
 fn what_changes_the_rows_is_said_and_a_check_of_the_application_stops_nobody() {
     let folder = Folder::apiary("");
     let checked = SQL.replace("frames INTEGER NOT NULL CHECK (frames BETWEEN 8 AND 24)", "frames INTEGER CHECK (is_even(frames))");

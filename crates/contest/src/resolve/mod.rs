@@ -112,12 +112,13 @@ impl NeedError {
     }
 }
 
-/// A text that could not be read, as a mistake in it.
 /// What of a text could not be read.
 fn unreadable(error: expr::ReadError, text: &str) -> Mistake {
     let asks_twice = text.split(|c: char| !c.is_alphanumeric()).any(|word| word.eq_ignore_ascii_case("select"));
     let no_selects = || format!("a need has no sub-selects: say it by relations, `exists(…)` and aggregates; {OWN_SQL}");
-    let hint = error.hint.or_else(|| asks_twice.then(no_selects));
+    let is_doubled = text.get(error.span.start.saturating_sub(1)..).is_some_and(|rest| rest.starts_with("=="));
+    let one_is_enough = || "one `=` compares two values".to_owned();
+    let hint = error.hint.or_else(|| is_doubled.then(one_is_enough)).or_else(|| asks_twice.then(no_selects));
     Mistake { span: error.span, message: error.message, hint }
 }
 

@@ -96,7 +96,7 @@ pub(super) fn whole(subject: &Subject<'_>) -> Guess {
         () if has(&["port"]) => {
             Some((1, 65_535, "pick(22 2, 25 1, 53 1, 80 4, 110 1, 143 1, 161 1, 443 6, 993 1, 3306 1, 5432 1, 8080 2)"))
         }
-        () if has(&["percent", "percentage", "share", "score", "progress", "quality", "humidity"]) => {
+        () if has(&["percent", "percentage", "share", "score", "progress", "quality", "humidity", "battery", "signal"]) => {
             Some((0, 100, "normal(62, 20) in 0..100"))
         }
         () if has(&["rating", "stars", "grade"]) => Some((1, 5, "pick(1 1, 2 1, 3 3, 4 6, 5 5)")),

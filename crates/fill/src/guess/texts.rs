@@ -207,7 +207,13 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
             hex(32)
         }
         () if has(&["url", "uri", "link", "website", "homepage", "href", "webpage"]) => fitting("url", 60),
-        () if has(&["phone", "tel", "telephone", "mobile", "fax", "cell"]) => fitting("phone", 14),
+        () if has(&["phone", "tel", "telephone", "mobile", "fax", "cell", "msisdn"])
+            || has(&["number"])
+                && has(&["sender", "destination", "caller", "callee", "recipient", "smsc", "contact", "calling", "called"]) =>
+        {
+            fitting("phone", 14)
+        }
+        () if is(&["imei", "imsi"]) => fitting("code('###############')", 15),
         () if is(&["firstname", "givenname", "forename", "fname"]) => fitting("first_name", 12),
         () if is(&["lastname", "surname", "familyname", "lname"]) => fitting("last_name", 20),
         () if has(&["username", "login", "nick", "nickname", "account", "userid"]) || is(&["user", "uid", "username", "loginname"]) => {
@@ -217,7 +223,8 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
         () if has(&["ip", "ipaddress", "ipaddr", "addr"]) || subject.holds(&["ipaddress", "ipaddr"]) => fitting("address", 15),
         () if has(&["mac", "macaddress"]) => fitting("code('02:~~:~~:~~:~~:~~')", 17),
         () if has(&["host", "hostname", "domain", "server", "fqdn", "realm", "nameserver"]) => fitting("host", 24),
-        () if has(&["path", "file", "filename", "dir", "directory", "folder"]) => {
+        () if is(&["filename", "basename"]) || has(&["filename"]) => fitting("matching('^[a-z]{3,12}\\.(txt|csv|log|pdf|jpg|zip)$')", 20),
+        () if has(&["path", "file", "dir", "directory", "folder"]) => {
             fitting("matching('^/(data|home|srv)/[a-z]{3,8}/[a-z]{3,10}\\.(txt|csv|log|pdf)$')", 36)
         }
         () if has(&["mime", "mimetype", "contenttype"]) || is(&["contenttype"]) => {
@@ -324,6 +331,13 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
         {
             Some("{ mode: pick('plain' 5, 'rich' 2), limit: exponential(40) in 1..500, tags: list(words(1), 0..3) }".to_owned())
         }
+        () if room > 500
+            && subject
+                .ends(&["data", "vars", "vcard", "card", "cards", "document", "cache", "blob", "markdown", "payload", "dump", "raw"]) =>
+        {
+            // What holds whole things is as long as they are.
+            Some(format!("text(200..{})", room.min(3_000)))
+        }
         () if has(&["signature"]) => fitting("text(20..120)", 200),
         () if has(&["type", "kind", "category", "class", "mode", "level"]) && !has(&["name"]) => {
             pick(&[("standard", 6), ("basic", 3), ("special", 2), ("other", 1)]).or_else(|| pick(&[("S", 6), ("B", 3), ("X", 1)]))
@@ -338,12 +352,6 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
             "abstract",
             "article",
             "html",
-            "document",
-            "card",
-            "cards",
-            "cache",
-            "blob",
-            "markdown",
             "comment",
             "comments",
             "remarks",
@@ -358,7 +366,7 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
         ]) =>
         {
             let most = match () {
-                () if has(&["body", "content", "article", "html", "document", "card", "markdown"]) => 3000,
+                () if has(&["body", "content", "article", "html"]) => 3000,
                 () if has(&["text", "message", "description", "bio", "abstract"]) => 400,
                 () => 160,
             };
@@ -369,6 +377,7 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
         () if is(&["fullname", "realname", "displayname", "personname"]) && name_columns(subject).len() == 2 && room >= 24 => {
             Some(format!("name({})", name_columns(subject).join(", ")))
         }
+        () if subject.words.len() > 1 && subject.ends(&["id"]) && room >= 8 => hex(16),
         () if has(&["author", "owner", "keeper", "manager", "editor", "creator", "contact", "assignee", "person"])
             || is(&["fullname", "realname", "displayname", "contactname", "personname"])
             || is(&["name"]) && is_of_people(subject) =>
@@ -401,7 +410,6 @@ fn by_name(subject: &Subject<'_>, room: u64) -> Option<String> {
             };
             Some(format!("code('{pattern}')"))
         }
-        () if subject.words.len() > 1 && subject.ends(&["id"]) && room >= 8 => hex(16),
         () if has(&["key", "uid", "identifier", "hid"]) => Some(if room >= 12 { "slug(1..2)".to_owned() } else { format!("hex({room})") }),
         () if has(&["name", "names"]) => fitting("title(1..3)", 24).or_else(|| fitting("words(1)", 8)),
         () if has(&["value", "val", "setting", "option", "param", "data", "config", "options", "params", "settings"]) => {

@@ -7,7 +7,11 @@ use super::numbers::{MOMENTS, is_moment};
 use super::{Guess, Subject, guess, named, written};
 
 /// Words that name the beginning of something.
-const BEGINNINGS: [&str; 36] = [
+const BEGINNINGS: [&str; 40] = [
+    "insert",
+    "insertion",
+    "receiving",
+    "queued",
     "created",
     "start",
     "starts",
@@ -47,7 +51,10 @@ const BEGINNINGS: [&str; 36] = [
 ];
 
 /// Words that name something that comes later.
-const LATER: [&str; 52] = [
+const LATER: [&str; 55] = [
+    "sending",
+    "delivery",
+    "timeout",
     "updated",
     "modified",
     "changed",

@@ -10,7 +10,7 @@ use toml::de::DeTable;
 
 use super::numbers::{factor, many, share, sizes, unit};
 use super::option::option;
-use super::reader::{Reader, integer, span};
+use super::reader::{Reader, integer, pairs, span};
 use super::written::Written;
 use crate::arguments::{duration, size, trip};
 use crate::problem::{Problem, Source};
@@ -248,27 +248,6 @@ impl Config {
     }
 }
 
-/// A table from names of the user's to texts, or to plain numbers where those are allowed.
-fn pairs(top: &mut Reader<'_>, source: &Source, key: &'static str, numbers: bool) -> Result<Vec<(Written, Written)>, Problem> {
-    let Some(table) = top.table(key)? else { return Ok(Vec::new()) };
-    let mut pairs = Vec::new();
-    for item in table.items() {
-        let name = Written::new(&source.text, span(item.0.span()), item.0.get_ref());
-        let value = match integer(item.1.get_ref()) {
-            Some(number) if numbers => Written::new(&source.text, span(item.1.span()), &number.to_string()),
-            None if numbers && item.1.get_ref().as_integer().is_some() => return Err(table.no_number(item)),
-            _ if item.1.get_ref().is_table() => {
-                return Err(Problem::wrong(format!("`{0}` must be a text, not a table", item.0.get_ref()))
-                    .at(source.place(span(item.0.span())))
-                    .hint(format!("put the whole name in quotes: \"{}.…\" = \"…\"", item.0.get_ref())));
-            }
-            _ => table.text(item)?,
-        };
-        pairs.push((name, value));
-    }
-    Ok(pairs)
-}
-
 /// The largest number that engines take as a limit.
 const MOST_LIMIT: u64 = i64::MAX.unsigned_abs();
 
@@ -318,6 +297,14 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
         for item in parameters.items() {
             let text = match item.1.get_ref() {
                 toml::de::DeValue::String(_) => parameters.text(item)?,
+                toml::de::DeValue::Array(_) | toml::de::DeValue::Table(_) => {
+                    return Err(Problem::wrong(format!(
+                        "the parameter `{}` is said by one text: how its values are drawn",
+                        item.0.get_ref()
+                    ))
+                    .at(source.place(span(item.1.span())))
+                    .hint("`pick('a', 'b')` draws one of some values for each call, `some(hive.id, 20)` a list of twenty"));
+                }
                 // A plain number, truth or date is a fixed value as it stands.
                 _ => Written::new(&source.text, span(item.1.span()), source.text.get(item.1.span()).unwrap_or_default()),
             };

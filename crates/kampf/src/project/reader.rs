@@ -160,3 +160,28 @@ pub(crate) fn integer(value: &DeValue<'_>) -> Option<u64> {
     let number = value.as_integer()?;
     u64::from_str_radix(&number.as_str().replace('_', ""), number.radix()).ok()
 }
+
+/// A table from names of the user's to texts, or to plain numbers where those are allowed.
+pub(super) fn pairs(top: &mut Reader<'_>, source: &Source, key: &'static str, numbers: bool) -> Result<Vec<(Written, Written)>, Problem> {
+    let Some(table) = top.table(key)? else { return Ok(Vec::new()) };
+    let mut pairs = Vec::new();
+    for item in table.items() {
+        let name = Written::new(&source.text, span(item.0.span()), item.0.get_ref());
+        let value = match integer(item.1.get_ref()) {
+            Some(number) if numbers => Written::new(&source.text, span(item.1.span()), &number.to_string()),
+            None if numbers && item.1.get_ref().as_integer().is_some() => {
+                return Err(table
+                    .no_number(item)
+                    .hint("a number of rows, like 5_000, or so many for each row of a parent: \"12 per apiary\""));
+            }
+            _ if item.1.get_ref().is_table() => {
+                return Err(Problem::wrong(format!("`{0}` must be a text, not a table", item.0.get_ref()))
+                    .at(source.place(span(item.0.span())))
+                    .hint(format!("put the whole name in quotes: \"{}.…\" = \"…\"", item.0.get_ref())));
+            }
+            _ => table.text(item)?,
+        };
+        pairs.push((name, value));
+    }
+    Ok(pairs)
+}

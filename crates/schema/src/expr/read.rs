@@ -244,9 +244,13 @@ pub(super) fn number(input: &mut Input<'_>) -> ModalResult<Value> {
     let text = (opt('-'), digits(), opt((peek(('.', one_of('0'..='9'))), '.', digits()))).take().parse_next(input)?;
     let plain: String = text.chars().filter(|&c| c != '_').collect();
     let value = if plain.contains('.') { Decimal::parse(&plain).map(Value::from) } else { plain.parse().ok().map(Value::Integer) };
-    value.ok_or_else(|| {
-        let mut error = ContextError::new();
-        error.push(expected("a number of at most 64 bits, or of at most 36 digits with a point"));
-        ErrMode::Cut(error)
-    })
+    match value {
+        Some(value) => Ok(value),
+        None => {
+            let end = input.previous_token_end();
+            let place = Span::new(end.saturating_sub(text.len()), end);
+            let hint = "a whole number has at most 64 bits, one with a point at most 36 digits".to_owned();
+            refuse(input, place, "this number is too large".to_owned(), Some(hint))
+        }
+    }
 }
