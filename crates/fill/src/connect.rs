@@ -220,7 +220,7 @@ impl Connecting<'_> {
         let table = self.schema.table(id);
         let rows = self.counts[id.0].rows - self.given[id.0];
         let mut pairs: Vec<[ReferenceId; 2]> = Vec::new();
-        for rule in rules_of(table) {
+        for rule in table.keys() {
             let (inside, linked) = links_in(table, rule, links);
             if let ([one, other], true) = (inside.as_slice(), linked.len() == rule.len())
                 && is_free(&links[*one])
@@ -270,7 +270,7 @@ impl Connecting<'_> {
         let rows = self.counts[id.0].rows - self.given[id.0];
         let spread = self.counts[id.0].spread.is_some();
         self.overlapping(id, links);
-        for rule in rules_of(table) {
+        for rule in table.keys() {
             let (inside, linked) = links_in(table, rule, links);
             let covered = linked.len() == rule.len();
             let too_many = |room: u64, what: String| {
@@ -349,12 +349,6 @@ impl Connecting<'_> {
         }
         Ok(())
     }
-}
-
-/// The unique rules of a table over plain columns.
-fn rules_of(table: &Table) -> impl Iterator<Item = &[ColumnId]> {
-    let rules = table.uniques.iter().map(|unique| unique.columns.as_slice()).chain([table.primary_key.as_slice()]);
-    rules.filter(|rule| !rule.is_empty())
 }
 
 /// The references that lie within a unique rule, and the columns of it that they make.

@@ -66,12 +66,7 @@ impl Derived {
                 }
             }
             Derived::Email(of) => {
-                let names: Vec<String> = of
-                    .iter()
-                    .map(|origin| others.value(*origin))
-                    .filter(|name| *name != Value::Null)
-                    .map(|name| name.to_string())
-                    .collect();
+                let names = known(of, others);
                 out.push_text(|out| {
                     let start = out.len();
                     for name in names.iter().flat_map(|name| name.split(' ')) {
@@ -84,13 +79,8 @@ impl Derived {
                 });
             }
             Derived::Joined(of) => {
-                let parts: Vec<String> = of
-                    .iter()
-                    .map(|origin| others.value(*origin))
-                    .filter(|part| *part != Value::Null)
-                    .map(|part| part.to_string())
-                    .collect();
-                out.push_text(|out| out.push_str(&parts.join(" ")));
+                let whole = known(of, others).join(" ");
+                out.push_text(|out| out.push_str(&whole));
             }
             Derived::Count(child, reference) => out.push(ValueRef::Integer(others.children(*child, *reference) as i64)),
             Derived::Slug(of) => {
@@ -107,6 +97,11 @@ impl Derived {
             Derived::Same(of) => out.push(others.value(*of).as_ref()),
         }
     }
+}
+
+/// The values at some origins as texts, without those that are null.
+fn known(of: &[Origin], others: &dyn Others) -> Vec<String> {
+    of.iter().map(|origin| others.value(*origin)).filter(|value| *value != Value::Null).map(|value| value.to_string()).collect()
 }
 
 /// A date, a timestamp or seconds since 1970, so much later: `later` is in microseconds.

@@ -240,13 +240,7 @@ fn call(
         ("title", _) => lengths(name, arguments, (2, 5), "words").map(|(low, high)| Maker::Title(low, high)),
         ("text", _) => lengths(name, arguments, (20, 200), "characters").map(|(low, high)| Maker::Text(low, high)),
         ("name", []) => Ok(Maker::Name),
-        ("name", paths) => {
-            let origins = paths.iter().map(|path| match path {
-                Argument::Path(path) => columns.origin(path).map(|(origin, _)| origin),
-                _ => usage(name, "the columns with its parts"),
-            });
-            Ok(Maker::From(Box::new(Derived::Joined(origins.collect::<Result<_, _>>()?))))
-        }
+        ("name", paths) => Ok(Maker::From(Box::new(Derived::Joined(origins(name, paths, "the columns with its parts", columns)?)))),
         ("count", [Argument::Path(path)]) if path.len() == 1 && kind == LogicalType::Integer => {
             let (child, reference) = columns.counted(&path[0])?;
             Ok(Maker::From(Box::new(Derived::Count(child, reference))))
@@ -262,13 +256,7 @@ fn call(
         ("address", _) => no_arguments(Maker::Address),
         ("phone", _) => no_arguments(Maker::Code(Shape::code("+00 ### ######"))),
         ("email", []) => Ok(Maker::Email),
-        ("email", paths) => {
-            let origins = paths.iter().map(|path| match path {
-                Argument::Path(path) => columns.origin(path).map(|(origin, _)| origin),
-                _ => usage(name, "columns to make the address from"),
-            });
-            Ok(Maker::From(Box::new(Derived::Email(origins.collect::<Result<_, _>>()?))))
-        }
+        ("email", paths) => Ok(Maker::From(Box::new(Derived::Email(origins(name, paths, "columns to make the address from", columns)?)))),
         ("slug", [Argument::Path(path)]) => Ok(Maker::From(Box::new(Derived::Slug(columns.origin(path)?.0)))),
         ("slug", _) => lengths(name, arguments, (2, 4), "words").map(|(low, high)| Maker::Slug(low, high)),
         ("same", [Argument::Path(path)]) => Ok(Maker::From(Box::new(Derived::Same(columns.origin(path)?.0)))),
@@ -399,6 +387,15 @@ fn call(
             span: Some(name.span),
         }),
     }
+}
+
+/// The columns that a way is made from.
+fn origins(name: &Name, paths: &[Argument], what: &str, columns: &dyn Columns) -> Result<Vec<Origin>, RecipeError> {
+    let origin = |path: &Argument| match path {
+        Argument::Path(path) => columns.origin(path).map(|(origin, _)| origin),
+        _ => usage(name, what),
+    };
+    paths.iter().map(origin).collect()
 }
 
 /// A named way is given what it does not take.

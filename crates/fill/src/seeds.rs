@@ -14,7 +14,7 @@ pub(crate) fn keep(schema: &Schema) -> Vec<Given> {
     for (table, rows) in schema.tables.iter().zip(&mut rows) {
         number(table, rows);
         rows.retain(|row| is_allowed(table, row));
-        for key in keys(table) {
+        for key in table.keys() {
             let mut seen = HashSet::new();
             rows.retain(|row| text_of(row, key).is_none_or(|text| seen.insert(text)));
         }
@@ -64,10 +64,6 @@ fn is_allowed(table: &Table, row: &[Option<Value>]) -> bool {
     known && table.checks.iter().all(|check| check.rule.as_ref().map_or(true, |rule| rule.allows(&value)))
 }
 
-fn keys(table: &Table) -> impl Iterator<Item = &[ColumnId]> {
-    table.uniques.iter().map(|unique| unique.columns.as_slice()).chain([table.primary_key.as_slice()]).filter(|key| !key.is_empty())
-}
-
 /// The values of a key as one text; none where one of them is null or left to be made.
 fn text_of(row: &[Option<Value>], key: &[ColumnId]) -> Option<String> {
     let mut text = String::new();
@@ -99,7 +95,7 @@ pub(crate) fn crowded(schema: &Schema, id: TableId, given: &[Given], rows: impl 
         table.references.iter().all(|reference| !reference.columns.contains(&column))
             && matches!(kind, LogicalType::Integer | LogicalType::Text { .. } | LogicalType::Uuid)
     };
-    keys(table).any(|key| {
+    table.keys().any(|key| {
         !key.iter().any(|&column| alone(column))
             && table
                 .references

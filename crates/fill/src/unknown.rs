@@ -42,7 +42,7 @@ fn unknown(id: TableId, table: &Table, check: &Check, order: &Order) -> Option<L
     let unknown = check.rule.as_ref().err()?;
     let columns: Vec<ColumnId> = (0..table.columns.len()).filter(|&column| mentions(&check.sql, &table.columns[column].name)).collect();
     let is_met = columns.iter().any(|&column| order.values.contains_key(&(id, column)));
-    if is_met && !unknown.starts_with("the function ") {
+    if is_met && !check.has_unknown_function() {
         return None;
     }
     Some(LeftOut { table: id, columns, check: check.in_short(), unknown: unknown.clone(), span: check.span, is_met })

@@ -122,6 +122,12 @@ impl Table {
         exact.or_else(|| self.columns.iter().position(|column| column.name.eq_ignore_ascii_case(name)))
     }
 
+    /// The unique rules over plain columns, the primary key last.
+    pub fn keys(&self) -> impl Iterator<Item = &[ColumnId]> {
+        let keys = self.uniques.iter().map(|unique| unique.columns.as_slice()).chain([self.primary_key.as_slice()]);
+        keys.filter(|key| !key.is_empty())
+    }
+
     /// Whether no two rows can agree on all these columns, all of them not null.
     pub fn is_unique_key(&self, columns: &[ColumnId]) -> bool {
         let holds = |key: &[ColumnId]| !key.is_empty() && key.iter().all(|column| columns.contains(column));
@@ -269,7 +275,15 @@ pub struct Check {
     pub span: Span,
 }
 
+/// How it begins what is said of a check with a function that is not known.
+pub(crate) const UNKNOWN_FUNCTION: &str = "the function ";
+
 impl Check {
+    /// Whether a function in it is not known, which may be one of the application.
+    pub fn has_unknown_function(&self) -> bool {
+        self.rule.as_ref().is_err_and(|unknown| unknown.starts_with(UNKNOWN_FUNCTION))
+    }
+
     /// Its text on one line, as much of it as a person wants to see in an error.
     pub fn in_short(&self) -> String {
         let line = self.sql.split_whitespace().take(SHOWN).collect::<Vec<_>>().join(" ");

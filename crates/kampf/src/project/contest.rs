@@ -13,8 +13,9 @@ use kampf_schema::{LogicalType, Span, Value};
 use kampf_verdict::Required;
 use serde_json::json;
 
-use super::config::{ContestConfig, OwnWay};
+use super::config::ContestConfig;
 use super::multiplied::Multiplied;
+use super::own::OwnWay;
 use super::sample::rows_taken;
 use super::{Project, find_column_of, need_part};
 use crate::arguments::Selection;

@@ -6,6 +6,7 @@ mod form;
 mod multiplied;
 mod numbers;
 mod option;
+mod own;
 mod reader;
 mod sample;
 mod schema_text;

@@ -7,7 +7,7 @@ use sqlparser::ast::{self, BinaryOperator as B, UnaryOperator};
 use super::dialect::SqlDialect;
 use super::literal::{fixed, is_fixed, text_of, typed};
 use crate::expr::{Comparison, Function, Node, Operator, Part, Pattern, Rule};
-use crate::model::{ColumnId, Table};
+use crate::model::{ColumnId, Table, UNKNOWN_FUNCTION};
 use crate::types::LogicalType;
 use crate::value::Value;
 
@@ -289,10 +289,10 @@ impl<'a> Reading<'a> {
     fn call(&self, function: &ast::Function) -> Result<Rule, Unknown> {
         use Function as F;
         let name = function.name.to_string().to_lowercase();
-        let ast::FunctionArguments::List(list) = &function.args else { return Err(format!("the function {name}")) };
+        let ast::FunctionArguments::List(list) = &function.args else { return Err(unknown_function(&name)) };
         let arguments = list.args.iter().map(|argument| match argument {
             ast::FunctionArg::Unnamed(ast::FunctionArgExpr::Expr(inner)) => Ok(inner),
-            _ => Err(format!("the function {name}")),
+            _ => Err(unknown_function(&name)),
         });
         let arguments: Vec<&ast::Expr> = arguments.collect::<Result<_, _>>()?;
         let kind = arguments.iter().find_map(|argument| self.term(argument, None).ok().and_then(|term| self.kind(&term)));
@@ -329,16 +329,16 @@ impl<'a> Reading<'a> {
             ("strpos" | "instr", 2) => F::Position,
             ("replace", 3) => F::Replace,
             ("mod", 2) => {
-                let [left, right] = <[Rule; 2]>::try_from(terms(None)?).map_err(|_| "the function mod".to_owned())?;
+                let [left, right] = <[Rule; 2]>::try_from(terms(None)?).map_err(|_| unknown_function("mod"))?;
                 return Ok(Node::Arithmetic(Operator::Remainder, Box::new(left), Box::new(right)).into());
             }
             ("concat", 1..) => {
                 let join = |left, right| Node::Arithmetic(Operator::Join, Box::new(left), Box::new(right)).into();
                 let joined = terms(None)?.into_iter().reduce(join);
-                return joined.ok_or_else(|| "the function concat".to_owned());
+                return joined.ok_or_else(|| unknown_function("concat"));
             }
             ("regexp_like", 2) => return Ok(self.matches(arguments[0], arguments[1], false, false)?.into()),
-            (other, _) => return Err(format!("the function {other}")),
+            (other, _) => return Err(unknown_function(other)),
         };
         Ok(Node::Call(known, terms(None)?).into())
     }
@@ -352,6 +352,10 @@ impl<'a> Reading<'a> {
             _ => term.kind(&|column| Some(self.table.columns[*column].kind)),
         }
     }
+}
+
+fn unknown_function(name: &str) -> Unknown {
+    format!("{UNKNOWN_FUNCTION}{name}")
 }
 
 fn negate(rule: Node<ColumnId>, negated: bool) -> Node<ColumnId> {

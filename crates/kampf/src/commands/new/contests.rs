@@ -32,7 +32,8 @@ pub(super) fn contests(text: &mut TomlText, schema: &Schema, relations: &Relatio
         references.filter(|reference| reference.parent == id).count()
     };
     let mut central = largest.clone();
-    largest.sort_by_cached_key(|&id| std::cmp::Reverse((rows(id), depth(schema, id))));
+    let depths = depths(schema);
+    largest.sort_by_cached_key(|&id| std::cmp::Reverse((rows(id), depths[id.0])));
     // Of tables of few words nobody opens a page.
     central.sort_by_cached_key(|&id| std::cmp::Reverse((rows(id) >= 50 && referring(id) > 0, referring(id), rows(id))));
     let mut choosing = Choosing { schema, relations, largest, central, names: Vec::new() };
@@ -241,14 +242,14 @@ fn contest_name(table: &str, kind: &str, taken: &[String]) -> String {
     std::iter::once(name.clone()).chain(numbered).find(|name| !taken.contains(name)).unwrap_or(name)
 }
 
-/// How many tables a table lies below: those at the bottom grow largest.
-fn depth(schema: &Schema, table: TableId) -> usize {
+/// How many tables each table lies below: those at the bottom grow largest.
+fn depths(schema: &Schema) -> Vec<usize> {
     let mut depths = vec![0_usize; schema.tables.len()];
     for id in schema.parents_first() {
         let parents = schema.table(id).references.iter().filter(|reference| reference.parent != id);
         depths[id.0] = parents.map(|reference| 1 + depths[reference.parent.0]).max().unwrap_or(0);
     }
-    depths[table.0]
+    depths
 }
 
 fn refers(table: &Table, column: ColumnId) -> bool {
