@@ -3,6 +3,7 @@
 //! Names of contenders, `[contest.X.choices]`, the field, the ladder, the verdict by choice, documents and their JSON Schema take
 //! words, order and meaning from here. A further choice is an enum of options and a line in [`Choice::entry`].
 
+mod label;
 mod options;
 mod registry;
 
@@ -16,8 +17,9 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use crate::nature::Nature;
 use crate::plan::Plan;
 use crate::planner::Ways;
+pub use label::Label;
 pub use options::{Cache, Columns, Fetch, Filters, Habit, Hydration, Loading, Statement, Unit, Work};
-use registry::{CACHE, COLUMNS, FETCH, FILTERS, HABIT, HYDRATION, LOADING, STATEMENT, UNIT, WORK};
+use registry::{CACHE, COLUMNS, FETCH, FILTERS, HABIT, HYDRATION, INDEX, LOADING, STATEMENT, UNIT, WORK};
 
 /// Something the developer decides. In the order in which options stand in a contender's name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -42,6 +44,8 @@ pub enum Choice {
     Unit,
     /// Whether answers are kept between calls.
     Cache,
+    /// Which indexes there are besides those of the schema.
+    Index,
 }
 
 /// What is known of a choice.
@@ -75,6 +79,8 @@ pub struct OptionEntry {
     pub about: &'static str,
     /// Whether it has a size: a number of rows, behind a colon.
     pub has_size: bool,
+    /// Whether it stands for something that the user names.
+    pub is_named: bool,
     /// Whether it enters though it is not what everybody has: else only where it is asked for.
     pub(crate) enters: bool,
     /// Whether it is an option for a need at all.
@@ -90,6 +96,8 @@ pub struct Opt {
     rank: u8,
     /// Its size; 0 where it has none.
     size: u32,
+    /// What it stands for, where the user names that.
+    label: Option<Label>,
 }
 
 /// An enum of all options of one choice, from the naive one on.
@@ -104,7 +112,7 @@ pub trait ChoiceOption: Copy + 'static {
 
     /// The same as one option among those of all choices.
     fn opt(self) -> Opt {
-        Opt { choice: Self::CHOICE, rank: self.rank(), size: 0 }
+        Opt { choice: Self::CHOICE, rank: self.rank(), size: 0, label: None }
     }
 
     /// The word in names and files.
@@ -115,7 +123,7 @@ pub trait ChoiceOption: Copy + 'static {
 
 impl Choice {
     /// All of them, in the order of names.
-    pub const ALL: [Choice; 10] = [
+    pub const ALL: [Choice; 11] = [
         Choice::Loading,
         Choice::Work,
         Choice::Columns,
@@ -126,6 +134,7 @@ impl Choice {
         Choice::Statement,
         Choice::Unit,
         Choice::Cache,
+        Choice::Index,
     ];
 
     /// What is known of it.
@@ -141,6 +150,7 @@ impl Choice {
             Choice::Statement => &STATEMENT,
             Choice::Unit => &UNIT,
             Choice::Cache => &CACHE,
+            Choice::Index => &INDEX,
         }
     }
 
@@ -154,15 +164,20 @@ impl Choice {
         Choice::ALL.into_iter().find(|choice| choice.word() == word)
     }
 
-    /// Its options, from the naive one on, without sizes.
+    /// Its options, from the naive one on, without sizes and labels.
     pub fn options(self) -> impl Iterator<Item = Opt> {
-        (0..self.entry().options.len()).map(move |rank| Opt { choice: self, rank: rank as u8, size: 0 })
+        (0..self.entry().options.len()).map(move |rank| Opt { choice: self, rank: rank as u8, size: 0, label: None })
     }
 
     /// The option of a word, also of one that it had in an earlier version, with its size behind a colon where it has one.
     pub fn option(self, word: &str) -> Option<Opt> {
         let (word, size) = word.split_once(':').map_or((word, None), |(word, size)| (word, Some(size)));
-        let option = self.options().find(|option| option.word() == word || option.entry().former.contains(&word))?;
+        let is_meant = |option: &Opt| !option.entry().is_named && (option.word() == word || option.entry().former.contains(&word));
+        let option = self.options().find(is_meant);
+        let Some(option) = option else {
+            let named = self.options().find(|option| option.entry().is_named).filter(|_| size.is_none())?;
+            return Some(Opt { label: Some(Label::of(word)?), ..named });
+        };
         match size {
             None => Some(option),
             Some(size) if option.entry().has_size => {
@@ -191,7 +206,12 @@ impl Opt {
 
     /// Whether another is the same, where this one leaves its size open whatever size that has.
     pub(crate) fn covers(self, other: Opt) -> bool {
-        self == other || (self.size == 0 && self == Opt { size: 0, ..other })
+        self == other || (self.size == 0 && self.label.is_none() && self == Opt { size: 0, label: None, ..other })
+    }
+
+    /// What it stands for, where the user names that.
+    pub fn label(self) -> Option<Label> {
+        self.label
     }
 
     /// The choice.
@@ -215,10 +235,10 @@ impl Opt {
     }
 }
 
-/// An option as it stands in names and files: its word, and behind a colon its size.
+/// An option as it stands in names and files: its word, and behind a colon its size; what the user names stands for itself.
 impl fmt::Display for Opt {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.word())?;
+        f.write_str(self.label.map_or(self.word(), Label::as_str))?;
         self.size().map_or(Ok(()), |size| write!(f, ":{size}"))
     }
 }
@@ -289,7 +309,8 @@ impl Choices {
     }
 }
 
-/// The contender's name: its options in fixed order, joined by points; behind a plus what differs from what everybody has.
+/// The contender's name: its options in fixed order, joined by points; behind a plus what differs from what everybody has, and behind
+/// an at sign the schema that it runs on.
 impl fmt::Display for Choices {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         for (at, option) in self.options().filter(|option| option.choice.entry().usual.is_none()).enumerate() {
@@ -297,7 +318,7 @@ impl fmt::Display for Choices {
         }
         self.options()
             .filter(|option| option.choice.entry().usual.is_some_and(|usual| usual != option.rank()))
-            .try_for_each(|option| write!(f, "+{option}"))
+            .try_for_each(|option| write!(f, "{}{option}", if option.entry().is_named { '@' } else { '+' }))
     }
 }
 
@@ -343,6 +364,8 @@ impl<'de> Deserialize<'de> for Choices {
 pub struct Restriction {
     allowed: BTreeMap<Choice, Vec<Opt>>,
     tried: BTreeSet<Choice>,
+    /// What the user names and has enter.
+    labels: Vec<Opt>,
 }
 
 impl Restriction {
@@ -363,7 +386,26 @@ impl Restriction {
 
     /// Whether an option that is not what everybody has enters.
     pub(crate) fn enters(&self, option: Opt) -> bool {
-        option.entry().enters || self.tried.contains(&option.choice) || self.allowed.contains_key(&option.choice)
+        option.entry().enters || option.label.is_some() || self.tried.contains(&option.choice) || self.allowed.contains_key(&option.choice)
+    }
+
+    /// What is asked for of an option that the user names.
+    pub(crate) fn labelled(&self, option: Opt) -> Vec<Opt> {
+        let allowed = self.allowed.get(&option.choice).into_iter().flatten().copied().filter(|one| one.label.is_some());
+        let mut all: Vec<Opt> = self.labels.iter().copied().filter(|one| one.choice == option.choice).chain(allowed).collect();
+        let mut seen = BTreeSet::new();
+        all.retain(|one| seen.insert(*one));
+        all
+    }
+
+    /// What is allowed of a choice that the user names.
+    pub fn labels(&self, choice: Choice) -> impl Iterator<Item = Label> + '_ {
+        self.allowed.get(&choice).into_iter().flatten().filter_map(|one| one.label())
+    }
+
+    /// Has something enter that the user names.
+    pub fn label(&mut self, option: Opt) {
+        self.labels.push(option);
     }
 
     /// The sizes that are asked for of an option.
@@ -412,10 +454,19 @@ mod tests {
         let other = choices.with(Hydration::Raw);
         assert_eq!((choices.distance(&other), choices.difference(&other)), (1, Some((Hydration::Managed.opt(), Hydration::Raw.opt()))));
         assert_eq!(choices.difference(&other.with(Work::Database)), None);
-        assert_eq!(other.with(Loading::Computed).ranks(), [0, 5, 0, 4, 0, 0, 0, 0, 0, 0]);
+        assert_eq!(other.with(Loading::Computed).ranks(), [0, 5, 0, 4, 0, 0, 0, 0, 0, 0, 0]);
         let chunks = other.with_opt(Fetch::Chunks.opt().of_size(500)).with(Statement::Built);
         assert_eq!(chunks.to_string(), "lazy.app.raw+chunks:500+built");
         assert_eq!(read(&serde_json::to_string(&chunks).unwrap()).unwrap(), chunks);
         assert!(read(r#"{"fetch":"chunks:0"}"#).is_err() && read(r#"{"fetch":"whole:5"}"#).is_err());
+        let (indexed, plain) =
+            (other.with_opt(Choice::Index.option("by_hive").unwrap()), other.with_opt(Choice::Index.option("none").unwrap()));
+        assert_eq!((indexed.to_string(), plain.to_string()), ("lazy.app.raw@by_hive".into(), "lazy.app.raw".into()));
+        assert_eq!(read(&serde_json::to_string(&indexed).unwrap()).unwrap(), indexed);
+        assert_eq!(
+            indexed.difference(&plain).map(|(one, none)| (one.to_string(), none.to_string())),
+            Some(("by_hive".into(), "none".into()))
+        );
+        assert!(read(r#"{"index":"by hive"}"#).is_err() && Choice::Index.option("by_hive:5").is_none());
     }
 }

@@ -131,6 +131,12 @@ pub struct Dialect {
     pub has_floor: bool,
     /// Whether a joined select can see the row that it is joined to.
     pub has_lateral: bool,
+    /// What makes an index one by hash, where there are such.
+    pub hash_index: Option<&'static str>,
+    /// Whether an index can hold columns that it is not sorted by.
+    pub index_includes: bool,
+    /// Whether an index says where nulls come; else they come where they do in order.
+    pub index_places_nulls: bool,
     /// How rows become a JSON text; none where they do not.
     pub json: Option<&'static Json>,
 }

@@ -6,6 +6,8 @@ use std::sync::Arc;
 use kampf_schema::{LogicalType, Value, ValueRef};
 use serde::{Deserialize, Serialize};
 
+use crate::query_plan::QueryPlan;
+
 /// A statement prepared in a session.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct StatementId(pub usize);
@@ -214,6 +216,7 @@ pub trait Session {
     /// The statements noted since; noting ends.
     fn observed(&mut self) -> Vec<Observed>;
 
-    /// The engine's plan for a statement, a line a step, indented by depth.
-    fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>]) -> Result<Vec<String>, EngineError>;
+    /// The engine's plan for a statement that reads. Where asked to, the statement is carried out, and the plan says what came of its
+    /// steps, as far as the engine tells.
+    fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>], carried_out: bool) -> Result<QueryPlan, EngineError>;
 }

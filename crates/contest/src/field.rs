@@ -120,12 +120,17 @@ impl Field {
         self.not_derived.iter_mut().for_each(|not| with(&mut not.choices));
     }
 
-    /// The other manners that enter, each at one comfortable member.
+    /// The other manners that enter, each at one comfortable member; other schemas at the naive end as well.
     fn enter_manners(&mut self, at: usize, manners: &Axes, restriction: &Restriction) {
         let (member, usual) = (self.valid[at], manners.first());
         let others = manners.axes.iter().flat_map(|options| options.iter().skip(1)).filter(|option| restriction.enters(**option));
         let others = others.filter(|option| self.manners[self.manner_of[at]].contains(&usual.with_opt(**option)));
-        self.entered.extend(others.map(|option| member.with_opt(*option)));
+        let naive = self.entered.first().copied().filter(|naive| *naive != member);
+        for &option in others {
+            // What another schema is worth is seen at the naive end too.
+            let naive = naive.filter(|_| option.entry().is_named);
+            self.entered.extend(naive.into_iter().chain([member]).map(|at| at.with_opt(option)));
+        }
     }
 
     /// Where every way of loading comes to the same, none of them stands in the name.
@@ -163,6 +168,9 @@ impl Axes {
     fn of(nature: &Nature, need: &Need, restriction: &Restriction, manner: bool) -> Axes {
         let options = |choice: Choice| {
             let sized = |option: Opt| {
+                if option.entry().is_named {
+                    return restriction.labelled(option);
+                }
                 if !option.entry().has_size {
                     return vec![option];
                 }
@@ -176,7 +184,13 @@ impl Axes {
             options.sort_by_key(|option| choice.entry().usual.is_some_and(|usual| usual != option.rank()));
             options
         };
+        // A choice among what the user names is one where anything is named.
+        let is_there = |choice: &Choice| {
+            let mut named = choice.options().filter(|option| option.entry().is_named).peekable();
+            named.peek().is_none() || named.any(|option| !restriction.labelled(option).is_empty())
+        };
         let choices = Choice::ALL.into_iter().filter(|choice| choice.entry().is_manner == manner && (choice.entry().applies)(nature));
+        let choices = choices.filter(is_there);
         Axes { axes: choices.map(options).collect() }
     }
 

@@ -7,6 +7,7 @@
 
 mod answer;
 mod by_hand;
+mod candidates;
 mod choice;
 mod compare;
 mod dialect;
@@ -24,6 +25,7 @@ mod nature;
 mod need;
 mod plan;
 mod planner;
+mod query_plan;
 mod ranges;
 mod resolve;
 mod sql;
@@ -32,9 +34,10 @@ mod words;
 
 pub use answer::{Answer, AnswerError, answer_row_from_json, digest, value_from_json, value_to_json};
 pub use by_hand::ByHand;
+pub use candidates::{Candidate, bare_references, candidates};
 pub use choice::{
-    Cache, Choice, ChoiceEntry, ChoiceOption, Choices, Columns, Fetch, Filters, Habit, Hydration, Loading, Opt, OptionEntry, Restriction,
-    Statement, Unit, Work,
+    Cache, Choice, ChoiceEntry, ChoiceOption, Choices, Columns, Fetch, Filters, Habit, Hydration, Label, Loading, Opt, OptionEntry,
+    Restriction, Statement, Unit, Work,
 };
 pub use compare::{Agreement, Difference, Reference, Unclear, compare};
 pub use dialect::{Dialect, Fidelity, Json, KeyList, RowList};
@@ -52,6 +55,7 @@ pub use plan::{
     RelationStatement, ResultColumn, RootStatement,
 };
 pub use planner::{Reached, derive, reached};
+pub use query_plan::{Access, Came, JoinWay, QueryAct, QueryPlan, QueryStep};
 pub use ranges::Ranges;
 pub use resolve::{NeedError, NeedPart, NeedText, resolve};
 pub use sql::{Bind, OwnSqlError, Printed, Shape, literal, own_sql, print_select, rule_sql};

@@ -7,7 +7,7 @@ use std::collections::HashMap;
 use common::{OTHER, need, schema, text};
 use kampf_contest::{
     Cache, Choices, Collect, EngineError, EngineErrorKind, Execution, Fetch, Flow, Grouped, Hydration, Loading, NeedText, Observed, Plan,
-    Portions, Sent, Session, Sink, StatementId, Touch, Traffic, Unit, derive,
+    Portions, QueryPlan, Sent, Session, Sink, StatementId, Touch, Traffic, Unit, derive,
 };
 use kampf_schema::{LogicalType, Schema, Value, ValueRef};
 
@@ -112,8 +112,8 @@ impl Session for Scripted {
         Vec::new()
     }
 
-    fn explain(&mut self, _: &str, _: &[ValueRef<'_>]) -> Result<Vec<String>, EngineError> {
-        Ok(Vec::new())
+    fn explain(&mut self, _: &str, _: &[ValueRef<'_>], _: bool) -> Result<QueryPlan, EngineError> {
+        Ok(QueryPlan::default())
     }
 }
 

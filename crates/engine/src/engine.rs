@@ -48,6 +48,15 @@ pub struct TableSize {
     pub bytes: u64,
 }
 
+/// The room that an index takes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct IndexSize {
+    /// Its name.
+    pub name: String,
+    /// Bytes.
+    pub bytes: u64,
+}
+
 /// Where a dataset lives.
 #[derive(Clone, Copy, Debug)]
 pub struct Ground<'a> {
@@ -59,6 +68,9 @@ pub struct Ground<'a> {
     pub name: &'a str,
     /// Whose it is, where several have data on one server: a word for the project's folder on this machine.
     pub owner: &'a str,
+    /// Which of the datasets that lie together here: one of the same rows under another physical schema, by a word of its own; none for
+    /// the first one, beside which the others are made.
+    pub variant: Option<&'a str>,
 }
 
 /// What became of the datasets that a server holds.
@@ -103,6 +115,12 @@ pub trait Served {
         None
     }
 
+    /// Another dataset of the same place, by the word of [`Ground::variant`]. A server serves both.
+    ///
+    /// # Errors
+    /// [`kampf_contest::EngineErrorKind::Gone`] when it is not there.
+    fn beside(&self, variant: &str) -> Result<Box<dyn Served>, EngineError>;
+
     /// Keeps its server on one core of the processor from now on, connections to come included; false where it is not ours.
     fn pin(&self, core: usize) -> bool;
 }
@@ -135,7 +153,15 @@ pub trait Engine: Sync {
         &[]
     }
 
-    /// Makes the tables in an empty place and loads them. `progress` hears of every batch.
+    /// The settings under which datasets of so many bytes together fit into what a server keeps in memory, as far as this machine has that
+    /// to spare; what the user chose stays.
+    fn settings_for(&self, settings: &[Setting], bytes: u64) -> Vec<Setting> {
+        let _ = bytes;
+        settings.to_vec()
+    }
+
+    /// Makes the tables in an empty place and loads them; a variant goes beside what is there. `progress` hears of every batch and of
+    /// every index.
     ///
     /// # Errors
     /// Those of the engine; what is in the place then is of no use.
@@ -155,7 +181,8 @@ pub trait Engine: Sync {
     /// does not start or answer.
     fn serve(&self, place: &Ground<'_>, settings: &[Setting]) -> Result<Box<dyn Served>, EngineError>;
 
-    /// Removes what a dataset has outside its folder; false where another Kampf is using it.
+    /// Removes what a dataset has outside its folder; false where another Kampf is using it. Of a variant all that it is is removed, and
+    /// nothing else.
     ///
     /// # Errors
     /// When it cannot be reached, or is not of Kampf's making.
@@ -216,6 +243,12 @@ pub trait Connection {
     /// # Errors
     /// Those of the engine.
     fn sizes(&self) -> Result<Vec<TableSize>, EngineError>;
+
+    /// The room that each index takes.
+    ///
+    /// # Errors
+    /// Those of the engine.
+    fn index_sizes(&self) -> Result<Vec<IndexSize>, EngineError>;
 
     /// Carries a statement out and gives the work that the database's own counter says it took.
     ///

@@ -15,10 +15,11 @@ mod statement;
 mod tables;
 mod throwaway;
 
-pub use engine::{Connection, Effort, Endpoint, Engine, Ground, Loaded, Served, Setting, Swept, TableSize, engine, names};
+pub use engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Loaded, Served, Setting, Swept, TableSize, engine, names};
 pub use generated::GeneratedRows;
 pub use load::LoadEvent;
 pub use sockets::socket_folder;
+pub use tables::create_index;
 
 /// A session on a SQLite connection of the caller's, for tests that watch the connection from outside and for benches.
 pub fn sqlite_session(connection: &rusqlite::Connection) -> Box<dyn kampf_contest::Session + '_> {

@@ -1,6 +1,7 @@
 //! Making rows on one core while the engine loads them on another.
 
 use std::sync::mpsc::sync_channel;
+use std::time::Duration;
 
 use kampf_contest::EngineError;
 use kampf_fill::{Batch, Blueprint};
@@ -15,8 +16,12 @@ pub enum LoadEvent<'a> {
     Begins,
     /// Rows of a table went in: its name, rows so far, rows in all.
     Rows(&'a str, u64, u64),
+    /// The dataset is there; a variant of it is made now, of this name.
+    Variant(&'a str),
     /// All rows are in; indexes are being made.
     Indexes,
+    /// An index was made, of this name, and took so long.
+    Indexed(&'a str, Duration),
     /// Statistics are being gathered.
     Statistics,
     /// Another Kampf is using the dataset; this one waits for it.

@@ -6,7 +6,9 @@
 use std::collections::HashMap;
 use std::time::Instant;
 
-use kampf_contest::{EngineError, EngineErrorKind, Flow, Grouped, Observed, Portions, Sent, Session, Sink, StatementId, Traffic};
+use kampf_contest::{
+    EngineError, EngineErrorKind, Flow, Grouped, Observed, Portions, QueryPlan, Sent, Session, Sink, StatementId, Traffic,
+};
 use kampf_schema::{LogicalType, ValueRef};
 
 /// What went over a wire since its connection was opened.
@@ -67,7 +69,7 @@ pub(crate) trait Driver: Sized {
     fn end_reading(&mut self) -> Result<(), EngineError>;
 
     /// The engine's plan for a statement, a line a step.
-    fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>]) -> Result<Vec<String>, EngineError>;
+    fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>], carried_out: bool) -> Result<QueryPlan, EngineError>;
 }
 
 /// A statement of a group, as a driver has it.
@@ -380,7 +382,7 @@ impl<D: Driver> Session for Connected<D> {
         self.books.observed.take().unwrap_or_default()
     }
 
-    fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>]) -> Result<Vec<String>, EngineError> {
-        self.driver.explain(sql, parameters)
+    fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>], carried_out: bool) -> Result<QueryPlan, EngineError> {
+        self.driver.explain(sql, parameters, carried_out)
     }
 }

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use kampf_contest::{Dialect, EngineError, EngineErrorKind, Fidelity, literal, rule_sql};
 use kampf_schema::ddl::SqlDialect;
-use kampf_schema::{ColumnId, Default, LogicalType, Reference, Rule, Schema, Table};
+use kampf_schema::{ColumnId, Default, Index, IndexTerm, LogicalType, Reference, Rule, Schema, Table};
 
 /// The names that indexes of a schema cannot have.
 pub(crate) fn taken_names(schema: &Schema) -> HashSet<String> {
@@ -71,36 +71,101 @@ pub(crate) fn foreign_key(dialect: &Dialect, schema: &Schema, table: &Table, ref
     format!("ALTER TABLE {} ADD {}", (dialect.quote)(&table.name), refers(dialect, schema, table, reference))
 }
 
+/// A statement that makes an index.
+pub(crate) struct MakesIndex {
+    /// The name that the index gets.
+    pub(crate) name: String,
+    pub(crate) sql: String,
+}
+
 /// The statements that make a table's unique rules and indexes, unique ones first. `names` holds the names that are taken:
 /// engines differ in whether two tables may have indexes of the same name.
-pub(crate) fn indexes(dialect: &Dialect, table: &Table, names: &mut HashSet<String>) -> Vec<String> {
+pub(crate) fn indexes(dialect: &Dialect, table: &Table, names: &mut HashSet<String>) -> Vec<MakesIndex> {
     let quote = dialect.quote;
     let mut statements = Vec::new();
-    let mut add = |unique: bool, name: Option<&str>, kind: &str, what: &str, among: &str| {
-        let name = free_name(names, name, &format!("{}_{kind}", table.name));
-        let unique = if unique { "UNIQUE " } else { "" };
-        statements.push(format!("CREATE {unique}INDEX {} ON {} ({what}){among}", quote(&name), quote(&table.name)));
+    let mut unique = |what: &str, among: &str| {
+        let name = free_name(names, None, &format!("{}_unique", table.name));
+        let sql = format!("CREATE UNIQUE INDEX {} ON {} ({what}){among}", quote(&name), quote(&table.name));
+        statements.push(MakesIndex { name, sql });
     };
-    for unique in &table.uniques {
-        add(true, None, "unique", &column_list(dialect, table, &unique.columns), "");
+    for rule in &table.uniques {
+        unique(&column_list(dialect, table, &rule.columns), "");
     }
     for index in &table.unique_indexes {
-        let term = |term: &Rule| {
-            let sql = rule_sql(dialect, term, table)?;
-            Some(if term.as_leaf().is_some() { sql } else { format!("({sql})") })
-        };
-        let terms: Option<Vec<String>> = index.terms.iter().map(term).collect();
+        let terms: Option<Vec<String>> = index.terms.iter().map(|term| term_sql(dialect, table, term)).collect();
         let among = index.among.as_ref().map(|rule| rule_sql(dialect, rule, table));
         // A rule that the engine cannot say holds all the same.
         if let (Some(terms), None | Some(Some(_))) = (terms, &among) {
             let among = among.flatten().map_or_else(String::new, |sql| format!(" WHERE {sql}"));
-            add(true, None, "unique", &terms.join(", "), &among);
+            unique(&terms.join(", "), &among);
         }
     }
     for index in &table.indexes {
-        add(false, index.name.as_deref(), "index", &column_list(dialect, table, &index.columns), "");
+        // What the schema's file wants and the engine does not have comes as near as it can, or not at all: it only makes reading faster.
+        let plainer = Index { hashed: false, include: Vec::new(), terms: index.terms.iter().map(anywhere).collect(), ..index.clone() };
+        let Some(of) = [index, &plainer].into_iter().find(|index| create_index(dialect, table, index, "").is_ok()) else { continue };
+        let name = free_name(names, index.name.as_deref(), &format!("{}_index", table.name));
+        statements.extend(create_index(dialect, table, of, &name).ok().map(|sql| MakesIndex { name, sql }));
     }
     statements
+}
+
+/// The same term with nulls where the engine puts them.
+fn anywhere(term: &IndexTerm) -> IndexTerm {
+    IndexTerm { nulls_first: None, ..term.clone() }
+}
+
+fn term_sql(dialect: &Dialect, table: &Table, term: &Rule) -> Option<String> {
+    let sql = rule_sql(dialect, term, table)?;
+    Some(if term.as_leaf().is_some() { sql } else { format!("({sql})") })
+}
+
+/// The statement that makes an index of a name; or why the engine has none like it, in words.
+///
+/// # Errors
+/// When the engine has no such index.
+pub fn create_index(dialect: &Dialect, table: &Table, index: &Index, name: &str) -> Result<String, String> {
+    let quote = dialect.quote;
+    let engine = dialect.name;
+    let mut using = String::new();
+    if index.hashed {
+        let hash = dialect.hash_index.ok_or_else(|| format!("{engine} has no hash indexes"))?;
+        let has_order = |term: &IndexTerm| term.descending || term.nulls_first.is_some();
+        if index.terms.len() != 1 || index.unique || !index.include.is_empty() || index.terms.iter().any(has_order) {
+            return Err(
+                "a hash index finds rows by one column or expression: it has no order, holds nothing else and is not unique".to_owned()
+            );
+        }
+        using = format!(" {hash}");
+    }
+    let term = |term: &IndexTerm| {
+        let what =
+            term_sql(dialect, table, &term.what).ok_or_else(|| format!("an expression in it cannot be said in the SQL of {engine}"))?;
+        let nulls = match term.nulls_first {
+            Some(first) if dialect.index_places_nulls => format!(" NULLS {}", if first { "FIRST" } else { "LAST" }),
+            Some(first) if first == (dialect.nulls_first != term.descending) => String::new(),
+            Some(_) => return Err(format!("an index of {engine} has nulls where they come in order, which cannot be chosen")),
+            None => String::new(),
+        };
+        Ok(format!("{what}{}{nulls}", if term.descending { " DESC" } else { "" }))
+    };
+    let terms = index.terms.iter().map(term).collect::<Result<Vec<String>, String>>()?.join(", ");
+    let include = match index.include.as_slice() {
+        [] => String::new(),
+        _ if !dialect.index_includes => {
+            return Err(format!("an index of {engine} holds no columns besides those that it is sorted by; add them to these"));
+        }
+        columns => format!(" INCLUDE ({})", column_list(dialect, table, columns)),
+    };
+    let among = match &index.among {
+        None => String::new(),
+        Some(rule) => {
+            let sql = rule_sql(dialect, rule, table).ok_or_else(|| format!("its condition cannot be said in the SQL of {engine}"))?;
+            format!(" WHERE {sql}")
+        }
+    };
+    let unique = if index.unique { "UNIQUE " } else { "" };
+    Ok(format!("CREATE {unique}INDEX {} ON {}{using} ({terms}){include}{among}", quote(name), quote(&table.name)))
 }
 
 /// The name that is wanted, or one like it that is not taken; not longer than any engine allows.

@@ -32,7 +32,7 @@ fn all_contenders_answer_like_the_plain_evaluation_in_schemas_on_a_server_that_i
         let mut dice = Dice(rolls, 0);
         let (ddl, schema, blueprint) = random_data(&mut dice);
         let folder = tempfile::tempdir().unwrap();
-        let place = Ground { folder: folder.path(), server: Some(url), name: "0f", owner: "test" };
+        let place = Ground { folder: folder.path(), server: Some(url), name: "0f", owner: "test", variant: None };
         postgres().load(&place, &schema, &blueprint, &[], &mut |_| {}).unwrap_or_else(|error| panic!("{error} {:?}\n{ddl}", error.sql));
         let served = postgres().serve(&place, &postgres().settings()).unwrap();
         let connection = postgres().connect(served.url(), &[]).unwrap();
@@ -81,8 +81,8 @@ fn every_type_goes_in_and_comes_back_with_the_digests_of_other_engines() {
         loaded.into_iter().map(|table| (table.table, table.digest)).collect::<Vec<_>>()
     };
     let url = loaded.own_url();
-    let on_server = Ground { folder: other.path(), server: Some(&url), name: "1f", owner: "test" };
-    let in_file = Ground { folder: other.path(), server: None, name: "1f", owner: "test" };
+    let on_server = Ground { folder: other.path(), server: Some(&url), name: "1f", owner: "test", variant: None };
+    let in_file = Ground { folder: other.path(), server: None, name: "1f", owner: "test", variant: None };
     assert_eq!(digests(postgres(), &on_server), digests(engine("sqlite").unwrap(), &in_file));
 }
 
@@ -193,7 +193,7 @@ fn settings_of_a_session_are_chosen_on_a_server_that_is_there_and_others_refused
     assert_eq!(real(loaded.connect().as_ref(), "work_mem"), "7MB");
     let folder = tempfile::tempdir().unwrap();
     let url = loaded.own_url();
-    let place = Ground { folder: folder.path(), server: Some(&url), name: "3f", owner: "test" };
+    let place = Ground { folder: folder.path(), server: Some(&url), name: "3f", owner: "test", variant: None };
     postgres().load(&place, &schema, &blueprint, &postgres().settings(), &mut |_| {}).unwrap();
     let chosen = |name: &str, value: &str| {
         let mut settings = postgres().settings();
@@ -307,7 +307,7 @@ fn what_cannot_be_reached_or_is_not_ours_is_said_and_left_alone() {
     // A schema of the same name that somebody else made.
     loaded.execute(&["CREATE SCHEMA kampf_2f", "CREATE TABLE kampf_2f.honey (jars INTEGER)"]);
     let folder = tempfile::tempdir().unwrap();
-    let place = Ground { folder: folder.path(), server: Some(&url), name: "2f", owner: "test" };
+    let place = Ground { folder: folder.path(), server: Some(&url), name: "2f", owner: "test", variant: None };
     let refused = postgres().load(&place, &schema, &blueprint, &[], &mut |_| {}).unwrap_err();
     assert!(refused.message.contains("that Kampf did not make"), "{refused}");
     assert!(postgres().remove(&place).unwrap_err().message.contains("that Kampf did not make"));
@@ -324,7 +324,7 @@ fn a_server_ends_with_its_dataset_and_leaves_nothing_behind() {
     let data = loaded.served().place();
     let running = || std::path::Path::new(&data).join("postmaster.pid").exists();
     assert!(running());
-    let place = Ground { folder: loaded.folder.path(), server: None, name: "test", owner: "test" };
+    let place = Ground { folder: loaded.folder.path(), server: None, name: "test", owner: "test", variant: None };
     assert!(!postgres().remove(&place).unwrap(), "a dataset in use was removed");
     loaded.served = None;
     assert!(!running());

@@ -4,10 +4,11 @@
 mod common;
 
 use common::Dice;
-use kampf_engine::{Ground, engine};
+use kampf_contest::{EngineError, EngineErrorKind, Flow};
+use kampf_engine::{Engine, Ground, LoadEvent, Served, create_index, engine};
 use kampf_fill::{Batch, Blueprint, Order};
-use kampf_schema::expr::read_row_count;
-use kampf_schema::{Schema, ddl};
+use kampf_schema::expr::{Node, read_row_count};
+use kampf_schema::{Index, IndexTerm, Rule, Schema, ValueRef, ddl};
 use proptest::prelude::*;
 
 /// What can be referred to of a table: columns and their types.
@@ -186,7 +187,7 @@ fn random_schema(dice: &mut Dice) -> (String, Schema, Order) {
 /// Loads and has SQLite look at it: not null, unique and checks while rows go in, references and indexes afterwards.
 fn verified(schema: &Schema, blueprint: &Blueprint) -> Result<(), String> {
     let folder = tempfile::tempdir().unwrap();
-    let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test" };
+    let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test", variant: None };
     let loaded = engine("sqlite").unwrap().load(&place, schema, blueprint, &[], &mut |_| {});
     loaded.map_err(|error| format!("{error} {:?}", error.sql))?;
     let file = rusqlite::Connection::open(folder.path().join("dataset.sqlite")).unwrap();
@@ -234,7 +235,7 @@ fn random_schemas_are_filled_on_postgresql_too() {
     }
     // One server for all: that of a small dataset.
     let home = tempfile::tempdir().unwrap();
-    let own = Ground { folder: home.path(), server: None, name: "test", owner: "test" };
+    let own = Ground { folder: home.path(), server: None, name: "test", owner: "test", variant: None };
     let small = ddl::read("CREATE TABLE hive (id INTEGER PRIMARY KEY);").unwrap().schema;
     let settings = postgres.settings();
     postgres.load(&own, &small, &Blueprint::new(&small, &Order::default()).unwrap(), &settings, &mut |_| {}).unwrap();
@@ -247,7 +248,7 @@ fn random_schemas_are_filled_on_postgresql_too() {
         let Ok(blueprint) = Blueprint::new(&schema, &order) else { continue };
         let folder = tempfile::tempdir().unwrap();
         let url = common::servers::as_owner(served.url());
-        let place = Ground { folder: folder.path(), server: Some(&url), name: "random", owner: "test" };
+        let place = Ground { folder: folder.path(), server: Some(&url), name: "random", owner: "test", variant: None };
         let loaded = postgres.load(&place, &schema, &blueprint, &[], &mut |_| {});
         assert!(loaded.is_ok(), "{} {:?}\n{text}", loaded.as_ref().unwrap_err(), loaded.as_ref().unwrap_err().sql);
         postgres.remove(&place).unwrap();
@@ -256,6 +257,150 @@ fn random_schemas_are_filled_on_postgresql_too() {
     drop(served);
     postgres.remove(&own).unwrap();
     assert!(filled > 50, "only {filled} could be filled");
+}
+
+/// The schema with some more indexes, of every kind that an engine has: the same rows fit.
+fn with_indexes(dice: &mut Dice, schema: &Schema, engine: &dyn Engine) -> Schema {
+    let mut varied = schema.clone();
+    for number in 0..1 + dice.roll(3) {
+        let at = dice.roll(schema.tables.len());
+        let table = &schema.tables[at];
+        let mut terms: Vec<IndexTerm> = Vec::new();
+        for _ in 0..1 + dice.roll(3) {
+            let column = dice.roll(table.columns.len());
+            if !terms.iter().any(|term| term.column() == Some(column)) {
+                let nulls_first = [None, None, Some(true), Some(false)][dice.roll(4)];
+                terms.push(IndexTerm { descending: dice.roll(2) == 0, nulls_first, ..IndexTerm::of(column) });
+            }
+        }
+        let other = dice.roll(table.columns.len());
+        let is_there: Rule = Node::Not(Box::new(Node::IsNull(Box::new(Node::Leaf(other).into())).into())).into();
+        let index = Index {
+            name: Some(format!("more_{number}")),
+            terms,
+            unique: false,
+            hashed: dice.roll(5) == 0,
+            include: if dice.roll(4) == 0 { vec![other] } else { Vec::new() },
+            among: (dice.roll(4) == 0).then_some(is_there),
+        };
+        if create_index(engine.dialect(), table, &index, "more").is_ok() {
+            varied.tables[at].indexes.push(index);
+        }
+    }
+    varied
+}
+
+/// All rows of all tables, sorted as the first of the added indexes is.
+fn rows_of(engine: &dyn Engine, served: &dyn Served, schema: &Schema) -> Vec<String> {
+    let connection = engine.connect(served.url(), &[]).unwrap();
+    let mut session = connection.session();
+    let quote = engine.dialect().quote;
+    let mut rows = Vec::new();
+    for table in &schema.tables {
+        let names: Vec<String> = table.columns.iter().map(|column| quote(&column.name)).collect();
+        let kinds: Vec<_> = table.columns.iter().map(|column| Some(column.kind)).collect();
+        let added = table.indexes.iter().find(|index| index.name.as_ref().is_some_and(|name| name.starts_with("more_")));
+        let first: Vec<String> = added.iter().flat_map(|index| index.leading_columns()).map(|column| names[column].clone()).collect();
+        let order = first.iter().chain(&names).cloned().collect::<Vec<_>>().join(", ");
+        let sql = format!("SELECT {} FROM {} ORDER BY {order}", names.join(", "), quote(&table.name));
+        let statement = session.prepare(&sql, &kinds).unwrap_or_else(|error| panic!("{error}: {sql}"));
+        let mut take = |row: &[ValueRef<'_>]| {
+            rows.push(row.iter().map(|value| value.to_string()).collect::<Vec<_>>().join(" | "));
+            Flow::More
+        };
+        session.run(statement, &[], &mut take).unwrap();
+    }
+    rows
+}
+
+/// A variant has the same rows: the same digests, whatever the database verifies of them, and the same answers.
+fn is_the_same(engine: &dyn Engine, place: &Ground<'_>, schema: &Schema, varied: &Schema, blueprint: &Blueprint) -> Result<(), String> {
+    let said = |error: EngineError| format!("{error} {:?}", error.sql);
+    let beside = Ground { variant: Some("0a1b2c3d"), ..*place };
+    let plain = engine.load(place, schema, blueprint, &engine.settings(), &mut |_| {}).map_err(said)?;
+    let mut made = Vec::new();
+    let mut heard = |event: LoadEvent<'_>| {
+        if let LoadEvent::Indexed(name, _) = event {
+            made.push(name.to_owned());
+        }
+    };
+    let other = engine.load(&beside, varied, blueprint, &engine.settings(), &mut heard).map_err(said)?;
+    if plain != other {
+        return Err("the rows have other digests".to_owned());
+    }
+    let served = engine.serve(place, &engine.settings()).map_err(said)?;
+    let variant = served.beside("0a1b2c3d").map_err(said)?;
+    // In the order of the added index on both.
+    if rows_of(engine, served.as_ref(), varied) != rows_of(engine, variant.as_ref(), varied) {
+        return Err("the answers differ".to_owned());
+    }
+    let sizes = engine.connect(variant.url(), &[]).and_then(|connection| connection.index_sizes()).map_err(said)?;
+    let is_there = |name: &String| made.contains(name) && sizes.iter().any(|size| size.name == *name);
+    let added = varied.tables.iter().flat_map(|table| &table.indexes).filter_map(|index| index.name.clone());
+    let missing: Vec<String> = added.filter(|name| name.starts_with("more_") && !is_there(name)).collect();
+    if !missing.is_empty() {
+        return Err(format!("there is no index {}", missing.join(", ")));
+    }
+    drop((variant, served));
+    engine.remove(&beside).map_err(said)?;
+    let again = engine.serve(place, &engine.settings()).map_err(said)?;
+    match again.beside("0a1b2c3d") {
+        Err(error) if error.kind == EngineErrorKind::Gone => Ok(()),
+        _ => Err("a variant that was removed is still there".to_owned()),
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 60, max_shrink_iters: 200, ..ProptestConfig::default() })]
+    #[test]
+    fn random_schemas_under_random_indexes_have_the_same_rows(rolls in prop::collection::vec(any::<u32>(), 100..300)) {
+        let mut dice = Dice(rolls, 0);
+        let (text, schema, order) = random_schema(&mut dice);
+        let Ok(blueprint) = Blueprint::new(&schema, &order) else { return Ok(()) };
+        let sqlite = engine("sqlite").unwrap();
+        let varied = with_indexes(&mut dice, &schema, sqlite);
+        let folder = tempfile::tempdir().unwrap();
+        let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test", variant: None };
+        let same = is_the_same(sqlite, &place, &schema, &varied, &blueprint);
+        prop_assert!(same.is_ok(), "{same:?}\n{text}");
+    }
+}
+
+#[test]
+fn random_schemas_under_random_indexes_have_the_same_rows_on_postgresql_too() {
+    let postgres = engine("postgres").unwrap();
+    if !common::is_here(postgres) {
+        return;
+    }
+    let small = ddl::read("CREATE TABLE hive (id INTEGER PRIMARY KEY);").unwrap().schema;
+    let server = common::servers::Loaded::new(&small, &Blueprint::new(&small, &Order::default()).unwrap(), &[]);
+    let url = server.own_url();
+    let mut compared = 0;
+    for number in 0..30 {
+        let mut dice = Dice((0..300).map(|roll| common::mixed(number * 977 + roll)).collect(), 0);
+        let (text, mut schema, order) = random_schema(&mut dice);
+        schema.fold_names();
+        let Ok(blueprint) = Blueprint::new(&schema, &order) else { continue };
+        let varied = with_indexes(&mut dice, &schema, postgres);
+        let folder = tempfile::tempdir().unwrap();
+        let place = Ground { folder: folder.path(), server: Some(&url), name: "varied", owner: "test", variant: None };
+        let same = is_the_same(postgres, &place, &schema, &varied, &blueprint);
+        assert!(same.is_ok(), "{same:?}\n{text}");
+        postgres.remove(&place).unwrap();
+        compared += 1;
+    }
+    // On a server of its own each variant is a database.
+    let mut dice = Dice((0..300).map(|roll| common::mixed(roll + 5)).collect(), 0);
+    let (text, mut schema, order) = random_schema(&mut dice);
+    schema.fold_names();
+    let blueprint = Blueprint::new(&schema, &order).unwrap();
+    let varied = with_indexes(&mut dice, &schema, postgres);
+    let folder = tempfile::tempdir().unwrap();
+    let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test", variant: None };
+    let same = is_the_same(postgres, &place, &schema, &varied, &blueprint);
+    let _ = postgres.remove(&place);
+    assert!(same.is_ok(), "{same:?}\n{text}");
+    assert!(compared > 20, "only {compared} could be compared");
 }
 
 /// What needs more than one step of thought.

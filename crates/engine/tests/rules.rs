@@ -143,7 +143,15 @@ fn by_sqlite(schema: &Schema, rows: &[Vec<Value>], blueprint: &Blueprint) {
     let engine = engine("sqlite").unwrap();
     let folder = tempfile::tempdir().unwrap();
     let plain = Schema { tables: vec![kampf_schema::Table { checks: Vec::new(), ..schema.tables[0].clone() }], ..schema.clone() };
-    engine.load(&Ground { folder: folder.path(), server: None, name: "test", owner: "test" }, &plain, blueprint, &[], &mut |_| {}).unwrap();
+    engine
+        .load(
+            &Ground { folder: folder.path(), server: None, name: "test", owner: "test", variant: None },
+            &plain,
+            blueprint,
+            &[],
+            &mut |_| {},
+        )
+        .unwrap();
     let file = rusqlite::Connection::open(folder.path().join("dataset.sqlite")).unwrap();
     let asked = said(engine, schema);
     let columns: Vec<&str> = asked.iter().map(|(_, sql)| sql.as_str()).collect();
@@ -177,7 +185,7 @@ fn conditions_mean_what_postgresql_says_they_mean() {
         (0..CONDITIONS).map(|at| condition(&mut Dice((0..60).map(|roll| common::mixed(at * 97 + roll)).collect(), 0), 3)).collect();
     let (schema, rows, blueprint) = checked(&conditions);
     let folder = tempfile::tempdir().unwrap();
-    let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test" };
+    let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test", variant: None };
     let plain = Schema { tables: vec![kampf_schema::Table { checks: Vec::new(), ..schema.tables[0].clone() }], ..schema.clone() };
     engine.load(&place, &plain, &blueprint, &engine.settings(), &mut |_| {}).unwrap();
     let served = engine.serve(&place, &engine.settings()).unwrap();

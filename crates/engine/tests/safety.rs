@@ -74,7 +74,7 @@ fn what_others_hang_on_the_data_is_never_dropped_along() {
     let loaded = Loaded::new(&schema, &blueprint, &[]);
     let url = loaded.own_url();
     let folder = tempfile::tempdir().unwrap();
-    let place = Ground { folder: folder.path(), server: Some(&url), name: "4f", owner: "test" };
+    let place = Ground { folder: folder.path(), server: Some(&url), name: "4f", owner: "test", variant: None };
     let load = || postgres().load(&place, &schema, &blueprint, &[], &mut |_| {});
     load().unwrap();
     for (make, drop, named) in [
@@ -110,7 +110,7 @@ fn a_dataset_on_a_server_is_its_owner_s_and_stays_while_it_is_used() {
     let loaded = Loaded::new(&schema, &blueprint, &[]);
     let url = loaded.own_url();
     let folder = tempfile::tempdir().unwrap();
-    let place = |name: &'static str, owner: &'static str| Ground { folder: folder.path(), server: Some(&url), name, owner };
+    let place = |name: &'static str, owner: &'static str| Ground { folder: folder.path(), server: Some(&url), name, owner, variant: None };
     let (one, other) = (place("a1_one", "one"), place("a1_other", "other"));
     let load = |place: &Ground<'_>| postgres().load(place, &schema, &blueprint, &[], &mut |_| {});
     load(&one).unwrap();
@@ -174,7 +174,7 @@ fn a_server_that_freezes_is_not_waited_for_without_end() {
     let mut loaded = Loaded::new(&schema, &blueprint, &[]);
     let url = loaded.own_url();
     let folder = tempfile::tempdir().unwrap();
-    let place = Ground { folder: folder.path(), server: Some(&url), name: "5f", owner: "test" };
+    let place = Ground { folder: folder.path(), server: Some(&url), name: "5f", owner: "test", variant: None };
     postgres().load(&place, &schema, &blueprint, &[], &mut |_| {}).unwrap();
     let served = postgres().serve(&place, &[]).unwrap();
     let data = std::path::PathBuf::from(loaded.served().place());
@@ -260,7 +260,7 @@ fn a_pooler_before_the_server_is_recognised_before_anything_is_made() {
         let Some(pooler) = Pooler::start(&server, &format!("{mode}\n{more}")) else { return };
         let url = format!("postgres://talva@127.0.0.1:{}/postgres", pooler.port);
         let folder = tempfile::tempdir().unwrap();
-        let place = Ground { folder: folder.path(), server: Some(&url), name: "6f", owner: "test" };
+        let place = Ground { folder: folder.path(), server: Some(&url), name: "6f", owner: "test", variant: None };
         for error in
             [postgres().version(Some(&url)).unwrap_err(), postgres().load(&place, &schema, &blueprint, &[], &mut |_| {}).unwrap_err()]
         {

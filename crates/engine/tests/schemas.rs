@@ -73,7 +73,7 @@ fn engines() -> Vec<&'static dyn Engine> {
 /// Loads on an engine; references are checked as the engine does that. On SQLite, that is by its own check afterwards.
 fn load(engine: &dyn Engine, schema: &Schema, blueprint: &Blueprint) -> Result<Vec<u64>, String> {
     let folder = tempfile::tempdir().unwrap();
-    let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test" };
+    let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test", variant: None };
     let mut schema = schema.clone();
     if engine.dialect().folds_names {
         schema.fold_names();

@@ -180,7 +180,7 @@ fn by_hand(file: &Path, table: &str, width: usize, ready: &[Ready]) -> Duration 
 }
 
 fn place(folder: &Path) -> Ground<'_> {
-    Ground { folder, server: None, name: "bench", owner: "test" }
+    Ground { folder, server: None, name: "bench", owner: "test", variant: None }
 }
 
 /// Ready-made pieces of a binary COPY, the keys and statistics as after a fill.
@@ -208,7 +208,7 @@ fn copied(engine: &dyn Engine, url: &str, name: &str, table: TableId) {
     }
     let (schema, blueprint) = data(table);
     let folder = tempfile::tempdir().expect("a temporary folder");
-    let on_server = Ground { folder: folder.path(), server: Some(url), name: "f1", owner: "test" };
+    let on_server = Ground { folder: folder.path(), server: Some(url), name: "f1", owner: "test", variant: None };
     engine.load(&on_server, &schema, &blueprint, &[], &mut |_| {}).expect("the rows load");
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
     let client = runtime.block_on(async {

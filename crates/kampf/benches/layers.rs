@@ -318,7 +318,13 @@ fn fill(schema: &Schema, blueprint: &Blueprint) {
     compare("fill 150,000 rows", None, 7, floor, || {
         let folder = tempfile::tempdir().expect("a temporary folder");
         sqlite
-            .load(&Ground { folder: folder.path(), server: None, name: "bench", owner: "test" }, schema, blueprint, &[], &mut |_| {})
+            .load(
+                &Ground { folder: folder.path(), server: None, name: "bench", owner: "test", variant: None },
+                schema,
+                blueprint,
+                &[],
+                &mut |_| {},
+            )
             .expect("the rows load");
     });
     let (mut batch, mut first) = (Batch::default(), 0);

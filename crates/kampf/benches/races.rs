@@ -28,7 +28,7 @@ fn main() {
         return;
     }
     let folder = tempfile::tempdir().expect("a temporary folder");
-    let place = Ground { folder: folder.path(), server: None, name: "bench", owner: "test" };
+    let place = Ground { folder: folder.path(), server: None, name: "bench", owner: "test", variant: None };
     let schema = ddl::read("CREATE TABLE hive (id INTEGER PRIMARY KEY);").expect("the DDL is right").schema;
     let order = Order { rows: [(TableId(0), RowCount::Fixed(1))].into(), seed: 1, ..Order::default() };
     let blueprint = Blueprint::new(&schema, &order).expect("one row can be made");

@@ -44,7 +44,7 @@ fn main() {
     }
     let (schema, blueprint) = hives(HIVES);
     let folder = tempfile::tempdir().expect("a temporary folder");
-    let place = Ground { folder: folder.path(), server: None, name: "bench", owner: "test" };
+    let place = Ground { folder: folder.path(), server: None, name: "bench", owner: "test", variant: None };
     let settings = postgres().settings();
     postgres().load(&place, &schema, &blueprint, &settings, &mut |_| {}).expect("the rows load");
     let served = postgres().serve(&place, &settings).expect("the server starts");

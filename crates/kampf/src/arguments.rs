@@ -206,6 +206,10 @@ pub(crate) struct Selection {
     /// Leave out contenders that are programs (`command` in kampf.toml); nothing of the project's is started then
     #[arg(long)]
     pub(crate) no_programs: bool,
+    /// Other indexes to race besides the schema's own: variants of kampf.toml by their names, with commas between; `derived` works some
+    /// out from the need and from what the engine's plans make of them
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) index: Vec<String>,
     /// The limit on memory, which joins are not to bring more than.
     #[arg(skip)]
     pub(crate) memory_limit: Option<u64>,
@@ -242,6 +246,9 @@ pub(crate) struct Show {
     /// Explain the ways: what managed, lazy, computed and the other words of contenders' names stand for
     #[arg(long, conflicts_with_all = ["contest", "relations"])]
     pub(crate) words: bool,
+    /// With the engine's plan for each statement, in words, or in its own lines with `engine`; fills the database first
+    #[arg(long, value_name = "FORM", value_enum, num_args = 0..=1, default_missing_value = "words", requires = "contest")]
+    pub(crate) plan: Option<PlanForm>,
     #[command(flatten)]
     pub(crate) selection: Selection,
 }
@@ -312,6 +319,18 @@ pub(crate) struct Trace {
     pub(crate) contest: String,
     /// The contender, by its name
     pub(crate) contender: String,
+    /// How query plans are told: in words, or in the engine's own lines
+    #[arg(long, value_name = "FORM", value_enum, default_value_t = PlanForm::Words)]
+    pub(crate) plan: PlanForm,
+}
+
+/// How query plans are told.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum PlanForm {
+    /// In sentences, with what is to be pointed out
+    Words,
+    /// In the engine's own lines
+    Engine,
 }
 
 #[derive(Args, Debug)]

@@ -1,5 +1,7 @@
 //! A contest as it was raced: what the verdict is worked out from, the verdict, and what else there is to say about it.
 
+use std::collections::BTreeMap;
+
 use kampf_race::Nanos;
 use kampf_runner::Machine;
 use kampf_verdict::{ContenderFacts, Facts, Placed, Verdict, judge};
@@ -7,7 +9,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 use crate::conditions::Conditions;
-use crate::document::{AnswerPart, DatasetPart, EnginePart, KeptPart};
+use crate::document::{AnswerPart, DatasetPart, EnginePart, KeptPart, VariantPart};
 
 /// Everything that one run of `kampf race` gave.
 #[derive(Clone, Debug)]
@@ -27,6 +29,8 @@ pub(crate) struct RacedContest {
     pub(crate) need: Json,
     pub(crate) conditions: Conditions,
     pub(crate) engine: EnginePart,
+    /// The other schemas that contenders ran on, by their names.
+    pub(crate) variants: BTreeMap<String, VariantPart>,
     /// Fingerprint of the dataset it ran on.
     pub(crate) dataset: String,
     /// What makes the race say less than it seems to.

@@ -8,7 +8,12 @@ const FILE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/result.schem
 
 fn choices() -> Json {
     let of = |choice: Choice| {
-        let (sized, plain): (Vec<Opt>, Vec<Opt>) = choice.options().partition(|option| option.entry().has_size);
+        let (named, options): (Vec<Opt>, Vec<Opt>) = choice.options().partition(|option| option.entry().is_named);
+        let (sized, plain): (Vec<Opt>, Vec<Opt>) = options.into_iter().partition(|option| option.entry().has_size);
+        if !named.is_empty() {
+            let what = format!("{}, by what the user calls it", choice.entry().about);
+            return json!({"type": "string", "pattern": "^[A-Za-z][A-Za-z0-9_]{0,39}$", "description": what});
+        }
         let plain: Vec<&str> = plain.into_iter().map(Opt::word).collect();
         let sized: Vec<&str> = sized.into_iter().map(Opt::word).collect();
         if sized.is_empty() {
@@ -82,6 +87,7 @@ fn table() -> String {
             let name = match choice.entry().usual {
                 None => format!("`{}`", option.word()),
                 Some(usual) if usual == option.rank() => "not named".to_owned(),
+                Some(_) if option.entry().is_named => format!("`@{}`", option.word()),
                 Some(_) => format!("`+{}{size}`", option.word()),
             };
             table += &format!("| {first} | {} | {name} | {} |\n", option.word(), option.entry().about);

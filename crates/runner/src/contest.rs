@@ -1,5 +1,6 @@
 //! A contest as the runner needs it.
 
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -159,6 +160,17 @@ pub struct Entry {
     pub way: EntryWay,
     /// What it leaves to the developer; none for programs.
     pub by_hand: Option<ByHand>,
+    /// The variant that it runs on; none for the plain schema.
+    pub variant: Option<String>,
+}
+
+/// Where loaded data is.
+#[derive(Clone, Debug)]
+pub struct Place {
+    /// As contenders are told. It may hold a password.
+    pub url: String,
+    /// The same over TCP, where that is another URL.
+    pub tcp_url: Option<String>,
 }
 
 /// How a contender is carried out.
@@ -210,10 +222,10 @@ pub struct Setup<'a> {
     pub engine: &'a dyn Engine,
     /// Settings of the engine.
     pub settings: Vec<Setting>,
-    /// Where the loaded data is, as contenders are told. It may hold a password.
-    pub url: String,
-    /// The same over TCP, where that is another URL.
-    pub tcp_url: Option<String>,
+    /// Where the loaded data is.
+    pub place: Place,
+    /// Where the same rows are under other indexes, by the names of variants.
+    pub variants: BTreeMap<String, Place>,
     /// The schema of the data.
     pub schema: &'a Schema,
     /// The rows that were loaded.
@@ -230,6 +242,16 @@ pub struct Setup<'a> {
     pub timeout: Duration,
     /// Most memory of a contender's process, in bytes.
     pub memory_limit: Option<u64>,
+}
+
+impl Setup<'_> {
+    /// Where the data of a contender is; none where it was not loaded.
+    pub fn place_of(&self, entry: &Entry) -> Option<&Place> {
+        match &entry.variant {
+            None => Some(&self.place),
+            Some(variant) => self.variants.get(variant),
+        }
+    }
 }
 
 /// Parameter sets of a round, where the need has parameters.

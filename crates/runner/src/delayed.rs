@@ -6,7 +6,7 @@ use std::ops::DerefMut;
 use std::rc::Rc;
 use std::time::{Duration, Instant};
 
-use kampf_contest::{EngineError, Flow, Grouped, Observed, Portions, Sent, Session, Sink, StatementId, Traffic};
+use kampf_contest::{EngineError, Flow, Grouped, Observed, Portions, QueryPlan, Sent, Session, Sink, StatementId, Traffic};
 use kampf_schema::{LogicalType, ValueRef};
 
 use crate::relay::{wait_precisely, wait_until};
@@ -140,8 +140,8 @@ where
         self.inner.observed()
     }
 
-    fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>]) -> Result<Vec<String>, EngineError> {
-        self.inner.explain(sql, parameters)
+    fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>], carried_out: bool) -> Result<QueryPlan, EngineError> {
+        self.inner.explain(sql, parameters, carried_out)
     }
 }
 

@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use kampf_contest::{EngineError, Flow, Grouped, Observed, Portions, Sent, Session, Sink, StatementId, Traffic};
+use kampf_contest::{EngineError, Flow, Grouped, Observed, Portions, QueryPlan, Sent, Session, Sink, StatementId, Traffic};
 use kampf_schema::{LogicalType, ValueRef};
 
 use crate::allocator::live_bytes;
@@ -211,8 +211,8 @@ impl Session for Watched<'_> {
         self.session.observed()
     }
 
-    fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>]) -> Result<Vec<String>, EngineError> {
-        self.session.explain(sql, parameters)
+    fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>], carried_out: bool) -> Result<QueryPlan, EngineError> {
+        self.session.explain(sql, parameters, carried_out)
     }
 }
 

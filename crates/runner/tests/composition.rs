@@ -72,7 +72,7 @@ fn each_layer_is_composed_as_stated() {
     let blueprint = Blueprint::new(&schema, &Order { rows, seed: 7, ..Order::default() }).expect("the order is right");
     let folder = tempfile::tempdir().expect("a temporary folder");
     let sqlite = engine("sqlite").expect("SQLite is always there");
-    let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test" };
+    let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test", variant: None };
     sqlite.load(&place, &schema, &blueprint, &[], &mut |_| {}).expect("the rows load");
     let served = sqlite.serve(&place, &[]).expect("the file is there");
     let url = served.url().to_owned();

@@ -68,7 +68,7 @@ fn what_is_read_in_portions_holds_no_more_with_more_rows() {
             continue;
         }
         let folder = tempfile::tempdir().expect("a temporary folder");
-        let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test" };
+        let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test", variant: None };
         engine.load(&place, &schema, &blueprint, &engine.settings(), &mut |_| {}).expect("the rows load");
         let served = engine.serve(&place, &engine.settings()).expect("the data is there");
         portions_hold_no_more(engine, served.url(), &schema);

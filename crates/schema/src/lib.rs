@@ -7,6 +7,7 @@
 mod calendar;
 pub mod ddl;
 pub mod expr;
+mod index;
 mod model;
 mod names;
 mod place;
@@ -17,7 +18,8 @@ mod value;
 
 pub use calendar::{TimeText, civil_from_days, days_from_civil, format_date, format_timestamp, parse_date, parse_timestamp};
 pub use expr::{Row, Rule};
-pub use model::{Check, Column, ColumnId, Default, Form, Index, Reference, Schema, Table, TableId, Unique, UniqueIndex};
+pub use index::{Index, IndexTerm};
+pub use model::{Check, Column, ColumnId, Default, Form, Reference, Schema, Table, TableId, Unique, UniqueIndex};
 pub use names::{did_you_mean, name_words, nearest};
 pub use place::{LineColumn, Span};
 pub use relations::{Hop, HopKind, NamedRelation, RelationError, Relations};

@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::ddl::SqlDialect;
 use crate::expr::Rule;
+use crate::index::Index;
 use crate::place::Span;
 use crate::types::LogicalType;
 use crate::value::Value;
@@ -143,7 +144,7 @@ impl Table {
         let leads = |key: &[ColumnId]| key.len() >= columns.len() && key[..columns.len()].iter().all(|column| columns.contains(column));
         leads(&self.primary_key)
             || self.uniques.iter().any(|unique| leads(&unique.columns))
-            || self.indexes.iter().any(|index| leads(&index.columns))
+            || self.indexes.iter().any(|index| index.among.is_none() && leads(&index.leading_columns()))
     }
 }
 
@@ -236,15 +237,6 @@ pub struct UniqueIndex {
     /// Place in the DDL file.
     #[serde(skip)]
     pub span: Span,
-}
-
-/// An index that does not make anything unique.
-#[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Index {
-    /// Name, where the schema gives one.
-    pub name: Option<String>,
-    /// Its columns, in order.
-    pub columns: Vec<ColumnId>,
 }
 
 /// A reference from columns of one table to a key of another.

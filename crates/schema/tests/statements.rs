@@ -1,7 +1,7 @@
 //! Statements of the three dialects, one form at a time, and what becomes of the schema.
 
 use kampf_schema::ddl::{SqlDialect, read_with};
-use kampf_schema::{Default, Schema, Table};
+use kampf_schema::{Default, Index, Schema, Table};
 
 /// A table as a line: columns (`!` not null, `=` default, `#` numbered, `~` computed), then keys, references, checks and indexes.
 fn told(schema: &Schema, table: &Table) -> String {
@@ -43,7 +43,13 @@ fn told(schema: &Schema, table: &Table) -> String {
         let known = if check.rule.is_ok() { "check" } else { "unknown check" };
         format!("{known} {}", check.sql.split_whitespace().collect::<Vec<_>>().join(" "))
     }));
-    parts.extend(table.indexes.iter().map(|index| format!("index {}", names(&index.columns))));
+    parts.extend(table.indexes.iter().map(|index| {
+        let kind = if index.hashed { "hashed index" } else { "index" };
+        let among = if index.among.is_some() { " among some" } else { "" };
+        let terms: Vec<String> = index.terms.iter().map(|term| Index { terms: vec![term.clone()], ..index.clone() }.on(table)).collect();
+        let terms: Vec<&str> = terms.iter().map(|on| &on[table.name.len() + 1..on.len() - 1]).collect();
+        format!("{kind} {}{among}", terms.join("+"))
+    }));
     if !table.seeds.is_empty() {
         parts.push(format!("{} rows", table.seeds.len()));
     }
@@ -299,7 +305,10 @@ b(x integer)"#,
                 r#"CREATE TABLE a (x INT); RENAME TABLE a TO b, b TO c; CREATE UNIQUE INDEX u ON c (x); DROP INDEX u ON c;"#,
                 r#"c(x integer)"#,
             ),
-            (r#"CREATE TABLE a (x VARCHAR(300), UNIQUE KEY u (x(100)), KEY f ((lower(x))));"#, r#"a(x text(300)); unique over 1"#),
+            (
+                r#"CREATE TABLE a (x VARCHAR(300), UNIQUE KEY u (x(100)), KEY f ((lower(x))));"#,
+                r#"a(x text(300)); unique over 1; index lower(x)"#,
+            ),
             (
                 r#"/*!40101 SET x=1 */; /*!50003 CREATE TRIGGER t BEFORE INSERT ON a FOR EACH ROW SET @x = 1 */; CREATE TABLE a (x INT); # note"#,
                 r#"a(x integer)"#,

@@ -1,5 +1,7 @@
 //! What is known of each choice by itself, however the race between the contenders ended.
 
+use std::collections::BTreeSet;
+
 use kampf_contest::{Choice, Opt};
 use kampf_race::{Forecaster, Interval};
 
@@ -108,7 +110,8 @@ pub(crate) fn by_choice(facts: &Facts, replayed: &Replayed, placed: &[Placed], o
     for choice in Choice::ALL {
         let option_of = |at: usize| facts.contenders[at].choices.and_then(|choices| choices.of(choice));
         let Some(option) = option_of(base) else { continue };
-        let others = choice.options().filter(|other| *other != option).filter_map(|other| {
+        let raced: BTreeSet<Opt> = rivals.iter().filter_map(|rival| option_of(rival.at)).filter(|other| *other != option).collect();
+        let others = raced.into_iter().filter_map(|other| {
             let with: Vec<&Rival> = rivals.iter().filter(|rival| option_of(rival.at) == Some(other)).collect();
             let least = |rivals: &[&Rival]| rivals.iter().copied().min_by(|one, other| one.ratio.total_cmp(&other.ratio)).map(|one| one.at);
             let not_slower: Vec<&Rival> = with.iter().copied().filter(|rival| rival.slower.is_none()).collect();
@@ -136,9 +139,11 @@ pub(crate) fn by_choice(facts: &Facts, replayed: &Replayed, placed: &[Placed], o
 /// Choices that are made before others: where work is done and how rows are loaded decides how much there is to gain by the rest.
 const FIRST: [Choice; 2] = [Choice::Work, Choice::Loading];
 
-/// The choices that are made before one. What it costs is told among contenders that are alike in these.
+/// The choices that are made before one. What it costs is told among contenders that are alike in these: each choice on one schema, and
+/// the schema with all else alike.
 pub fn made_before(choice: Choice) -> impl Iterator<Item = Choice> {
-    FIRST.into_iter().take_while(move |first| *first != choice)
+    let schema = (choice != Choice::Index).then_some(Choice::Index);
+    FIRST.into_iter().take_while(move |first| *first != choice).chain(schema)
 }
 
 fn same_before(facts: &Facts, choice: Choice, one: usize, other: usize) -> bool {

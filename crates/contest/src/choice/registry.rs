@@ -6,7 +6,7 @@ use super::{ChoiceEntry, Columns, Fetch, Hydration, OptionEntry, Work};
 use crate::plan::{Plan, PlanNode, Reach};
 
 const fn option(word: &'static str, about: &'static str) -> OptionEntry {
-    OptionEntry { word, former: &[], about, has_size: false, enters: true, applies: |_| true, refusal: |_, _, _| None }
+    OptionEntry { word, former: &[], about, has_size: false, is_named: false, enters: true, applies: |_| true, refusal: |_, _, _| None }
 }
 
 const UNKNOWN_REPEATS: &str = "without a primary key rows that a join repeats cannot be recognised";
@@ -270,5 +270,18 @@ pub(super) static CACHE: ChoiceEntry = ChoiceEntry {
             },
             ..option("warm", "they are kept in the process by their parameters, and given again however old they are")
         },
+    ],
+};
+
+pub(super) static INDEX: ChoiceEntry = ChoiceEntry {
+    word: "index",
+    about: "which indexes there are besides those of the schema",
+    usual: Some(0),
+    turn: 10,
+    is_manner: true,
+    applies: |_| true,
+    options: &[
+        option("none", "none: the schema as it is declared"),
+        OptionEntry { is_named: true, enters: false, ..option("NAME", "those of the variant of that name, `[index.NAME]`") },
     ],
 };

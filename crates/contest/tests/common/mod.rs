@@ -55,6 +55,9 @@ pub(crate) const OTHER: Dialect = Dialect {
     to_timestamp: "midnight({0})",
     has_floor: true,
     has_lateral: true,
+    hash_index: None,
+    index_includes: false,
+    index_places_nulls: true,
     json: Some(&JSON),
     column_type: |kind| (kind.to_string(), Fidelity::Exact),
 };

@@ -48,6 +48,9 @@ pub(super) static POSTGRES: Dialect = Dialect {
     to_timestamp: "{0}::timestamp",
     has_floor: true,
     has_lateral: true,
+    hash_index: Some("USING hash"),
+    index_includes: true,
+    index_places_nulls: true,
     json: Some(&JSON),
 };
 

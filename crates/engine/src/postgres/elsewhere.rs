@@ -30,6 +30,11 @@ pub(super) const TABLE_MARK: &str = "made by Kampf";
 /// Settings that a session may choose; the others are the server's own business.
 const OF_A_SESSION: [&str; 5] = ["work_mem", "effective_cache_size", "random_page_cost", "max_parallel_workers_per_gather", "jit"];
 
+/// The name of a dataset on its server.
+fn dataset_name(place: &Ground<'_>) -> String {
+    place.variant.map_or_else(|| place.name.to_owned(), |variant| format!("{}_{variant}", place.name))
+}
+
 /// The schema that a dataset's tables are in.
 fn schema_name(dataset: &str) -> String {
     format!("kampf_{dataset}")
@@ -95,7 +100,8 @@ pub(super) fn load_into(
     let link = Link::open(url)?;
     // What a Kampf that was killed has left half made.
     drop_marked(&link, place.owner, true)?;
-    let name = schema_name(place.name);
+    let dataset = dataset_name(place);
+    let name = schema_name(&dataset);
     if !lock(&link, &name, true)? {
         return Err(in_use(&name));
     }
@@ -122,7 +128,7 @@ pub(super) fn load_into(
     }
     step("schema-made")?;
     let loaded = load::load(&link, schema, blueprint, progress)?;
-    link.execute(&comment(&name, place.name, place.owner))?;
+    link.execute(&comment(&name, &dataset, place.owner))?;
     step("schema-whole")?;
     // At its end at the latest a connection tells what it has counted.
     drop(link);
@@ -155,6 +161,10 @@ fn in_use(schema: &str) -> EngineError {
 }
 
 pub(super) fn serve(url: &str, place: &Ground<'_>, settings: &[Setting]) -> Result<Elsewhere, EngineError> {
+    serve_dataset(url, dataset_name(place), settings)
+}
+
+fn serve_dataset(origin: &str, dataset: String, settings: &[Setting]) -> Result<Elsewhere, EngineError> {
     let mut own = String::new();
     for setting in settings.iter().filter(|setting| setting.chosen) {
         if !OF_A_SESSION.contains(&setting.name.as_str()) {
@@ -163,9 +173,9 @@ pub(super) fn serve(url: &str, place: &Ground<'_>, settings: &[Setting]) -> Resu
         }
         own += &format!(" -c {}={}", setting.name, setting.value.replace('\\', "\\\\").replace(' ', "\\ "));
     }
-    let name = schema_name(place.name);
+    let name = schema_name(&dataset);
     let options = format!("-c search_path={name} -c default_transaction_read_only=on{own}");
-    let url = connect::with_password(&format!("{url}{}options={}", if url.contains('?') { "&" } else { "?" }, encoded(&options)))?;
+    let url = connect::with_password(&format!("{origin}{}options={}", if origin.contains('?') { "&" } else { "?" }, encoded(&options)))?;
     let link = Link::open(&url)?;
     link.version()?;
     // Locked first: then nobody removes it between the look and the use.
@@ -173,7 +183,7 @@ pub(super) fn serve(url: &str, place: &Ground<'_>, settings: &[Setting]) -> Resu
         return Err(in_use(&name));
     }
     match found(&link, &name)?.as_deref().and_then(Mark::read) {
-        Some(mark) if mark.what == place.name => Ok(Elsewhere { url, link }),
+        Some(mark) if mark.what == dataset => Ok(Elsewhere { url, link, origin: origin.to_owned(), dataset, settings: settings.to_vec() }),
         _ => Err(EngineError {
             kind: EngineErrorKind::Gone,
             message: format!("the schema {name} that Kampf made is gone from the server"),
@@ -184,9 +194,9 @@ pub(super) fn serve(url: &str, place: &Ground<'_>, settings: &[Setting]) -> Resu
 }
 
 /// Removes a dataset; false where another Kampf is using it.
-pub(super) fn remove(url: &str, dataset: &str) -> Result<bool, EngineError> {
+pub(super) fn remove(url: &str, place: &Ground<'_>) -> Result<bool, EngineError> {
     let link = Link::open(url)?;
-    let name = schema_name(dataset);
+    let name = schema_name(&dataset_name(place));
     if !lock(&link, &name, true)? {
         return Ok(false);
     }
@@ -254,6 +264,10 @@ pub(super) struct Elsewhere {
     url: String,
     /// Holds the lock.
     link: Link,
+    /// What it was reached by, to reach others beside it.
+    origin: String,
+    dataset: String,
+    settings: Vec<Setting>,
 }
 
 impl Served for Elsewhere {
@@ -288,6 +302,10 @@ impl Served for Elsewhere {
              may only read and make one schema",
             self.place()
         ))
+    }
+
+    fn beside(&self, variant: &str) -> Result<Box<dyn Served>, EngineError> {
+        Ok(Box::new(serve_dataset(&self.origin, format!("{}_{variant}", self.dataset), &self.settings)?))
     }
 
     fn pin(&self, _: usize) -> bool {

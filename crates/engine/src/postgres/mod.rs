@@ -5,23 +5,26 @@ mod dialect;
 mod elsewhere;
 mod error;
 mod load;
+mod plan;
 mod server;
 mod session;
 mod tls;
 mod values;
 mod wire;
 
-use kampf_contest::{Dialect, EngineError, Session};
+use std::rc::Rc;
+
+use kampf_contest::{Dialect, EngineError, EngineErrorKind, Session};
 use kampf_fill::Blueprint;
 use kampf_schema::Schema;
 
-use crate::engine::{Connection, Effort, Endpoint, Engine, Ground, Loaded, Served, Setting, Swept, TableSize};
+use crate::engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Loaded, Served, Setting, Swept, TableSize};
 use crate::fault::step;
 use crate::load::LoadEvent;
 use crate::session::Connected;
 use crate::throwaway;
 use connect::Link;
-use server::{KIND, Programs, Server, home_of};
+use server::{KIND, Programs, Server, database_of, home_of};
 
 /// The engine.
 pub(crate) struct Postgres;
@@ -66,6 +69,18 @@ impl Engine for Postgres {
         .into()
     }
 
+    fn settings_for(&self, settings: &[Setting], bytes: u64) -> Vec<Setting> {
+        let raised = |setting: &Setting| {
+            let own = setting.name == "shared_buffers" && !setting.chosen;
+            let now = setting.value.strip_suffix("MB").and_then(|number| number.parse::<u64>().ok()).filter(|_| own);
+            let Some(now) = now else { return setting.clone() };
+            // A tenth more for catalogs and what is read at the same time; a quarter of the memory is what the server's manual calls reasonable.
+            let wanted = (bytes / 10 * 11).div_ceil(1 << 20).min(memory().map_or(now, |memory| memory / 4 >> 20));
+            Setting { value: format!("{}MB", now.max(wanted)), ..setting.clone() }
+        };
+        settings.iter().map(raised).collect()
+    }
+
     fn load(
         &self,
         place: &Ground<'_>,
@@ -80,12 +95,25 @@ impl Engine for Postgres {
         let programs = Programs::find()?;
         let home = home_of(place.folder)?;
         step("home-made")?;
-        programs.create(&home)?;
-        step("cluster-made")?;
+        if place.variant.is_none() {
+            programs.create(&home)?;
+            step("cluster-made")?;
+        }
         let server = programs.start(&home, settings)?;
-        let link = Link::open(&server.own_url())?;
+        let database = database_of(place.variant);
+        let first = Link::open(&server.own_url(&database_of(None)))?;
+        match place.variant {
+            None => server.make_reader(&first)?,
+            Some(_) => {
+                // One that is there is not whole, or not what it was.
+                first.execute(&format!("DROP DATABASE IF EXISTS {database}"))?;
+                first.execute(&format!("CREATE DATABASE {database} TEMPLATE template0"))?;
+            }
+        }
+        drop(first);
+        let link = Link::open(&server.own_url(&database))?;
         let loaded = load::load(&link, schema, blueprint, progress)?;
-        server.let_read(&link)?;
+        server.let_read(&link, &database)?;
         step("reader-made")?;
         link.execute("CHECKPOINT")?;
         drop(link);
@@ -99,7 +127,8 @@ impl Engine for Postgres {
             return Ok(Box::new(elsewhere::serve(url, place, settings)?));
         }
         let server = Programs::find()?.start(&home_of(place.folder)?, settings)?;
-        Ok(Box::new(Own { url: server.url(), server }))
+        let own = Own::of(server.into(), database_of(place.variant));
+        Ok(Box::new(own))
     }
 
     fn shown(&self, url: &str) -> String {
@@ -120,7 +149,14 @@ impl Engine for Postgres {
 
     fn remove(&self, place: &Ground<'_>) -> Result<bool, EngineError> {
         if let Some(url) = place.server {
-            return elsewhere::remove(url, place.name);
+            return elsewhere::remove(url, place);
+        }
+        if place.variant.is_some() {
+            let server = Programs::find()?.start(&home_of(place.folder)?, &[])?;
+            let link = Link::open(&server.own_url(&database_of(None)))?;
+            link.execute(&format!("DROP DATABASE IF EXISTS {}", database_of(place.variant)))?;
+            link.execute("CHECKPOINT")?;
+            return Ok(true);
         }
         home_of(place.folder)?.remove()
     }
@@ -137,10 +173,24 @@ impl Engine for Postgres {
     }
 }
 
+/// Bytes of this machine's memory.
+fn memory() -> Option<u64> {
+    let text = std::fs::read_to_string("/proc/meminfo").ok()?;
+    let line = text.lines().find_map(|line| line.strip_prefix("MemTotal:"))?;
+    line.trim().strip_suffix("kB")?.trim().parse::<u64>().ok()?.checked_mul(1024)
+}
+
 /// A throwaway server at work.
 struct Own {
     url: String,
-    server: Server,
+    server: Rc<Server>,
+    database: String,
+}
+
+impl Own {
+    fn of(server: Rc<Server>, database: String) -> Own {
+        Own { url: server.url(&database), server, database }
+    }
 }
 
 impl Served for Own {
@@ -149,7 +199,7 @@ impl Served for Own {
     }
 
     fn tcp_url(&self) -> Option<String> {
-        self.server.tcp_url()
+        self.server.tcp_url(&self.database)
     }
 
     fn place(&self) -> String {
@@ -158,8 +208,19 @@ impl Served for Own {
 
     fn stamp(&self) -> Result<String, EngineError> {
         // Whatever writes takes the next transaction number of the whole server, and reading never does.
-        let rows = Link::open(&self.server.own_url())?.query("SELECT txid_snapshot_xmax(txid_current_snapshot())", &[])?;
+        let rows = Link::open(&self.server.own_url(&self.database))?.query("SELECT txid_snapshot_xmax(txid_current_snapshot())", &[])?;
         Ok(rows.first().map_or(0, |row| row.get::<_, i64>(0)).to_string())
+    }
+
+    fn beside(&self, variant: &str) -> Result<Box<dyn Served>, EngineError> {
+        let own = Own::of(Rc::clone(&self.server), database_of(Some(variant)));
+        let known = Link::open(&self.server.own_url(&database_of(None)))?
+            .query("SELECT 1 FROM pg_database WHERE datname = $1", &[&own.database])?;
+        if known.is_empty() {
+            let message = format!("the database {} that Kampf made is gone from its server", own.database);
+            return Err(EngineError { kind: EngineErrorKind::Gone, message, sql: None, cause: None });
+        }
+        Ok(Box::new(own))
     }
 
     fn pin(&self, core: usize) -> bool {
@@ -191,6 +252,13 @@ impl Connection for PostgresConnection {
             WHERE relkind = 'r' AND relnamespace = current_schema()::regnamespace";
         let rows = self.link.query(sql, &[])?;
         Ok(rows.iter().map(|row| TableSize { table: row.get(0), bytes: row.get::<_, i64>(1).unsigned_abs() }).collect())
+    }
+
+    fn index_sizes(&self) -> Result<Vec<IndexSize>, EngineError> {
+        let sql = "SELECT relname::text, pg_relation_size(oid) FROM pg_class
+            WHERE relkind = 'i' AND relnamespace = current_schema()::regnamespace";
+        let rows = self.link.query(sql, &[])?;
+        Ok(rows.iter().map(|row| IndexSize { name: row.get(0), bytes: row.get::<_, i64>(1).unsigned_abs() }).collect())
     }
 
     fn work_of(&self, sql: &str) -> Result<Effort, EngineError> {

@@ -14,7 +14,11 @@ use crate::throwaway::{
     Home, Kind, Process, encoded, end_with_parent, folder_of, has_room, io, keep_secret, random_word, remove_soon, unreachable,
 };
 
-/// The database of a throwaway server, which every new cluster has.
+/// The database of a throwaway server, which every new cluster has; a variant has one of its own.
+pub(super) fn database_of(variant: Option<&str>) -> String {
+    variant.map_or_else(|| DATABASE.to_owned(), |variant| format!("kampf_{variant}"))
+}
+
 const DATABASE: &str = "postgres";
 /// Its owner, and who contenders are there: one who may read and nothing else.
 const OWNER: &str = "kampf";
@@ -168,26 +172,32 @@ pub(super) struct Server {
 
 impl Server {
     /// Where contenders reach it, as one who may only read: by its socket.
-    pub(super) fn url(&self) -> String {
-        self.url_of(READER)
+    pub(super) fn url(&self, database: &str) -> String {
+        self.url_of(READER, database)
     }
 
     /// Where Kampf itself reaches it, as its owner.
-    pub(super) fn own_url(&self) -> String {
-        self.url_of(OWNER)
+    pub(super) fn own_url(&self, database: &str) -> String {
+        self.url_of(OWNER, database)
     }
 
-    fn url_of(&self, user: &str) -> String {
-        format!("postgres://{user}@/{DATABASE}?host={}&port={}", encoded(&self.process.home.sockets.to_string_lossy()), self.process.port)
+    fn url_of(&self, user: &str, database: &str) -> String {
+        format!("postgres://{user}@/{database}?host={}&port={}", encoded(&self.process.home.sockets.to_string_lossy()), self.process.port)
     }
 
-    /// Makes the one who may read what is loaded, and takes from everybody what else they may do.
-    pub(super) fn let_read(&self, link: &Link) -> Result<(), EngineError> {
+    /// Makes the one who may read what is loaded.
+    pub(super) fn make_reader(&self, link: &Link) -> Result<(), EngineError> {
         let password = self.reader_password().ok_or_else(|| unreachable("the password of the server's reader is gone"))?;
         link.execute(&format!(
-            "BEGIN; CREATE ROLE {READER} LOGIN PASSWORD '{password}'; ALTER ROLE {READER} SET default_transaction_read_only = on;
-             REVOKE ALL ON DATABASE {DATABASE} FROM PUBLIC; REVOKE CREATE ON SCHEMA public FROM PUBLIC;
-             GRANT CONNECT ON DATABASE {DATABASE} TO {READER}; GRANT USAGE ON SCHEMA public TO {READER};
+            "BEGIN; CREATE ROLE {READER} LOGIN PASSWORD '{password}'; ALTER ROLE {READER} SET default_transaction_read_only = on; COMMIT"
+        ))
+    }
+
+    /// Lets the reader read a database, and takes from everybody what else they may do there.
+    pub(super) fn let_read(&self, link: &Link, database: &str) -> Result<(), EngineError> {
+        link.execute(&format!(
+            "BEGIN; REVOKE ALL ON DATABASE {database} FROM PUBLIC; REVOKE CREATE ON SCHEMA public FROM PUBLIC;
+             GRANT CONNECT ON DATABASE {database} TO {READER}; GRANT USAGE ON SCHEMA public TO {READER};
              REVOKE EXECUTE ON FUNCTION lo_creat(integer), lo_create(oid), lo_from_bytea(oid, bytea), lo_unlink(oid) FROM PUBLIC;
              GRANT SELECT ON ALL TABLES IN SCHEMA public TO {READER}; COMMIT"
         ))
@@ -208,7 +218,7 @@ impl Server {
     }
 
     /// Where programs reach it whose drivers know no sockets.
-    pub(super) fn tcp_url(&self) -> Option<String> {
-        Some(format!("postgres://{READER}:{}@127.0.0.1:{}/{DATABASE}", self.reader_password()?, self.process.port))
+    pub(super) fn tcp_url(&self, database: &str) -> Option<String> {
+        Some(format!("postgres://{READER}:{}@127.0.0.1:{}/{database}", self.reader_password()?, self.process.port))
     }
 }

@@ -6,14 +6,15 @@ use std::pin::Pin;
 
 use futures_util::TryStreamExt;
 use futures_util::future::try_join_all;
-use kampf_contest::{EngineError, EngineErrorKind, Flow};
+use kampf_contest::{EngineError, EngineErrorKind, Flow, QueryPlan};
 use kampf_schema::{LogicalType, ValueRef};
 use tokio::runtime::Runtime;
-use tokio_postgres::types::Type;
+use tokio_postgres::types::{FromSql, Type};
 use tokio_postgres::{Client, Row, RowStream, Statement};
 
 use super::connect::Link;
 use super::error::engine_error;
+use super::plan::plan;
 use super::values::{Bound, Reading, fits, own_type, type_to_send};
 use crate::session::{Driver, Handing, InGroup, Kept, Portioned, Rows, WireCounts};
 
@@ -83,13 +84,9 @@ impl<'c> PostgresDriver<'c> {
 
     /// Prepares a statement anew with the types of values that the server's own guess cannot hold.
     fn fit(&self, prepared: &mut Prepared, parameters: &[ValueRef<'_>]) -> Result<(), EngineError> {
-        let wanted = prepared.statement.params();
-        if wanted.len() != parameters.len() || wanted.iter().zip(parameters).all(|(of, value)| fits(*value, of)) {
-            return Ok(());
+        if let Some(types) = other_types(&prepared.statement, parameters) {
+            *prepared = self.compile(&prepared.known.sql, &prepared.known.kinds, &types)?;
         }
-        let types: Vec<Type> =
-            wanted.iter().zip(parameters).map(|(of, value)| if fits(*value, of) { of.clone() } else { own_type(*value) }).collect();
-        *prepared = self.compile(&prepared.known.sql, &prepared.known.kinds, &types)?;
         Ok(())
     }
 
@@ -286,16 +283,57 @@ impl Driver for PostgresDriver<'_> {
         asked
     }
 
-    fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>]) -> Result<Vec<String>, EngineError> {
-        let mut prepared = self.compile(&format!("EXPLAIN {sql}"), &[], &[])?;
-        self.fit(&mut prepared, parameters)?;
+    fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>], carried_out: bool) -> Result<QueryPlan, EngineError> {
+        let analyze = if carried_out { ", ANALYZE" } else { "" };
+        let json = self.lines_of(&format!("EXPLAIN (FORMAT JSON{analyze}) {sql}"), parameters)?.join("\n");
+        let mut read = plan(&json).unwrap_or_default();
+        read.own = self.lines_of(&format!("EXPLAIN {sql}"), parameters)?;
+        Ok(read)
+    }
+}
+
+impl PostgresDriver<'_> {
+    /// The rows of a statement that gives one text each, as an EXPLAIN does.
+    fn lines_of(&self, sql: &str, parameters: &[ValueRef<'_>]) -> Result<Vec<String>, EngineError> {
+        let prepare = |types: &[Type]| {
+            let prepared = self.link.runtime.block_on(self.client().prepare_typed(sql, types));
+            prepared.map_err(|error| engine_error(error, Some(sql)))
+        };
+        let mut statement = prepare(&[])?;
+        if let Some(types) = other_types(&statement, parameters) {
+            statement = prepare(&types)?;
+        }
         let bound = parameters.iter().map(|value| Bound(*value));
         let rows = self.link.runtime.block_on(async {
-            let stream = self.client().query_raw(&prepared.statement, bound).await?;
+            let stream = self.client().query_raw(&statement, bound).await?;
             stream.try_collect::<Vec<Row>>().await
         });
-        let rows = rows.map_err(|error| engine_error(error, Some(&prepared.known.sql)))?;
-        Ok(rows.iter().map(|row| row.get(0)).collect())
+        let rows = rows.map_err(|error| engine_error(error, Some(sql)))?;
+        let text = |row: &Row| row.try_get::<_, String>(0).or_else(|_| row.try_get::<_, RawJson>(0).map(|json| json.0));
+        rows.iter().map(|row| text(row).map_err(|error| engine_error(error, Some(sql)))).collect()
+    }
+}
+
+/// The types of parameters where the server's own guess cannot hold their values.
+fn other_types(statement: &Statement, parameters: &[ValueRef<'_>]) -> Option<Vec<Type>> {
+    let wanted = statement.params();
+    if wanted.len() != parameters.len() || wanted.iter().zip(parameters).all(|(of, value)| fits(*value, of)) {
+        return None;
+    }
+    let own = |(of, value): (&Type, &ValueRef<'_>)| if fits(*value, of) { of.clone() } else { own_type(*value) };
+    Some(wanted.iter().zip(parameters).map(own).collect())
+}
+
+/// A JSON text as it came.
+struct RawJson(String);
+
+impl<'a> FromSql<'a> for RawJson {
+    fn from_sql(_: &Type, raw: &'a [u8]) -> Result<RawJson, Box<dyn std::error::Error + Sync + Send>> {
+        Ok(RawJson(String::from_utf8(raw.to_vec())?))
+    }
+
+    fn accepts(of: &Type) -> bool {
+        *of == Type::JSON
     }
 }
 

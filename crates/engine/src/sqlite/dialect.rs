@@ -46,6 +46,9 @@ pub(super) static SQLITE: Dialect = Dialect {
     to_timestamp: "({0} || ' 00:00:00.000000')",
     has_floor: false,
     has_lateral: false,
+    hash_index: None,
+    index_includes: false,
+    index_places_nulls: false,
     json: Some(&JSON),
 };
 

@@ -3,13 +3,14 @@
 mod dialect;
 mod error;
 mod load;
+mod plan;
 mod rows;
 mod session;
 
 use std::fs;
 use std::io::Read;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use kampf_contest::{Dialect, EngineError, EngineErrorKind, Session};
 use kampf_fill::Blueprint;
@@ -17,7 +18,7 @@ use kampf_schema::Schema;
 use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 use rusqlite::{OpenFlags, StatementStatus};
 
-use crate::engine::{Connection, Effort, Endpoint, Engine, Ground, Loaded, Served, Setting, TableSize};
+use crate::engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Loaded, Served, Setting, TableSize};
 use crate::load::LoadEvent;
 use crate::session::Connected;
 use error::engine_error;
@@ -26,7 +27,9 @@ use error::engine_error;
 pub(crate) struct Sqlite;
 
 /// The file in a dataset's folder.
-const FILE: &str = "dataset.sqlite";
+fn file_of(folder: &Path, variant: Option<&str>) -> PathBuf {
+    folder.join(variant.map_or_else(|| "dataset.sqlite".to_owned(), |variant| format!("dataset.{variant}.sqlite")))
+}
 
 /// Written into the file's header (`PRAGMA application_id`), so that files of Kampf's own making are known: "Kmpf".
 const MARK: i32 = 0x4b6d_7066;
@@ -71,7 +74,9 @@ impl Engine for Sqlite {
         settings: &[Setting],
         progress: &mut dyn FnMut(LoadEvent<'_>),
     ) -> Result<Vec<Loaded>, EngineError> {
-        let path = place.folder.join(FILE);
+        let path = file_of(place.folder, place.variant);
+        // A variant that is there is not whole, or not what it was.
+        self.remove(place)?;
         let loaded = load::load(&path, schema, blueprint, settings, progress)?;
         // From now on it is only read, by Kampf and by programs that get its path, and by nobody who may not read what this user makes.
         let readable = fs::metadata(&path).map(|file| file.permissions().mode() & 0o444);
@@ -85,16 +90,7 @@ impl Engine for Sqlite {
     }
 
     fn serve(&self, place: &Ground<'_>, settings: &[Setting]) -> Result<Box<dyn Served>, EngineError> {
-        let path = place.folder.join(FILE);
-        let Some(url) = path.to_str() else {
-            let message = format!("the path of {} is not UTF-8, which contenders could not be told; rename the folder", path.display());
-            return Err(EngineError { kind: EngineErrorKind::Unreachable, message, sql: None, cause: None });
-        };
-        if !path.is_file() {
-            return Err(gone(format!("{url} is gone")));
-        }
-        self.connect(url, settings)?;
-        Ok(Box::new(InFile(url.to_owned())))
+        Ok(Box::new(InFile::open(&file_of(place.folder, place.variant), settings)?))
     }
 
     fn shown(&self, url: &str) -> String {
@@ -109,7 +105,19 @@ impl Engine for Sqlite {
         url.to_owned()
     }
 
-    fn remove(&self, _: &Ground<'_>) -> Result<bool, EngineError> {
+    fn remove(&self, place: &Ground<'_>) -> Result<bool, EngineError> {
+        // Without a server all of the first dataset lies in its folder.
+        for ending in place.variant.iter().flat_map(|_| ["", "-journal", "-wal", "-shm"]) {
+            let mut path = file_of(place.folder, place.variant).into_os_string();
+            path.push(ending);
+            match fs::remove_file(&path) {
+                Err(error) if error.kind() != std::io::ErrorKind::NotFound => {
+                    let message = format!("cannot remove {}: {error}", Path::new(&path).display());
+                    return Err(EngineError { kind: EngineErrorKind::Unreachable, message, sql: None, cause: None });
+                }
+                _ => {}
+            }
+        }
         Ok(true)
     }
 
@@ -154,12 +162,29 @@ fn may_run(context: AuthContext<'_>) -> Authorization {
     }
 }
 
-/// The path of a loaded file, which is all it takes to reach it.
-struct InFile(String);
+/// A loaded file. Its path is all it takes to reach it.
+struct InFile {
+    path: String,
+    settings: Vec<Setting>,
+}
+
+impl InFile {
+    fn open(path: &Path, settings: &[Setting]) -> Result<InFile, EngineError> {
+        let Some(url) = path.to_str() else {
+            let message = format!("the path of {} is not UTF-8, which contenders could not be told; rename the folder", path.display());
+            return Err(EngineError { kind: EngineErrorKind::Unreachable, message, sql: None, cause: None });
+        };
+        if !path.is_file() {
+            return Err(gone(format!("{url} is gone")));
+        }
+        Sqlite.connect(url, settings)?;
+        Ok(InFile { path: url.to_owned(), settings: settings.to_vec() })
+    }
+}
 
 impl Served for InFile {
     fn url(&self) -> &str {
-        &self.0
+        &self.path
     }
 
     fn tcp_url(&self) -> Option<String> {
@@ -167,12 +192,12 @@ impl Served for InFile {
     }
 
     fn place(&self) -> String {
-        self.0.clone()
+        self.path.clone()
     }
 
     fn stamp(&self) -> Result<String, EngineError> {
-        let failed = |error: std::io::Error| gone(format!("{} cannot be read: {error}", self.0));
-        let mut file = fs::File::open(&self.0).map_err(failed)?;
+        let failed = |error: std::io::Error| gone(format!("{} cannot be read: {error}", self.path));
+        let mut file = fs::File::open(&self.path).map_err(failed)?;
         let metadata = file.metadata().map_err(failed)?;
         // Every transaction that writes counts on in the header (the file format's documentation, "File change counter").
         let mut header = [0; 28];
@@ -180,9 +205,14 @@ impl Served for InFile {
         let changes = u32::from_be_bytes([header[24], header[25], header[26], header[27]]);
         // Changes that are not in the file yet.
         let beside =
-            ["-journal", "-wal"].iter().any(|ending| fs::metadata(format!("{}{ending}", self.0)).is_ok_and(|beside| beside.len() > 0));
+            ["-journal", "-wal"].iter().any(|ending| fs::metadata(format!("{}{ending}", self.path)).is_ok_and(|beside| beside.len() > 0));
         let beside = if beside { " and more beside it" } else { "" };
         Ok(format!("{} bytes, {changes} changes, {}.{:09}{beside}", metadata.len(), metadata.mtime(), metadata.mtime_nsec()))
+    }
+
+    fn beside(&self, variant: &str) -> Result<Box<dyn Served>, EngineError> {
+        let folder = Path::new(&self.path).parent().unwrap_or(Path::new("."));
+        Ok(Box::new(InFile::open(&file_of(folder, Some(variant)), &self.settings)?))
     }
 
     fn pin(&self, _: usize) -> bool {
@@ -227,6 +257,17 @@ impl Connection for SqliteConnection {
         let query = || {
             let mut statement = self.connection.prepare(sql)?;
             let rows = statement.query_map([], |row| Ok(TableSize { table: row.get(0)?, bytes: row.get::<_, i64>(1)?.unsigned_abs() }))?;
+            rows.collect::<Result<Vec<_>, _>>()
+        };
+        query().map_err(|error| engine_error(error, Some(sql)))
+    }
+
+    fn index_sizes(&self) -> Result<Vec<IndexSize>, EngineError> {
+        let sql =
+            "SELECT m.name, sum(s.pgsize) FROM dbstat s JOIN sqlite_master m ON m.name = s.name WHERE m.type = 'index' GROUP BY m.name";
+        let query = || {
+            let mut statement = self.connection.prepare(sql)?;
+            let rows = statement.query_map([], |row| Ok(IndexSize { name: row.get(0)?, bytes: row.get::<_, i64>(1)?.unsigned_abs() }))?;
             rows.collect::<Result<Vec<_>, _>>()
         };
         query().map_err(|error| engine_error(error, Some(sql)))

@@ -1,12 +1,11 @@
 //! Statements on an open file.
 
-use std::collections::HashMap;
-
-use kampf_contest::{EngineError, EngineErrorKind, Flow};
+use kampf_contest::{EngineError, EngineErrorKind, Flow, QueryPlan};
 use kampf_schema::{Decimal, LogicalType, TimeText, ValueRef, parse_date, parse_timestamp};
 use rusqlite::types::{ToSqlOutput, ValueRef as Stored};
 
 use super::error::engine_error;
+use super::plan::{Line, plan, table_called};
 use crate::session::{Driver, Handing, InGroup, Kept, Portioned, Rows, WireCounts};
 
 /// What a result column means.
@@ -218,24 +217,33 @@ impl<'c> Driver for SqliteDriver<'c> {
         Ok(())
     }
 
-    fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>]) -> Result<Vec<String>, EngineError> {
+    // What a step came to SQLite tells only where it is built to.
+    fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>], _: bool) -> Result<QueryPlan, EngineError> {
+        let tables = self.tables()?;
+        let asked = sql;
         let sql = format!("EXPLAIN QUERY PLAN {sql}");
         let failed = |error: rusqlite::Error| engine_error(error, Some(&sql));
         let mut statement = self.connection.prepare(&sql).map_err(failed)?;
         for (at, parameter) in parameters.iter().enumerate() {
             bind(&mut statement, at + 1, *parameter).map_err(failed)?;
         }
-        let mut depths: HashMap<i64, usize> = HashMap::new();
         let mut lines = Vec::new();
         let mut rows = statement.raw_query();
         while let Some(row) = rows.next().map_err(failed)? {
-            let (id, parent): (i64, i64) = (row.get(0).map_err(failed)?, row.get(1).map_err(failed)?);
-            let detail: String = row.get(3).map_err(failed)?;
-            let depth = depths.get(&parent).map_or(0, |depth| depth + 1);
-            depths.insert(id, depth);
-            lines.push(format!("{}{detail}", "  ".repeat(depth)));
+            lines.push(Line { id: row.get(0).map_err(failed)?, parent: row.get(1).map_err(failed)?, detail: row.get(3).map_err(failed)? });
         }
-        Ok(lines)
+        Ok(plan(&lines, &|alias| table_called(asked, alias, &tables)))
+    }
+}
+
+impl SqliteDriver<'_> {
+    /// The names of all tables.
+    fn tables(&self) -> Result<Vec<String>, EngineError> {
+        let sql = "SELECT name FROM sqlite_master WHERE type = 'table'";
+        let failed = |error: rusqlite::Error| engine_error(error, Some(sql));
+        let mut statement = self.connection.prepare(sql).map_err(failed)?;
+        let names = statement.query_map([], |row| row.get(0)).map_err(failed)?;
+        names.collect::<Result<_, _>>().map_err(failed)
     }
 }
 

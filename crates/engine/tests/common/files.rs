@@ -19,7 +19,7 @@ impl Loaded {
     }
 
     fn place(&self) -> Ground<'_> {
-        Ground { folder: self.0.path(), server: None, name: "test", owner: "test" }
+        Ground { folder: self.0.path(), server: None, name: "test", owner: "test", variant: None }
     }
 
     pub(crate) fn connect(&self) -> Box<dyn Connection> {

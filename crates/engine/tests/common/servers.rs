@@ -28,7 +28,7 @@ impl Loaded {
             let setting = chosen.iter_mut().find(|setting| setting.name == *name).unwrap();
             *setting = Setting { value: (*value).to_owned(), chosen: true, ..setting.clone() };
         }
-        let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test" };
+        let place = Ground { folder: folder.path(), server: None, name: "test", owner: "test", variant: None };
         postgres().load(&place, schema, blueprint, &chosen, &mut |_| {}).unwrap_or_else(|error| panic!("{error}\n{:?}", error.sql));
         let served = postgres().serve(&place, &chosen).unwrap();
         Loaded { folder, served: Some(served) }
@@ -61,7 +61,7 @@ impl Loaded {
 impl Drop for Loaded {
     fn drop(&mut self) {
         self.served = None;
-        let _ = postgres().remove(&Ground { folder: self.folder.path(), server: None, name: "test", owner: "test" });
+        let _ = postgres().remove(&Ground { folder: self.folder.path(), server: None, name: "test", owner: "test", variant: None });
     }
 }
 

@@ -61,6 +61,8 @@ pub(super) fn is_moment(subject: &Subject<'_>) -> bool {
     let named = subject.has(&MOMENTS)
         || subject.ends(&["at", "since", "until"]) && subject.words.len() > 1
         || subject.is(&["time", "starttime", "endtime", "stoptime"])
+        || subject.words.first().is_some_and(|word| word == "last")
+            && subject.ends(&["access", "backup", "check", "login", "modified", "notify", "ping", "run", "seen", "sync", "used", "visit"])
         || subject.ends(&["time"])
             && subject.has(&[
                 "start", "end", "stop", "begin", "from", "until", "event", "check", "update", "change", "create", "creation", "log",

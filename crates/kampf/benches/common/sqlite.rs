@@ -10,7 +10,7 @@ use rusqlite::Connection;
 /// Loads rows into a new file in a folder; gives the file's place.
 pub(crate) fn loaded(folder: &Path, schema: &Schema, blueprint: &Blueprint) -> String {
     let sqlite = engine("sqlite").expect("SQLite is always there");
-    let place = Ground { folder, server: None, name: "bench", owner: "test" };
+    let place = Ground { folder, server: None, name: "bench", owner: "test", variant: None };
     sqlite.load(&place, schema, blueprint, &[], &mut |_| {}).expect("the rows load");
     sqlite.serve(&place, &[]).expect("the file is there").url().to_owned()
 }

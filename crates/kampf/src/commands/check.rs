@@ -10,14 +10,15 @@ use crate::arguments::{Check, Format, General};
 use crate::output::{Column, Look, Page, RaceProgress, count, one_line, paint, quiet_words};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
-use crate::running::{empty_answer, engines, filled, heed, inbox, name_programs, open, setup, taken, trouble};
+use crate::running::{derive_indexes, empty_answer, engines, filled, heed, inbox, name_programs, open, setup, taken, trouble};
 
 pub(super) fn run(general: &General, arguments: &Check) -> Result<Ending, Problem> {
     let inbox = inbox()?;
     let (mut all_agree, mut json) = (true, Vec::new());
     let engines = engines(general)?;
     for engine in &engines {
-        let project = open(general, engine.as_deref())?;
+        let mut project = open(general, engine.as_deref())?;
+        derive_indexes(general, &mut project, &arguments.contests, &arguments.selection)?;
         if engines.len() > 1 {
             say(general.quiet, &format!("on {}", project.engine.name()));
         }
@@ -47,7 +48,7 @@ fn check(
         picked.passed_over(project.engine.name()).iter().for_each(|what| say(general.quiet, &format!("{}: {what}", config.name)));
         selected.push(picked.contest);
     }
-    let dataset = filled(general, project)?;
+    let dataset = filled(general, project, selected.iter())?;
     heed(inbox)?;
     name_programs(general, &dataset, selected.iter());
     let setup = setup(project, &dataset, &arguments.bounds)?;

@@ -3,15 +3,16 @@
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
+use kampf_contest::bare_references;
 use kampf_schema::TableId;
 
 use super::{Ending, print, print_json, say};
 use crate::arguments::{Fill, Format, General};
-use crate::output::{Column, Look, Page, bytes, count, preview};
+use crate::output::{Column, Look, Page, bytes, count, list, preview, reference_text};
 use crate::problem::Problem;
-use crate::project::Project;
-use crate::running::{engines, filled, open};
-use crate::store::remove_all;
+use crate::project::{Project, Variant};
+use crate::running::{engines, filled_with, open};
+use crate::store::{Dataset, VariantData, remove_all};
 
 pub(super) fn run(general: &General, arguments: &Fill) -> Result<Ending, Problem> {
     for engine in engines(general)? {
@@ -77,7 +78,9 @@ fn digests(general: &General, project: &Project) -> Result<(), Problem> {
 }
 
 fn fill(general: &General, project: &Project) -> Result<(), Problem> {
-    let dataset = filled(general, project)?;
+    let (variants, lacking): (Vec<&Variant>, Vec<&Variant>) = project.variants.iter().partition(|variant| variant.lacks.is_none());
+    lacking.iter().filter_map(|variant| variant.lacks.as_ref()).for_each(|lacks| say(general.quiet, &lacks.message));
+    let dataset = filled_with(general, project, &variants)?;
     let record = &dataset.record;
     let place = dataset.served.place();
     if general.format == Format::Json {
@@ -98,8 +101,43 @@ fn fill(general: &General, project: &Project) -> Result<(), Problem> {
     rows.push(row("in all", sum(|table| table.rows), sum(|table| table.bytes), "", Look::Good));
     page.table(&columns, &rows);
     page.blank();
+    variants_text(&mut page, &dataset);
+    let bare: Vec<String> = bare_references(&project.schema).iter().map(|one| reference_text(&project.schema, one)).collect();
+    if !bare.is_empty() {
+        page.paragraph(&format!("References without an index: {}. Rows are found along them by reading all of the table.", list(&bare)), 2);
+        page.blank();
+    }
     let how = if dataset.reused { "already there, made" } else { "filled" };
     page.line(format!("{how} in {:.1} s by {} {}", record.seconds, record.engine, record.engine_version));
     page.line(format!("the database is {place}"));
     print(&page.into_text())
+}
+
+/// The variants that lie beside the plain schema, with what they take besides.
+fn variants_text(page: &mut Page, dataset: &Dataset) {
+    if dataset.variants.is_empty() {
+        return;
+    }
+    let columns = [
+        Column::left("variant"),
+        Column::left("index").yielding(1),
+        Column::right("bytes"),
+        Column::right("of it indexes"),
+        Column::right("loaded in"),
+        Column::right("of it indexes").yielding(2),
+    ];
+    let row = |variant: &VariantData| {
+        let record = &variant.record;
+        let build = record.index_seconds();
+        vec![
+            (Look::Strong, variant.name.clone()),
+            (Look::Plain, record.about.clone()),
+            (Look::Plain, bytes(record.bytes())),
+            (Look::Plain, bytes(record.index_bytes())),
+            (Look::Plain, format!("{:.1} s", record.seconds)),
+            (Look::Plain, format!("{build:.1} s")),
+        ]
+    };
+    page.table(&columns, &dataset.variants.iter().map(row).collect::<Vec<_>>());
+    page.blank();
 }

@@ -15,7 +15,8 @@ use crate::problem::Problem;
 use crate::project::{ContestConfig, Project, Selected, resolve};
 use crate::raced::{RacedContest, RacedRun};
 use crate::running::{
-    Alone, Circumstances, Heat, Surroundings, engines, filled, heed, inbox, name_programs, open, raced_contest, setup, trouble,
+    Alone, Circumstances, Heat, Surroundings, derive_indexes, engines, filled, heed, inbox, name_programs, open, raced_contest, setup,
+    trouble,
 };
 use crate::store::{Dataset, save_result};
 use kampf_verdict::{Candidate, FaultKind, Require, Required, beside};
@@ -32,7 +33,8 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
     for engine in engines(general)? {
         let mut project = open(general, engine.as_deref())?;
         project.race_seed = arguments.seed.unwrap_or(project.race_seed);
-        let ended = raced.on(general, arguments, &inbox, &project);
+        let ended = derive_indexes(general, &mut project, &arguments.contests, &arguments.selection)
+            .and_then(|()| raced.on(general, arguments, &inbox, &project));
         home.get_or_insert(project.home);
         if let Err(problem) = ended {
             // What was raced before is kept.
@@ -109,7 +111,7 @@ impl Raced {
     /// Races the contests on one engine, once for each round trip.
     fn on(&mut self, general: &General, arguments: &Race, inbox: &Inbox, project: &Project) -> Result<(), Problem> {
         let selected = select(general, arguments, project)?;
-        let dataset = filled(general, project)?;
+        let dataset = filled(general, project, selected.iter().map(|(_, picked)| &picked.contest))?;
         heed(inbox)?;
         self.dataset.get_or_insert_with(|| dataset_part(&dataset));
         let trips = if arguments.round_trip.is_empty() { &project.config.round_trips } else { &arguments.round_trip };
@@ -242,7 +244,7 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &C
     let report = race(inbox, setup, contest, &checks, &options, &mut |event| progress.take(&event))
         .map_err(|error| trouble(&contest.name, &error))?;
     drop(progress);
-    let surroundings = Surroundings { project: on.project, dataset: on.dataset, circumstances: on.circumstances };
+    let surroundings = Surroundings { project: on.project, dataset: on.dataset, setup, circumstances: on.circumstances };
     let raced = Heat {
         checks: &checks,
         checked,

@@ -15,7 +15,7 @@ use crate::arguments::{Format, General, Race};
 use crate::output::{Column, Look, Page, count, interval, one_line, paint, percent, share};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
-use crate::running::{Circumstances, filled, heed, inbox, open, setup, trouble};
+use crate::running::{Circumstances, filled_with, heed, inbox, open, setup, trouble};
 use crate::store::engine_problem;
 
 /// Names that the same SQL is entered under.
@@ -73,7 +73,7 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
     let configs = project.contests(&arguments.contests)?;
     let config = configs.first().ok_or_else(|| Problem::wrong("there is no contest"))?;
     let selected = resolve(&project, config, &arguments.selection)?.contest;
-    let dataset = filled(general, &project)?;
+    let dataset = filled_with(general, &project, &[])?;
     heed(&inbox)?;
     let mut setup = setup(&project, &dataset, &arguments.bounds)?;
     let pin = arguments.pin || project.config.pin;
@@ -81,7 +81,7 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
     let _circumstances = Circumstances::arrange(&project, &dataset, Duration::ZERO, pin, &mut setup)?;
     let test = SelfTest { general, arguments, inbox: &inbox, setup: &setup };
     let equals = test.equals(&selected)?;
-    let connection = project.engine.connect(&setup.url, &project.settings).map_err(|error| engine_problem(&error))?;
+    let connection = project.engine.connect(&setup.place.url, &project.settings).map_err(|error| engine_problem(&error))?;
     let planted = if inbox.is_interrupted() { None } else { test.planted(&project, connection.as_ref())? };
     drop(connection);
     dataset.verify()?;
@@ -232,7 +232,7 @@ fn field(sql: &[String]) -> Result<Contest, Problem> {
     let entry = |(at, sql): (usize, &String)| {
         let plan = own_sql(None, sql, &[], Hydration::Record)
             .map_err(|error| Problem::wrong(format!("the parameter `:{}` has no value", error.name)))?;
-        Ok(Entry { name: format!("read-{}", at + 1), choices: None, way: EntryWay::Plan(Box::new(plan)), by_hand: None })
+        Ok(Entry { name: format!("read-{}", at + 1), choices: None, way: EntryWay::Plan(Box::new(plan)), by_hand: None, variant: None })
     };
     Ok(Contest {
         name: "planted".to_owned(),

@@ -1,16 +1,19 @@
 //! `kampf show`
 
-use kampf_contest::{ChoiceOption, Loading, Plan, Reach, Reached, Telling, reached};
+use std::collections::{BTreeMap, BTreeSet};
+
+use kampf_contest::{ChoiceOption, Loading, Need, Plan, Reach, Reached, Telling, bare_references, reached};
 use kampf_runner::{Entry, EntryWay};
 use kampf_schema::HopKind;
 use serde_json::json;
 
 use super::{Ending, print, print_as};
-use crate::arguments::{Format, General, Show};
-use crate::output::{Column, Look, Page, count, paint};
+use crate::arguments::{Bounds, Format, General, Show};
+use crate::output::{Column, Look, Page, count, list, paint, plan_text, reference_text};
 use crate::problem::Problem;
 use crate::project::{Project, Selected, multiplied, resolve};
-use crate::running::{left_to_app, open, taken};
+use crate::running::{Planned, Planning, derive_indexes, filled, left_to_app, open, planned, planning, possible_indexes, setup, taken};
+use crate::store::engine_problem;
 
 /// What the words of contenders' names stand for.
 const WORDS: &str = include_str!("../../../../docs/words.md");
@@ -20,11 +23,18 @@ pub(super) fn run(general: &General, arguments: &Show) -> Result<Ending, Problem
         print(WORDS)?;
         return Ok(Ending::Done);
     }
-    let project = open(general, general.engine.as_deref())?;
+    let mut project = open(general, general.engine.as_deref())?;
+    if let Some(name) = &arguments.contest {
+        let names = std::slice::from_ref(name);
+        match arguments.plan {
+            Some(_) => derive_indexes(general, &mut project, names, &arguments.selection)?,
+            None => possible_indexes(&mut project, names, &arguments.selection)?,
+        }
+    }
     let text = match &arguments.contest {
         _ if arguments.relations => relations(&project, general.format),
         None => contests(&project, general.format)?,
-        Some(name) => contest(&project, name, arguments, general.format)?,
+        Some(name) => contest(general, &project, name, arguments)?,
     };
     print_as(general.format, &text)?;
     Ok(Ending::Done)
@@ -67,6 +77,55 @@ fn notes(project: &Project, selected: &Selected, entry: &Entry, plan: &Plan) -> 
     notes
 }
 
+/// The query plans of a contest's contenders, where they are asked for.
+struct Plans<'p> {
+    of: BTreeMap<String, Vec<Planned>>,
+    telling: Planning<'p>,
+}
+
+impl Plans<'_> {
+    fn of(&self, contender: &str) -> &[Planned] {
+        self.of.get(contender).map_or(&[], Vec::as_slice)
+    }
+}
+
+fn plans<'p>(general: &General, project: &'p Project, selected: &Selected, arguments: &Show) -> Result<Plans<'p>, Problem> {
+    let mut plans = Plans { of: BTreeMap::new(), telling: planning(project, &selected.contest) };
+    if arguments.plan.is_none() {
+        return Ok(plans);
+    }
+    let dataset = filled(general, project, std::iter::once(&selected.contest))?;
+    let setup = setup(project, &dataset, &Bounds { timeout: std::time::Duration::MAX, memory_limit: None })?;
+    for entry in &selected.contest.entries {
+        let of = planned(project, &setup, &selected.contest, entry, false).map_err(|error| engine_problem(&error))?;
+        plans.of.insert(entry.name.clone(), of);
+    }
+    dataset.verify()?;
+    Ok(plans)
+}
+
+/// The variants that contenders run on, with the statements that make them; and which references of the need have no index.
+fn variants_text(page: &mut Page, project: &Project, selected: &Selected) {
+    let names: BTreeSet<&str> = selected.contest.entries.iter().filter_map(|entry| entry.variant.as_deref()).collect();
+    for variant in names.into_iter().filter_map(|name| project.variant(name)) {
+        page.hung(&format!("{} ", paint(Look::Strong, &format!("@{}", variant.name))), &variant.about(), 4);
+        variant.statements(project.engine).iter().for_each(|statement| page.sql(&format!("{statement};"), 4));
+    }
+    let of_need = |need: &Need| {
+        let hops = need.sources.iter().filter_map(|source| source.hop.as_ref());
+        let bare = bare_references(&project.schema);
+        let along = hops.filter(|hop| hop.kind == HopKind::Many).map(|hop| (hop.to, hop.to_columns.clone()));
+        let mut along: Vec<String> = along.filter(|one| bare.contains(one)).map(|one| reference_text(&project.schema, &one)).collect();
+        along.dedup();
+        along
+    };
+    let bare = selected.contest.need.as_ref().map(of_need).unwrap_or_default();
+    if !bare.is_empty() {
+        let text = format!("Without an index: {}. `--index derived` tries some.", list(&bare));
+        page.paragraph(&text, 0);
+    }
+}
+
 fn relations(project: &Project, format: Format) -> String {
     let schema = &project.schema;
     let mut all = Vec::new();
@@ -101,7 +160,8 @@ fn relations(project: &Project, format: Format) -> String {
     page.into_text()
 }
 
-fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> Result<String, Problem> {
+fn contest(general: &General, project: &Project, name: &str, arguments: &Show) -> Result<String, Problem> {
+    let format = general.format;
     let config = project.contest(name)?;
     let selected = resolve(project, config, &arguments.selection)?;
     let sentence = selected.contest.need.as_ref().map(|need| {
@@ -109,6 +169,7 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
         telling.sentence(need)
     });
     let left = left_to_app(project, &selected.contest);
+    let plans = plans(general, project, &selected, arguments)?;
     if format == Format::Json {
         let list: Vec<_> = selected
             .contest
@@ -120,8 +181,9 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
                     let need = selected.contest.need.as_ref().zip(entry.choices);
                     let by = need.map(|(need, choices)| reached(&project.schema, need, project.engine.dialect(), &choices));
                     let by: Vec<_> = by.into_iter().flatten().map(|one| json!({"what": one.what, "loading": one.by.word()})).collect();
+                    let query_plans: Vec<_> = plans.of(&entry.name).iter().map(|one| json!({"sql": one.shape, "plan": one.plan})).collect();
                     json!({"name": entry.name, "choices": entry.choices, "sql": plan.statements(project.engine.dialect()), "by_hand": entry.by_hand,
-                        "reached": by})
+                        "reached": by, "query_plans": query_plans})
                 }
                 }
                 EntryWay::Program(program) => json!({"name": entry.name, "command": program.words}),
@@ -151,6 +213,7 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
     for what in &left {
         page.paragraph(what, 0);
     }
+    variants_text(&mut page, project, &selected);
     for what in selected.passed_over(project.engine.name()) {
         page.paragraph(&format!("{what}."), 0);
     }
@@ -174,7 +237,12 @@ fn contest(project: &Project, name: &str, arguments: &Show, format: Format) -> R
                 for note in notes(project, &selected, entry, plan) {
                     page.paragraph(&format!("  {note}"), 4);
                 }
-                if last.as_ref() == Some(&statements) {
+                if let Some(form) = arguments.plan {
+                    for one in plans.of(&entry.name) {
+                        page.sql(&one.shape, 4);
+                        plan_text(&mut page, &plans.telling.telling(), form, &one.plan, one.answer);
+                    }
+                } else if last.as_ref() == Some(&statements) {
                     page.line(paint(Look::Quiet, "  sends the same SQL as the one above"));
                 } else {
                     for (statement, reach) in &sent {

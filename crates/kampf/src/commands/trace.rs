@@ -2,18 +2,18 @@
 
 mod relations;
 
-use kampf_contest::{Execution, Observed, Session, Touch, value_to_json};
+use kampf_contest::{Execution, Observed, QueryPlan, Session, Touch, value_to_json};
 use kampf_runner::EntryWay;
 use kampf_schema::{ValueRef, did_you_mean};
 use relations::{Counting, Relation, relations};
 use serde_json::json;
 
 use super::{Ending, print_as};
-use crate::arguments::{Bounds, Format, General, Selection, Trace};
-use crate::output::{Column, Look, Page, count, duration, paint};
+use crate::arguments::{Bounds, Format, General, PlanForm, Selection, Trace};
+use crate::output::{Column, Look, Page, PlanTelling, count, duration, paint, plan_text};
 use crate::problem::Problem;
-use crate::project::resolve;
-use crate::running::{filled, open, setup};
+use crate::project::{DERIVED, Variant, resolve};
+use crate::running::{derive_indexes, filled_with, open, planning, setup, shape_of};
 
 /// Single statements shown without `-v`.
 const SHOWN: usize = 6;
@@ -28,7 +28,7 @@ struct Shape {
     rows: u64,
     /// How many different parameter lists there were.
     lists: u64,
-    plan: Vec<String>,
+    plan: QueryPlan,
 }
 
 /// One call as it went.
@@ -43,9 +43,16 @@ struct Traced {
 }
 
 pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Problem> {
-    let project = open(general, general.engine.as_deref())?;
+    let mut project = open(general, general.engine.as_deref())?;
+    let mut selection = Selection { all: true, named: vec![arguments.contender.clone()], ..Selection::default() };
+    if let Some((_, variant)) = arguments.contender.split_once('@') {
+        // One that the file does not describe was worked out.
+        let index = if project.variant(variant).is_some() { variant } else { DERIVED };
+        selection.index = vec![index.to_owned()];
+    }
+    derive_indexes(general, &mut project, std::slice::from_ref(&arguments.contest), &selection)?;
     let config = project.contest(&arguments.contest)?;
-    let selected = resolve(&project, config, &Selection { all: true, named: vec![arguments.contender.clone()], ..Selection::default() })?;
+    let selected = resolve(&project, config, &selection)?;
     let names = || selected.contest.entries.iter().map(|entry| entry.name.as_str());
     let entry = selected.contest.entries.iter().find(|entry| entry.name == arguments.contender).ok_or_else(|| {
         let problem = Problem::wrong(format!("`{}` has no contender `{}`", config.name, arguments.contender));
@@ -55,12 +62,14 @@ pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Proble
         return Err(Problem::wrong(format!("`{}` is a program, whose statements Kampf cannot see", entry.name))
             .hint("trace a derived contender or one of your own SQL"));
     };
-    let dataset = filled(general, &project)?;
+    let variants: Vec<&Variant> = entry.variant.iter().filter_map(|name| project.variant(name)).collect();
+    let dataset = filled_with(general, &project, &variants)?;
     let bounds = Bounds { timeout: std::time::Duration::MAX, memory_limit: None };
     let setup = setup(&project, &dataset, &bounds)?;
     let parameters = selected.contest.parameter_sets(&setup, 0).swap_remove(0);
     let engine_problem = |error: kampf_contest::EngineError| Problem::surroundings(format!("`{}` failed: {error}", entry.name));
-    let connection = project.engine.connect(&setup.url, &project.settings).map_err(engine_problem)?;
+    let place = setup.place_of(entry).ok_or_else(|| Problem::surroundings("the data of its variant was not loaded"))?;
+    let connection = project.engine.connect(&place.url, &project.settings).map_err(engine_problem)?;
     let mut session = connection.session();
     let mut execution = Execution::new((**plan).clone(), project.engine.dialect());
     // The first call prepares and warms up, where nothing can be written; the second is the one that is shown.
@@ -81,19 +90,16 @@ pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Proble
     let text = if general.format == Format::Json {
         as_json(&arguments.contest, &entry.name, &traced)
     } else {
-        as_text(general.verbose, &arguments.contest, &entry.name, &traced)
+        let telling = planning(&project, &selected.contest);
+        as_text(
+            &AsText { verbose: general.verbose, form: arguments.plan, telling: &telling.telling() },
+            &arguments.contest,
+            &entry.name,
+            &traced,
+        )
     };
     print_as(general.format, &text)?;
     Ok(Ending::Done)
-}
-
-/// A plan's line without the lists of values that engines write out in full.
-fn shortened(step: &str) -> String {
-    const SHOWN: usize = 160;
-    match step.char_indices().nth(SHOWN) {
-        Some((at, _)) => format!("{}…", &step[..at]),
-        None => step.to_owned(),
-    }
 }
 
 /// Groups statements that differ only in how many keys they list.
@@ -115,7 +121,7 @@ fn shapes(session: &mut dyn Session, observed: &[Observed]) -> Result<Vec<Shape>
                 nanos: statement.nanos,
                 rows: statement.rows,
                 lists: 1,
-                plan: Vec::new(),
+                plan: QueryPlan::default(),
             }),
         }
     }
@@ -123,54 +129,10 @@ fn shapes(session: &mut dyn Session, observed: &[Observed]) -> Result<Vec<Shape>
         let parameters: Vec<ValueRef<'_>> = shape.first.parameters.iter().map(|value| value.as_ref()).collect();
         // BEGIN and COMMIT have no plan.
         if shape.sql.contains(char::is_whitespace) {
-            shape.plan = session.explain(&shape.first.sql, &parameters)?;
+            shape.plan = session.explain(&shape.first.sql, &parameters, true)?;
         }
     }
     Ok(shapes)
-}
-
-/// The text with every list of placeholders as one, and every list of rows of placeholders.
-fn shape_of(sql: &str) -> String {
-    let values = collapsed(sql, placeholder);
-    collapsed(&values, |text| {
-        let inside = text.strip_prefix('(')?;
-        let end = placeholder(inside)?;
-        let behind = inside[end..].strip_prefix(", …").unwrap_or(&inside[end..]).strip_prefix(')')?;
-        Some(text.len() - behind.len())
-    })
-}
-
-/// The length of the placeholder that a text begins with: `?`, `?1` or `$1`.
-fn placeholder(text: &str) -> Option<usize> {
-    let digits = |text: &str| text.len() - text.trim_start_matches(|c: char| c.is_ascii_digit()).len();
-    match text.chars().next()? {
-        '?' => Some(1 + digits(&text[1..])),
-        '$' if digits(&text[1..]) > 0 => Some(1 + digits(&text[1..])),
-        _ => None,
-    }
-}
-
-/// The text with only the first of several items in a row; `item` gives the length of one that a text begins with.
-fn collapsed(text: &str, item: impl Fn(&str) -> Option<usize>) -> String {
-    let mut short = String::with_capacity(text.len().min(4096));
-    let mut rest = text;
-    while let Some(first) = rest.chars().next() {
-        let Some(length) = item(rest) else {
-            short.push(first);
-            rest = &rest[first.len_utf8()..];
-            continue;
-        };
-        short.push_str(&rest[..length]);
-        rest = &rest[length..];
-        let mut more = false;
-        while let Some(length) = rest.strip_prefix(", ").and_then(|next| Some(2 + item(next)?)) {
-            (more, rest) = (true, &rest[length..]);
-        }
-        if more {
-            short.push_str(", …");
-        }
-    }
-    short
 }
 
 fn repeated(shape: &Shape) -> bool {
@@ -211,7 +173,15 @@ fn as_json(contest: &str, contender: &str, Traced { observed, shapes, answer, re
     format!("{document:#}\n")
 }
 
-fn as_text(verbose: bool, contest: &str, contender: &str, Traced { observed, shapes, answer, relations, whole }: &Traced) -> String {
+/// How a trace is told.
+struct AsText<'a> {
+    verbose: bool,
+    form: PlanForm,
+    telling: &'a PlanTelling<'a>,
+}
+
+fn as_text(how: &AsText<'_>, contest: &str, contender: &str, traced: &Traced) -> String {
+    let Traced { observed, shapes, answer, relations, whole } = traced;
     let mut page = Page::new();
     page.line(format!("{}  {}", paint(Look::Title, contest), paint(Look::Strong, contender)));
     let rows: u64 = observed.iter().map(|statement| statement.rows).sum();
@@ -257,11 +227,11 @@ fn as_text(verbose: bool, contest: &str, contender: &str, Traced { observed, sha
         if !parameters.is_empty() {
             page.line(paint(Look::Quiet, &format!("     {} {parameters}", if shape.count == 1 { "with" } else { "first with" })));
         }
-        shape.plan.iter().for_each(|step| page.line(paint(Look::Quiet, &format!("     plan: {}", shortened(step)))));
+        plan_text(&mut page, how.telling, how.form, &shape.plan, shape.rows as f64 / shape.count as f64);
     }
     page.blank();
     page.line(paint(Look::Title, "in order"));
-    let shown = if verbose { observed.len() } else { SHOWN.min(observed.len()) };
+    let shown = if how.verbose { observed.len() } else { SHOWN.min(observed.len()) };
     for (at, statement) in observed.iter().take(shown).enumerate() {
         let shape = shapes.iter().position(|shape| shape.sql == shape_of(&statement.sql)).map_or(0, |at| at + 1);
         let rows = if statement.rows == 1 { "1 row".to_owned() } else { format!("{} rows", count(statement.rows)) };
@@ -305,19 +275,4 @@ fn parameters_text(statement: &Observed) -> String {
     let more = statement.parameters.len().saturating_sub(6);
     let tail = if more > 0 { format!(", … {} more", count(more as u64)) } else { String::new() };
     format!("{}{tail}", shown.join(", "))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn lists_of_keys_have_one_shape() {
-        assert_eq!(shape_of("a IN (?1, ?2, ?3)"), "a IN (?1, …)");
-        assert_eq!(shape_of("a IN (?1)"), "a IN (?1)");
-        assert_eq!(shape_of("f(x, ?1) AND y IN (?2, ?3)"), "f(x, ?1) AND y IN (?2, …)");
-        assert_eq!(shape_of("a IN ($1, $2)"), "a IN ($1, …)");
-        assert_eq!(shape_of("(a, b) IN (($1, $2), ($3, $4), ($5, $6))"), "(a, b) IN (($1, …), …)");
-        assert_eq!(shape_of("(a, b) IN (VALUES (?1, ?2))"), "(a, b) IN (VALUES (?1, …))");
-    }
 }

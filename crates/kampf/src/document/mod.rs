@@ -5,4 +5,4 @@ mod parts;
 mod read;
 mod write;
 
-pub(crate) use parts::{AnswerPart, DatasetPart, Document, EnginePart, KeptPart, TablePart};
+pub(crate) use parts::{AnswerPart, ChangePart, DatasetPart, Document, EnginePart, KeptPart, TablePart, VariantPart};

@@ -45,7 +45,8 @@ pub(crate) struct ContestPart {
     pub(crate) kind: String,
     pub(crate) need: Json,
     pub(crate) conditions: Conditions,
-    pub(crate) variant: BTreeMap<String, Json>,
+    /// The other schemas that contenders ran on, by their names.
+    pub(crate) variant: BTreeMap<String, VariantPart>,
     pub(crate) engine: EnginePart,
     /// Fingerprint of the dataset it ran on.
     pub(crate) dataset: String,
@@ -61,6 +62,30 @@ pub(crate) struct ContestPart {
     pub(crate) verdict: VerdictPart,
     #[serde(default)]
     pub(crate) mattered: MatteredPart,
+}
+
+/// The same rows under other indexes.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub(crate) struct VariantPart {
+    /// What it has, in words.
+    pub(crate) about: String,
+    /// The statements that make its indexes.
+    pub(crate) statements: Vec<String>,
+    /// Bytes of these, and how long they took to make.
+    pub(crate) bytes: u64,
+    pub(crate) seconds: f64,
+    /// How long the plain schema took to load.
+    pub(crate) load_seconds: f64,
+    /// What the engine does otherwise on it, for one contender that ran on both.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub(crate) changes: Vec<ChangePart>,
+}
+
+/// How a table is read on the plain schema, and on a variant.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub(crate) struct ChangePart {
+    pub(crate) before: String,
+    pub(crate) after: String,
 }
 
 /// Rounds that a race can have at most (`--rounds`).

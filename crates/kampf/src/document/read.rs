@@ -70,6 +70,7 @@ fn contest(part: ContestPart) -> RacedContest {
         need: part.need,
         conditions: part.conditions,
         engine: part.engine,
+        variants: part.variant,
         dataset: part.dataset,
         warnings: part.warnings,
         course: Course {

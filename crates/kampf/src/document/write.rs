@@ -1,7 +1,5 @@
 //! From what was raced to its document.
 
-use std::collections::BTreeMap;
-
 use kampf_race::{Goal, Interval};
 use kampf_verdict::{
     Beside, ByChoice, ChoiceEnd, Cost, Effect, Keeps, Left, OtherOption, Outcome, Pair, Ratio, Reading, Requirements, Step, Verdict,
@@ -37,7 +35,7 @@ fn contest(raced: &RacedContest) -> ContestPart {
         kind: "read".to_owned(),
         need: raced.need.clone(),
         conditions: raced.conditions.clone(),
-        variant: BTreeMap::new(),
+        variant: raced.variants.clone(),
         engine: raced.engine.clone(),
         dataset: raced.dataset.clone(),
         warnings: raced.warnings.clone(),

@@ -1,5 +1,6 @@
 //! What is known of each choice, a line each.
 
+use kampf_contest::{Choice, Choices, Opt};
 use kampf_verdict::{ByChoice, ChoiceEnd, Cost, End, OtherOption, made_before};
 
 use super::forecast_text::PATIENCE;
@@ -15,11 +16,20 @@ pub(crate) fn choices_text(page: &mut Page, contest: &RacedContest) {
     }
     page.line(paint(Look::Title, "By choice"));
     let widest = contest.verdict.by_choice.iter().map(|one| one.choice.word().len()).max().unwrap_or(0);
-    for one in &contest.verdict.by_choice {
+    // On another schema few are raced: what was raced on the plain one alone is said once.
+    let on_plain = |one: &&ByChoice| {
+        let is_named = contest.facts.contenders[one.base].choices.and_then(|base| base.of(Choice::Index)).and_then(Opt::label).is_some();
+        is_named && one.end(contest.facts.settings.margin) == ChoiceEnd::Alone
+    };
+    let elsewhere: Vec<String> = contest.verdict.by_choice.iter().filter(on_plain).map(|one| one.choice.word().to_owned()).collect();
+    for one in contest.verdict.by_choice.iter().filter(|one| !on_plain(one)) {
         let word = one.choice.word();
         let space = " ".repeat(widest - word.len());
         let head = format!("  {}{space}", paint(Look::Strong, word));
         page.hung(&head, &words(contest, one), widest + 3);
+    }
+    if !elsewhere.is_empty() {
+        page.paragraph(&format!("  {}: raced on the plain schema alone (--all)", list(&elsewhere)), widest + 3);
     }
     page.blank();
 }
@@ -83,9 +93,9 @@ fn elsewhere(contest: &RacedContest, one: &ByChoice) -> Option<String> {
     let names = one.others.iter().filter(|other| other.cost == Cost::Elsewhere).map(|other| other.option.to_string());
     let names: Vec<String> = names.collect();
     let base = contest.facts.contenders[one.base].choices?;
-    let before: Vec<String> = made_before(one.choice).filter_map(|choice| base.of(choice)).map(|option| option.to_string()).collect();
+    let before = made_before(one.choice).filter_map(|choice| base.of(choice)).fold(Choices::default(), Choices::with_opt);
     let were = if names.len() == 1 { "was" } else { "were" };
-    (!names.is_empty()).then(|| format!("{} {were} not raced with {} (--all)", list(&names), before.join(".")))
+    (!names.is_empty()).then(|| format!("{} {were} not raced with {} (--all)", list(&names), before))
 }
 
 /// The options of which too few rounds tell anything.

@@ -5,6 +5,7 @@ use kampf_verdict::Outcome;
 use super::cache_text::cache_text;
 use super::choices_text::choices_text;
 use super::fetch_text::fetch_text;
+use super::index_text::index_text;
 use super::mattered_text::mattered_text;
 use super::numbers::{counted, duration, percent};
 use super::out::one_line;
@@ -38,6 +39,7 @@ pub(crate) fn contest_text(page: &mut Page, part: &RacedContest) {
     mattered_text(page, part);
     fetch_text(page, part);
     cache_text(page, part);
+    index_text(page, part);
     page.blank();
 }
 

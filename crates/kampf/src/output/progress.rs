@@ -38,6 +38,8 @@ impl FillProgress {
                 let share = (rows * 100).checked_div(all).unwrap_or(100);
                 format!("filling {table}: {} of {} rows, {share} %", count(rows), count(all))
             }
+            LoadEvent::Variant(name) => format!("making the variant {name}"),
+            LoadEvent::Indexed(name, _) => format!("the index {name} is made"),
             LoadEvent::Indexes => "making indexes".to_owned(),
             LoadEvent::Statistics => "gathering statistics".to_owned(),
             LoadEvent::Changed => {

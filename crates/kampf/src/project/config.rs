@@ -8,10 +8,11 @@ use kampf_schema::{Span, did_you_mean};
 use kampf_verdict::{Require, Required};
 use toml::de::DeTable;
 
-use super::numbers::{factor, many, share, sizes, unit};
+use super::numbers::{factor, few, many, share, sizes, unit};
 use super::option::option;
 use super::own::{OwnConfig, own};
 use super::reader::{Reader, integer, pairs, span};
+use super::variant::IndexConfig;
 use super::written::Written;
 use crate::arguments::{duration, size, trip};
 use crate::problem::{Problem, Source};
@@ -47,7 +48,27 @@ pub(crate) struct Config {
     pub(crate) round_trips: Vec<Duration>,
     /// Whether contenders and server are kept on one core.
     pub(crate) pin: bool,
+    /// The same rows under other indexes.
+    pub(crate) indexes: Vec<IndexConfig>,
+    pub(crate) keep: Keep,
     pub(crate) contests: Vec<ContestConfig>,
+}
+
+/// What is kept of what was loaded.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Keep {
+    /// Datasets besides the current one.
+    pub(crate) datasets: u32,
+    /// Variants of a dataset besides those that are asked for.
+    pub(crate) variants: u32,
+    /// Bytes of all that is not asked for together.
+    pub(crate) disk: Option<u64>,
+}
+
+impl Default for Keep {
+    fn default() -> Keep {
+        Keep { datasets: 2, variants: 8, disk: None }
+    }
 }
 
 /// One contest.
@@ -70,6 +91,8 @@ pub(crate) struct ContestConfig {
     pub(crate) pages: Option<u32>,
     /// Rows that are read at a time where they are not read at once.
     pub(crate) chunk: Vec<u32>,
+    /// The variants that contenders run on besides the plain schema.
+    pub(crate) index: Vec<Written>,
     pub(crate) ordered: bool,
     pub(crate) parameters: Vec<(String, Written)>,
     pub(crate) choices: Restriction,
@@ -82,13 +105,15 @@ pub(crate) struct ContestConfig {
 }
 
 /// The keys of the file besides its schema.
-const OTHERS: [&str; 13] = [
+const OTHERS: [&str; 15] = [
     "cache",
     "conditions",
     "contest",
     "dialect",
     "engine",
     "entities",
+    "index",
+    "keep",
     "references",
     "relations",
     "rows",
@@ -191,6 +216,14 @@ impl Config {
             }
             conditions.finish()?;
         }
+        let indexes = super::variant::indexes(source, &mut top)?;
+        let mut keep = Keep::default();
+        if let Some(mut table) = top.table("keep")? {
+            keep.datasets = few(source, &mut table, "datasets")?.unwrap_or(keep.datasets);
+            keep.variants = few(source, &mut table, "variants")?.unwrap_or(keep.variants);
+            keep.disk = unit(source, &mut table, "disk", size)?;
+            table.finish()?;
+        }
         let mut contests = Vec::new();
         if let Some(all) = top.table("contest")? {
             for item in all.items() {
@@ -216,6 +249,8 @@ impl Config {
             hit_rates,
             round_trips,
             pin,
+            indexes,
+            keep,
             contests,
         })
     }
@@ -246,6 +281,7 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
         page: many(source, &mut table, "page")?,
         pages: many(source, &mut table, "pages")?,
         chunk: sizes(source, &mut table, "chunk")?,
+        index: table.strings("index")?,
         ordered: table.truth("ordered")?.unwrap_or(false),
         parameters: Vec::new(),
         choices: Restriction::default(),

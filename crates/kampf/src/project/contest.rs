@@ -3,13 +3,13 @@
 use std::path::Path;
 
 use kampf_contest::{
-    ByHand, Choice, Choices, Dialect, Expect, Field, Form, Given, Measure, Need, NeedPart, NeedText, Plan, derive, own_sql,
+    ByHand, Choice, Choices, Dialect, Expect, Field, Form, Given, Measure, Need, NeedPart, NeedText, Opt, Plan, derive, own_sql,
     resolve as resolve_need,
 };
 use kampf_fill::RecipeMaker;
 use kampf_runner::{Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, ParameterSource, Program, more_than};
 use kampf_schema::expr::{self, Argument};
-use kampf_schema::{LogicalType, Span, Value};
+use kampf_schema::{LogicalType, Span, Value, did_you_mean};
 use kampf_verdict::Required;
 use serde_json::json;
 
@@ -17,6 +17,7 @@ use super::config::ContestConfig;
 use super::multiplied::Multiplied;
 use super::own::OwnWay;
 use super::sample::rows_taken;
+use super::variant::DERIVED;
 use super::{Project, find_column_of, need_part};
 use crate::arguments::Selection;
 use crate::problem::{Problem, Source};
@@ -33,6 +34,8 @@ pub(crate) struct Selected {
     pub(crate) held_back: Vec<(String, String)>,
     /// Patterns that fit none of those that enter, with how many of all combinations they fit.
     pub(crate) unmatched: Vec<(String, usize)>,
+    /// Variants that the engine has nothing like, with why, in words.
+    pub(crate) lacking: Vec<String>,
 }
 
 /// Resolves a contest and picks its field.
@@ -49,6 +52,10 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     if !config.require.fresh {
         options.try_others(Choice::Cache);
     }
+    let (wanted, lacking) = wanted_variants(project, config, selection)?;
+    for variant in &wanted {
+        options.label(Choice::Index.option(variant).ok_or_else(|| Problem::wrong(format!("`{variant}` cannot name a variant")))?);
+    }
     let field = need.as_ref().map(|need| Field::of(&project.schema, need, dialect, &options)).unwrap_or_default();
     let (mut entries, mut left_out, mut held_back) = (Vec::new(), Vec::new(), Vec::new());
     let limits = [config.require.limit(Required::Count(Measure::HeapPeak)), selection.memory_limit.map(|limit| limit as f64)];
@@ -64,7 +71,9 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
                 continue;
             }
             let by_hand = Some(ByHand::of(choices, &plan, dialect));
-            entries.push(Entry { name: choices.to_string(), choices: Some(*choices), way: EntryWay::Plan(Box::new(plan)), by_hand });
+            let variant = choices.of(Choice::Index).and_then(Opt::label).map(|label| label.to_string());
+            let way = EntryWay::Plan(Box::new(plan));
+            entries.push(Entry { name: choices.to_string(), choices: Some(*choices), way, by_hand, variant });
         }
     }
     for own in &config.contenders {
@@ -88,7 +97,12 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
                 (EntryWay::Plan(Box::new(plan)), Some(ByHand::of_sql(&sql.value, columns, *hydration)))
             }
         };
-        entries.push(Entry { name: own.name.clone(), choices: None, way, by_hand });
+        // What somebody wrote is as good as its indexes too, but two of each for every variant are only worth it to who asks for all.
+        for variant in wanted.iter().filter(|_| selection.all) {
+            let name = format!("{}@{variant}", own.name);
+            entries.push(Entry { name, choices: None, way: way.clone(), by_hand, variant: Some(variant.clone()) });
+        }
+        entries.push(Entry { name: own.name.clone(), choices: None, way, by_hand, variant: None });
     }
     let all = entries.len();
     let fits_none = |pattern: &&String| !entries.iter().any(|entry| fits(pattern, &entry.name));
@@ -125,7 +139,48 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
         reference: reference.flatten(),
         need,
     };
-    Ok(Selected { contest, field, order_appended, left_out, held_back, unmatched })
+    Ok(Selected { contest, field, order_appended, left_out, held_back, unmatched, lacking })
+}
+
+/// The variants that contenders run on: those of the command line, else those of the contest; and those that the contest's choices name.
+/// For `derived` those that were worked out, if they are by now. And those of the file that the engine has nothing like, in words.
+fn wanted_variants(project: &Project, config: &ContestConfig, selection: &Selection) -> Result<(Vec<String>, Vec<String>), Problem> {
+    let source = &project.config.source;
+    let of_file = config.index.iter().map(|written| (written.value.as_str(), Some(written.span)));
+    let of_line = selection.index.iter().map(|name| (name.as_str(), None));
+    let wanted: Vec<(&str, Option<Span>)> = if selection.index.is_empty() { of_file.collect() } else { of_line.collect() };
+    let chosen = config.choices.labels(Choice::Index).map(|label| (label.as_str(), Some(config.span)));
+    let (mut names, mut lacking): (Vec<String>, Vec<String>) = (Vec::new(), Vec::new());
+    for (name, place) in wanted.into_iter().chain(chosen) {
+        let found = match name {
+            "none" => Vec::new(),
+            DERIVED => project.derived.get(&config.name).cloned().unwrap_or_default(),
+            name if project.variant(name).is_some() => match project.variant(name).and_then(|variant| variant.lacks.as_ref()) {
+                None => vec![name.to_owned()],
+                // A file may be for several engines, of which one has it; a command line is for one.
+                Some(lacks) if place.is_some() => {
+                    lacking.push(format!("without @{name}: {}", lacks.message));
+                    Vec::new()
+                }
+                Some(lacks) => return Err(lacks.clone()),
+            },
+            name => {
+                let known = project.variants.iter().map(|variant| variant.name.as_str()).chain([DERIVED]);
+                let problem = Problem::wrong(format!("there is no variant `{name}`"))
+                    .hint(format!("describe it: [index.{name}] with on = \"table(column, …)\"; --index {DERIVED} works some out"))
+                    .maybe_hint(did_you_mean(name, known));
+                return Err(place.map_or(problem.clone(), |place| problem.at(source.place(place))));
+            }
+        };
+        names.extend(found.into_iter().filter(|name| !names.contains(name)).collect::<Vec<_>>());
+    }
+    Ok((names, lacking))
+}
+
+/// Whether a contest wants indexes worked out.
+pub(crate) fn wants_derived(config: &ContestConfig, selection: &Selection) -> bool {
+    let of_file = || config.index.iter().any(|written| written.value == DERIVED);
+    if selection.index.is_empty() { of_file() } else { selection.index.iter().any(|name| name == DERIVED) }
 }
 
 impl Selected {
@@ -137,7 +192,7 @@ impl Selected {
             _ => format!("--only {pattern} fits none of those that enter; with --all it fits {of_all}"),
         });
         let held_back = self.held_back.iter().map(|(name, text)| format!("`{name}` enters only with --all: {text}"));
-        own.chain(held_back).chain(unmatched).collect()
+        own.chain(held_back).chain(unmatched).chain(self.lacking.iter().cloned()).collect()
     }
 }
 

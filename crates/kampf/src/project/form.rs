@@ -32,6 +32,10 @@ struct ProjectFile {
     relations: Option<BTreeMap<String, String>>,
     /// What a mapper does with the entities of tables.
     entities: Option<BTreeMap<String, Habits>>,
+    /// The same rows under other indexes, each variant by its name.
+    index: Option<BTreeMap<String, IndexVariant>>,
+    /// What is kept of what was loaded.
+    keep: Option<Keep>,
     /// Answers that are kept.
     cache: Option<Cache>,
     /// What all contenders are given.
@@ -141,6 +145,8 @@ struct Contest {
     pages: Option<u64>,
     /// Rows that are read at a time, or several such numbers.
     chunk: Option<OneOrMore<u64>>,
+    /// Variants that contenders run on besides the plain schema, by their names; "derived" works some out.
+    index: Option<Vec<String>>,
     /// How many rows must come.
     expect: Option<Expect>,
     /// Values of parameters, drawn anew for each call: "any(hive.id)", "some(hive.id, 20)", a recipe, or a fixed value.
@@ -157,6 +163,43 @@ struct Contest {
     require: Option<Require>,
     /// Contenders of your own.
     contender: Option<BTreeMap<String, Contender>>,
+}
+
+#[derive(JsonSchema)]
+#[schemars(deny_unknown_fields)]
+struct IndexVariant {
+    /// Table and terms: "inspection(hive_id, inspected_at desc)".
+    on: Option<OneOrMore<String>>,
+    /// Whether no two rows agree in it.
+    unique: Option<bool>,
+    /// "tree", which is sorted, or "hash".
+    kind: Option<IndexKind>,
+    /// The rows that it holds, where it holds not all.
+    r#where: Option<String>,
+    /// Columns that it holds besides.
+    include: Option<Vec<String>>,
+    /// Indexes of the schema that are left out.
+    without: Option<Vec<String>>,
+}
+
+#[derive(JsonSchema)]
+#[schemars(rename_all = "lowercase")]
+enum IndexKind {
+    Tree,
+    Hash,
+}
+
+#[derive(JsonSchema)]
+#[schemars(deny_unknown_fields)]
+struct Keep {
+    /// Datasets besides the current one.
+    #[schemars(range(max = 1000))]
+    datasets: Option<u64>,
+    /// Variants of a dataset besides those that are asked for.
+    #[schemars(range(max = 1000))]
+    variants: Option<u64>,
+    /// How much of the disk all that is not asked for may take together.
+    disk: Option<String>,
 }
 
 #[derive(JsonSchema)]
@@ -201,6 +244,8 @@ struct Choices {
     statement: Option<Vec<String>>,
     unit: Option<Vec<String>>,
     cache: Option<Vec<String>>,
+    /// Names of variants, and "none" for the plain schema.
+    index: Option<Vec<String>>,
 }
 
 #[derive(JsonSchema)]
@@ -300,6 +345,8 @@ mod tests {
         relations = { "a.b" = "b.c" }
         entities = { a = { always = ["b"] } }
         cache = { entries = 1 }
+        index.bare = { on = "a(b)", unique = true, kind = "hash", where = "b > 1", include = ["c"], without = ["a"] }
+        keep = { datasets = 1, variants = 2, disk = "1 GiB" }
         conditions = { hit_rate = ["90 %"], round_trip = "1ms", pin = true }
         [contest.x]
         about = "a"
@@ -313,6 +360,7 @@ mod tests {
         page = 1
         pages = 1
         chunk = [1, 2]
+        index = ["derived"]
         expect = "0..1 of many"
         parameters = { p = "any(a.b)", q = "1" }
         loading = { b = "batched" }
@@ -328,6 +376,7 @@ mod tests {
         statement = ["built"]
         unit = ["one"]
         cache = ["warm"]
+        index = ["none"]
         [contest.x.require]
         p95 = "1ms"
         median = "1ms"

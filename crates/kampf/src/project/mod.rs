@@ -11,8 +11,10 @@ mod reader;
 mod sample;
 mod schema_text;
 mod toml_text;
+mod variant;
 mod written;
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use kampf_contest::NeedPart;
@@ -21,16 +23,18 @@ use kampf_fill::{Blueprint, FillError, FillSubject, LeftOut, Order, leave_out_ch
 use kampf_schema::{ColumnId, Relations, Schema, Span, TableId, did_you_mean, expr};
 
 pub(crate) use config::{Config, ContestConfig};
-pub(crate) use contest::{Selected, multiplied, resolve};
+pub(crate) use contest::{Selected, multiplied, resolve, wants_derived};
 pub(crate) use form::file_schema;
 pub(crate) use sample::{MOST_ROWS, SAMPLE, Sampled, bare};
 pub(crate) use schema_text::SchemaText;
 pub(crate) use toml_text::{Scalar, TomlText};
+pub(crate) use variant::{DERIVED, Variant};
 pub(crate) use written::Written;
 
 use crate::arguments::General;
 use crate::output::{keep_secret, password_of};
 use crate::problem::{Problem, Source};
+use variant::variants;
 
 /// Everything a command needs to know.
 pub(crate) struct Project {
@@ -48,6 +52,10 @@ pub(crate) struct Project {
     server: Option<String>,
     pub(crate) settings: Vec<Setting>,
     pub(crate) blueprint: Blueprint,
+    /// The same rows under other indexes.
+    pub(crate) variants: Vec<Variant>,
+    /// Of contests the names of variants that were worked out for them.
+    pub(crate) derived: BTreeMap<String, Vec<String>>,
     /// Seed of what is drawn in a race: parameters, and the order within rounds.
     pub(crate) race_seed: u64,
     /// What was passed over in the DDL and changes nothing, in words.
@@ -111,6 +119,7 @@ impl Project {
         if engine.dialect().folds_names {
             schema.fold_names();
         }
+        let variants = variants(&source, &config.indexes, &schema, engine)?;
         let race_seed = config.seed;
         Ok(Project {
             config,
@@ -123,10 +132,17 @@ impl Project {
             server,
             settings,
             blueprint,
+            variants,
+            derived: BTreeMap::new(),
             race_seed,
             passed_over,
             warnings,
         })
+    }
+
+    /// The variant of a name.
+    pub(crate) fn variant(&self, name: &str) -> Option<&Variant> {
+        self.variants.iter().find(|variant| variant.name == name)
     }
 
     /// The URL of the server that the user names; none where Kampf has its own.

@@ -26,6 +26,13 @@ fn one_of(source: &Source, key: &str, number: u64, place: Span) -> Result<u32, P
         .ok_or_else(|| Problem::wrong(format!("`{key}` is a number from 1 to {}, not {number}", Opt::MOST_ROWS)).at(source.place(place)))
 }
 
+/// A small number, from 0 on.
+pub(super) fn few(source: &Source, table: &mut Reader<'_>, key: &'static str) -> Result<Option<u32>, Problem> {
+    let Some((number, place)) = table.number(key)? else { return Ok(None) };
+    let found = u32::try_from(number).ok().filter(|number| *number <= 1_000);
+    found.map(Some).ok_or_else(|| Problem::wrong(format!("`{key}` is a number from 0 to 1000, not {number}")).at(source.place(place)))
+}
+
 /// How many times as many, whole or not.
 pub(super) fn factor(source: &Source, table: &mut Reader<'_>, key: &'static str) -> Result<Option<f64>, Problem> {
     let Some((name, value)) = table.get(key) else { return Ok(None) };
@@ -53,7 +60,11 @@ pub(super) fn unit<T>(
     key: &'static str,
     read: fn(&str) -> Result<T, String>,
 ) -> Result<Option<T>, Problem> {
-    let with_unit = if key == "memory" { "\"32 MiB\"" } else { "\"20ms\"" };
+    let with_unit = match key {
+        "memory" => "\"32 MiB\"",
+        "disk" => "\"20 GiB\"",
+        _ => "\"20ms\"",
+    };
     let written = table.string(key).map_err(|problem| problem.hint(format!("it has a unit, and stands in quotes: {key} = {with_unit}")))?;
     let Some(written) = written else { return Ok(None) };
     read(&written.value).map(Some).map_err(|message| Problem::wrong(message).at(source.place(written.span)))

@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use kampf_contest::{EngineError, Flow};
 use kampf_engine::Engine;
-use kampf_runner::{Relay, Setup};
+use kampf_runner::{Place, Relay, Setup};
 use kampf_schema::ValueRef;
 
 use crate::conditions::{Conditions, TripBy};
@@ -53,23 +53,32 @@ impl Circumstances {
             setup.simulated_trip = Some(trip);
             return Ok(arranged);
         }
-        let direct = setup.url.clone();
-        arranged.relay(project.engine, &mut setup.url)?;
-        if let Some(url) = &mut setup.tcp_url {
-            arranged.relay(project.engine, url)?;
-        }
+        let direct = setup.place.url.clone();
+        let mut places: Vec<&mut Place> = std::iter::once(&mut setup.place).chain(setup.variants.values_mut()).collect();
+        arranged.relay(project.engine, places.iter_mut().map(|place| &mut place.url))?;
+        arranged.relay(project.engine, places.iter_mut().filter_map(|place| place.tcp_url.as_mut()))?;
         let through = |url: &str| trip_time(project, url).map_err(|error| engine_problem(&error));
-        let added = through(&setup.url)?.saturating_sub(through(&direct)?);
+        let added = through(&setup.place.url)?.saturating_sub(through(&direct)?);
         arranged.relay_adds = Some(added.saturating_sub(trip));
         Ok(arranged)
     }
 
-    fn relay(&mut self, engine: &dyn Engine, url: &mut String) -> Result<(), Problem> {
-        let target = engine.endpoint(url).ok_or_else(|| Problem::surroundings("the server's URL names no place to relay to"))?;
-        let relay =
-            Relay::start(&target, self.trip).map_err(|error| Problem::surroundings(format!("the relay cannot be started: {error}")))?;
-        *url = engine.redirected(url, relay.endpoint());
-        self.relays.push(relay);
+    /// Has URLs of one server lead over a relay.
+    fn relay<'u>(&mut self, engine: &dyn Engine, urls: impl Iterator<Item = &'u mut String>) -> Result<(), Problem> {
+        let mut relay = None;
+        for url in urls {
+            let relay = match &relay {
+                Some(relay) => relay,
+                None => {
+                    let target =
+                        engine.endpoint(url).ok_or_else(|| Problem::surroundings("the server's URL names no place to relay to"))?;
+                    let started = Relay::start(&target, self.trip);
+                    relay.insert(started.map_err(|error| Problem::surroundings(format!("the relay cannot be started: {error}")))?)
+                }
+            };
+            *url = engine.redirected(url, relay.endpoint());
+        }
+        self.relays.extend(relay);
         Ok(())
     }
 

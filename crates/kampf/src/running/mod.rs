@@ -4,13 +4,17 @@
 mod alone;
 mod circumstances;
 mod condition;
+mod derived;
 mod forecast;
 mod interrupts;
+mod plans;
 mod raced;
 mod session;
 
 pub(crate) use alone::Alone;
 pub(crate) use circumstances::Circumstances;
 pub(crate) use condition::{empty_answer, left_to_app, taken};
+pub(crate) use derived::{derive_indexes, possible_indexes};
+pub(crate) use plans::{Planned, Planning, planned, planning, shape_of};
 pub(crate) use raced::{Heat, Surroundings, raced_contest};
-pub(crate) use session::{engines, filled, heed, inbox, name_programs, open, setup, trouble, warn};
+pub(crate) use session::{engines, filled, filled_with, heed, inbox, name_programs, open, setup, trouble, warn};

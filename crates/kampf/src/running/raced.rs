@@ -3,22 +3,24 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use kampf_contest::Dialect;
+use kampf_contest::{Choice, Dialect};
 use kampf_race::{Finding, Goal, median};
-use kampf_runner::{CheckedVerdict, Checks, Contest, EntrantFault, Entry, EntryWay, RaceOptions, RaceReport, Runs, Timed, Trouble};
+use kampf_runner::{CheckedVerdict, Checks, Contest, EntrantFault, Entry, EntryWay, RaceOptions, RaceReport, Runs, Setup, Timed, Trouble};
 use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Require, judge};
 
 use super::circumstances::Circumstances;
 use super::condition::empty_answer;
-use crate::document::{AnswerPart, EnginePart, KeptPart};
+use super::plans::{Planned, planned, planning};
+use crate::document::{AnswerPart, ChangePart, EnginePart, KeptPart, VariantPart};
 use crate::project::{ContestConfig, Project};
 use crate::raced::{Course, Extra, RacedContest};
-use crate::store::Dataset;
+use crate::store::{Dataset, VariantData};
 
 /// What a contest ran on.
 pub(crate) struct Surroundings<'a> {
     pub(crate) project: &'a Project,
     pub(crate) dataset: &'a Dataset,
+    pub(crate) setup: &'a Setup<'a>,
     pub(crate) circumstances: &'a Circumstances,
 }
 
@@ -55,6 +57,7 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
             version: on.dataset.record.engine_version.clone(),
             settings: real_settings(on.project, on.dataset),
         },
+        variants: variants(on, contest),
         dataset: on.dataset.record.fingerprint.clone(),
         warnings: empty_answer(on.project, contest, checks).into_iter().collect(),
         course: Course {
@@ -74,6 +77,42 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
         facts,
         extras: extras(contest, checks, report, on.project.engine.dialect()),
     }
+}
+
+/// The other schemas that a contest's contenders ran on.
+fn variants(on: &Surroundings<'_>, contest: &Contest) -> BTreeMap<String, VariantPart> {
+    let is_raced = |name: &str| contest.entries.iter().any(|entry| entry.variant.as_deref() == Some(name));
+    let part = |data: &VariantData| {
+        let variant = on.project.variant(&data.name);
+        VariantPart {
+            about: data.record.about.clone(),
+            statements: variant.map(|variant| variant.statements(on.project.engine)).unwrap_or_default(),
+            bytes: data.record.index_bytes(),
+            seconds: data.record.index_seconds(),
+            load_seconds: on.dataset.record.seconds,
+            changes: changes(on, contest, &data.name),
+        }
+    };
+    on.dataset.variants.iter().filter(|data| is_raced(&data.name)).map(|data| (data.name.clone(), part(data))).collect()
+}
+
+/// What the engine does otherwise on a variant: at the last contender, which is the most comfortable one, that runs on both.
+fn changes(on: &Surroundings<'_>, contest: &Contest, variant: &str) -> Vec<ChangePart> {
+    let is_same = |one: &Entry, other: &Entry| match (one.choices, other.choices) {
+        (Some(one), Some(other)) => one.without(Choice::Index) == other.without(Choice::Index),
+        _ => false,
+    };
+    let after = contest.entries.iter().rev().find(|entry| entry.variant.as_deref() == Some(variant));
+    let before = |after: &Entry| contest.entries.iter().find(|entry| entry.variant.is_none() && is_same(entry, after));
+    let Some((after, before)) = after.and_then(|after| Some((after, before(after)?))) else { return Vec::new() };
+    let plans = |entry| planned(on.project, on.setup, contest, entry, false);
+    // The server may be gone by now; what was raced counts all the same.
+    let (Ok(before), Ok(after)) = (plans(before), plans(after)) else { return Vec::new() };
+    let telling = planning(on.project, contest);
+    let telling = telling.telling();
+    let of_shape = |one: &Planned| after.iter().find(|other| other.shape == one.shape).map(|other| telling.changes(&one.plan, &other.plan));
+    let changes = before.iter().filter_map(of_shape).flatten();
+    changes.map(|(before, after)| ChangePart { before, after }).collect()
 }
 
 /// The engine's settings as they really are, which on a server of somebody else's only the server knows.

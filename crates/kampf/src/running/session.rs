@@ -1,14 +1,16 @@
 //! What checking, racing and tracing share: the project, its data, and the setup of contenders.
 
-use kampf_engine::LoadEvent;
-use kampf_runner::{Contest, EntryWay, Inbox, Setup, Trouble};
+use std::collections::BTreeSet;
+
+use kampf_engine::{LoadEvent, Served};
+use kampf_runner::{Contest, EntryWay, Inbox, Place, Setup, Trouble};
 
 use super::forecast::forecast;
 use super::interrupts::{Filling, are_heeded};
 use crate::arguments::{Bounds, General};
 use crate::output::{FillProgress, bytes, count, say};
 use crate::problem::{Problem, SURROUNDINGS};
-use crate::project::Project;
+use crate::project::{Project, Variant};
 use crate::store::{Dataset, dataset};
 
 /// Opens the project and says where what is loaded is other than the schema's file says; where asked to, what else was passed over.
@@ -48,11 +50,18 @@ pub(crate) fn engines(general: &General) -> Result<Vec<Option<String>>, Problem>
     }
 }
 
-/// The project's data, filled now when missing or stale.
-pub(crate) fn filled(general: &General, project: &Project) -> Result<Dataset, Problem> {
+/// The project's data with what contests run on besides the plain schema, filled now when missing or stale.
+pub(crate) fn filled<'c>(general: &General, project: &Project, contests: impl Iterator<Item = &'c Contest>) -> Result<Dataset, Problem> {
+    let names: BTreeSet<&String> = contests.flat_map(|contest| &contest.entries).filter_map(|entry| entry.variant.as_ref()).collect();
+    let variants: Vec<&Variant> = project.variants.iter().filter(|variant| names.contains(&variant.name)).collect();
+    filled_with(general, project, &variants)
+}
+
+/// The project's data with some variants, filled now when missing or stale.
+pub(crate) fn filled_with(general: &General, project: &Project, variants: &[&Variant]) -> Result<Dataset, Problem> {
     let mut progress = FillProgress::new(general.quiet);
     let filling = Filling::begins();
-    let dataset = dataset(project, &mut |event| match event {
+    let dataset = dataset(project, variants, &mut |event| match event {
         LoadEvent::Begins => forecast(project).iter().for_each(|forecast| say(general.quiet, forecast)),
         event => progress.take(event),
     })?;
@@ -65,6 +74,10 @@ pub(crate) fn filled(general: &General, project: &Project) -> Result<Dataset, Pr
     Ok(dataset)
 }
 
+fn place(served: &dyn Served) -> Place {
+    Place { url: served.url().to_owned(), tcp_url: served.tcp_url() }
+}
+
 /// The setup of contenders.
 pub(crate) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds) -> Result<Setup<'a>, Problem> {
     let binary = std::env::current_exe().map_err(|error| Problem::surroundings(format!("cannot find the own program: {error}")))?;
@@ -72,8 +85,8 @@ pub(crate) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds
         binary,
         engine: project.engine,
         settings: project.settings.clone(),
-        url: dataset.served.url().to_owned(),
-        tcp_url: dataset.served.tcp_url(),
+        place: place(dataset.served.as_ref()),
+        variants: dataset.variants.iter().map(|variant| (variant.name.clone(), place(variant.served.as_ref()))).collect(),
         simulated_trip: None,
         hit_rate: 0.9,
         core: None,

@@ -2,22 +2,24 @@
 
 mod folder;
 mod record;
+mod variants;
 
 use std::hash::{BuildHasher, Hasher};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use kampf_contest::EngineErrorKind;
-use kampf_engine::{Ground, LoadEvent, Served, Swept, TableSize, fault};
+use kampf_engine::{Ground, LoadEvent, Loaded, Served, Swept, TableSize, fault};
 use sha2::{Digest, Sha256};
 
 use crate::problem::{Problem, WRONG};
-use crate::project::Project;
+use crate::project::{Project, Variant};
 use folder::{Lock, own_folder, root};
 use record::{Begun, Identity, LOCKS, Slot};
 
 pub(crate) use folder::{sweep_parts, write_whole};
 pub(crate) use record::{DatasetRecord, TableRecord};
+pub(crate) use variants::VariantData;
 
 /// A dataset that is loaded, whole and reachable.
 pub(crate) struct Dataset {
@@ -26,6 +28,8 @@ pub(crate) struct Dataset {
     pub(crate) record: DatasetRecord,
     /// Whether it was there already.
     pub(crate) reused: bool,
+    /// The variants that were asked for, in that order.
+    pub(crate) variants: Vec<VariantData>,
     slot: Slot,
     /// Keeps it from being removed by another Kampf.
     _lock: Lock,
@@ -34,23 +38,22 @@ pub(crate) struct Dataset {
 impl Dataset {
     /// Makes sure that nobody has changed the data since it was loaded; where somebody has, it is made anew next time.
     pub(crate) fn verify(&self) -> Result<(), Problem> {
-        match self.served.stamp() {
-            Ok(stamp) if stamp != self.record.stamp => {
+        let variants = self.variants.iter().map(|variant| (&variant.served, &variant.record.stamp));
+        let mut all = std::iter::once((&self.served, &self.record.stamp)).chain(variants);
+        match all.find_map(|(served, known)| served.stamp().ok().filter(|stamp| stamp != known)) {
+            Some(_) => {
                 self.slot.break_off();
                 Err(Problem::surroundings("the data was changed while it was in use, so nothing that was found counts")
                     .hint("a program of kampf.toml has written to it, or somebody else; the next command makes it anew"))
             }
             // A server that went away meanwhile has changed nothing.
-            _ => Ok(()),
+            None => Ok(()),
         }
     }
 }
 
-/// Datasets kept besides the current one, the most recently used.
-const KEPT: usize = 2;
-
-/// The project's dataset: the one that is there when it fits, else a new one. `progress` hears of a load.
-pub(crate) fn dataset(project: &Project, progress: &mut dyn FnMut(LoadEvent<'_>)) -> Result<Dataset, Problem> {
+/// The project's dataset with some of its variants: the one that is there when it fits, else a new one. `progress` hears of a load.
+pub(crate) fn dataset(project: &Project, wanted: &[&Variant], progress: &mut dyn FnMut(LoadEvent<'_>)) -> Result<Dataset, Problem> {
     let store = Store::open(project)?;
     let version = project.engine.version(project.server()).map_err(|error| engine_problem(&error))?;
     let fingerprint = fingerprint(&project.essence(&version));
@@ -58,22 +61,28 @@ pub(crate) fn dataset(project: &Project, progress: &mut dyn FnMut(LoadEvent<'_>)
     store.sweep(&slot);
     loop {
         let lock = slot.wait(false, &mut || progress(LoadEvent::Waiting))?;
-        if let Some((served, record)) = store.found(&slot, &fingerprint, progress)? {
+        if let Some((served, record)) = store.found(&slot, &fingerprint, wanted, progress)?
+            && let Some(variants) = store.found_variants(served.as_ref(), &record, wanted)?
+        {
             slot.touch();
-            return Ok(Dataset { served, record, reused: true, slot, _lock: lock });
+            return Ok(Dataset { served, record, reused: true, variants, slot, _lock: lock });
         }
         drop(lock);
         // Two commands at once: the second waits for the first's load and then finds it whole.
         let lock = slot.wait(true, &mut || progress(LoadEvent::Waiting))?;
-        let (reused, (served, record)) = match store.found(&slot, &fingerprint, progress)? {
+        let (reused, found) = match store.found(&slot, &fingerprint, wanted, progress)? {
             Some(found) => (true, found),
             None => (false, store.make(&slot, &fingerprint, &version, progress)?),
+        };
+        let (served, record) = store.with_variants(&slot, found, wanted, progress)?;
+        let Some(variants) = store.found_variants(served.as_ref(), &record, wanted)? else {
+            return Err(Problem::surroundings("the data was changed while it was loaded").hint("run the command again"));
         };
         lock.share()?;
         // In the moment in which the lock was nobody's, another may have removed it.
         if slot.record().is_some_and(|record| record.fingerprint == fingerprint) {
             store.forget_old(&slot);
-            return Ok(Dataset { served, record, reused, slot, _lock: lock });
+            return Ok(Dataset { served, record, reused, variants, slot, _lock: lock });
         }
     }
 }
@@ -100,12 +109,19 @@ impl<'p> Store<'p> {
     }
 
     /// The dataset of a slot, if it is whole, of this fingerprint, and as it was loaded.
-    fn found(&self, slot: &Slot, fingerprint: &str, progress: &mut dyn FnMut(LoadEvent<'_>)) -> Result<Option<Reached>, Problem> {
+    fn found(
+        &self,
+        slot: &Slot,
+        fingerprint: &str,
+        wanted: &[&Variant],
+        progress: &mut dyn FnMut(LoadEvent<'_>),
+    ) -> Result<Option<Reached>, Problem> {
         let Some(record) = slot.record().filter(|record| record.fingerprint == fingerprint) else { return Ok(None) };
         let project = self.project;
         let place = record.place(slot, project.server(), &self.owner);
+        let settings = self.settings(&record, wanted);
         let served = loop {
-            match project.engine.serve(&place, &project.settings) {
+            match project.engine.serve(&place, &settings) {
                 Err(error) if error.kind == EngineErrorKind::Busy => progress(LoadEvent::Waiting),
                 served => break served,
             }
@@ -143,7 +159,7 @@ impl<'p> Store<'p> {
         };
         slot.begin(&begun)?;
         fault::point("begun").map_err(|error| Problem::file("cannot fill", &slot.folder, &error))?;
-        let place = Ground { folder: &slot.folder, server, name: &begun.name, owner: &self.owner };
+        let place = Ground { folder: &slot.folder, server, name: &begun.name, owner: &self.owner, variant: None };
         let started = Instant::now();
         let mut load = || {
             let loaded = project.engine.load(&place, &project.schema, &project.blueprint, &project.settings, progress)?;
@@ -157,14 +173,7 @@ impl<'p> Store<'p> {
             engine_problem(&error)
         })?;
         fault::point("loaded").map_err(|error| Problem::file("cannot fill", &slot.folder, &error))?;
-        let bytes = |table: &str| sizes.iter().find(|size: &&TableSize| size.table == table).map_or(0, |size| size.bytes);
-        let tables = loaded.iter().map(|loaded| TableRecord {
-            name: loaded.table.clone(),
-            rows: loaded.rows,
-            bytes: bytes(&loaded.table),
-            digest: format!("{:016x}", loaded.digest),
-        });
-        let (seconds, tables) = (started.elapsed().as_secs_f64(), tables.collect());
+        let (seconds, tables) = (started.elapsed().as_secs_f64(), tables(&loaded, &sizes));
         let record = slot.finish(&begun, Identity { fingerprint, engine_version: version, stamp, seconds, tables })?;
         Ok((served, record))
     }
@@ -191,13 +200,18 @@ impl<'p> Store<'p> {
         }
     }
 
-    /// Keeps the current dataset and the last few before it.
+    /// Keeps the current dataset, and the last ones before it for which there is room.
     fn forget_old(&self, current: &Slot) {
-        let others = Slot::all(&self.data).into_iter().filter(|slot| slot.word != current.word && slot.record().is_some());
-        let mut old: Vec<Slot> = others.collect();
-        old.sort_by_key(Slot::used);
-        let surplus = old.len().saturating_sub(KEPT);
-        for slot in old.into_iter().take(surplus) {
+        let others = Slot::all(&self.data).into_iter().filter(|slot| slot.word != current.word);
+        let mut old: Vec<(Slot, DatasetRecord)> = others.filter_map(|slot| slot.record().map(|record| (slot, record))).collect();
+        old.sort_by_key(|(slot, _)| std::cmp::Reverse(slot.used()));
+        let keep = self.project.config.keep;
+        let mut bytes = 0_u64;
+        let mut is_surplus = |(at, (_, record)): &(usize, (Slot, DatasetRecord))| {
+            bytes = bytes.saturating_add(record.bytes());
+            *at >= keep.datasets as usize || keep.disk.is_some_and(|most| bytes > most)
+        };
+        for (_, (slot, _)) in old.into_iter().enumerate().filter(|one| is_surplus(one)) {
             // What lies on a server of the user's stays until it is removed by `kampf fill --remove`, which knows the URL.
             if slot.begun().is_some_and(|begun| begun.server.is_none())
                 && let Ok(Some(lock)) = slot.take()
@@ -206,6 +220,18 @@ impl<'p> Store<'p> {
             }
         }
     }
+}
+
+/// Tables as they were loaded, with the room that they take.
+fn tables(loaded: &[Loaded], sizes: &[TableSize]) -> Vec<TableRecord> {
+    let bytes = |table: &str| sizes.iter().find(|size| size.table == table).map_or(0, |size| size.bytes);
+    let record = |loaded: &Loaded| TableRecord {
+        name: loaded.table.clone(),
+        rows: loaded.rows,
+        bytes: bytes(&loaded.table),
+        digest: format!("{:016x}", loaded.digest),
+    };
+    loaded.iter().map(record).collect()
 }
 
 pub(crate) fn engine_problem(error: &kampf_contest::EngineError) -> Problem {

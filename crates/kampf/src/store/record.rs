@@ -28,6 +28,52 @@ pub(crate) struct DatasetRecord {
     pub(super) stamp: String,
     pub(crate) seconds: f64,
     pub(crate) tables: Vec<TableRecord>,
+    /// The same rows under other indexes, which lie beside it.
+    #[serde(default)]
+    pub(crate) variants: Vec<VariantRecord>,
+}
+
+/// What is known of a variant that was loaded.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(crate) struct VariantRecord {
+    /// What it is found by among those of its dataset; other indexes have another word.
+    pub(crate) word: String,
+    /// What it was called when it was loaded, and what it is.
+    pub(crate) name: String,
+    pub(crate) about: String,
+    pub(super) stamp: String,
+    pub(crate) seconds: f64,
+    pub(crate) tables: Vec<TableRecord>,
+    /// The indexes that it has besides those of the schema.
+    pub(crate) indexes: Vec<IndexRecord>,
+    /// When it was last used, in seconds since 1970.
+    pub(super) used: u64,
+}
+
+/// An index of a variant.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub(crate) struct IndexRecord {
+    pub(crate) name: String,
+    pub(crate) bytes: u64,
+    /// How long it took to make.
+    pub(crate) seconds: f64,
+}
+
+impl VariantRecord {
+    /// All that it takes on disk.
+    pub(crate) fn bytes(&self) -> u64 {
+        self.tables.iter().map(|table| table.bytes).sum()
+    }
+
+    /// How long its indexes took to make.
+    pub(crate) fn index_seconds(&self) -> f64 {
+        self.indexes.iter().fold(0.0, |sum, index| sum + index.seconds)
+    }
+
+    /// What its indexes take.
+    pub(crate) fn index_bytes(&self) -> u64 {
+        self.indexes.iter().map(|index| index.bytes).sum()
+    }
 }
 
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -82,11 +128,10 @@ impl Slot {
 
     /// Every slot: real folders and locks whose whole names are what Kampf calls them. A lock may be all that a kill has left.
     pub(super) fn all(data: &Path) -> Vec<Slot> {
-        let is_word = |name: &str| name.len() == 16 && name.bytes().all(|byte| byte.is_ascii_digit() || (b'a'..=b'f').contains(&byte));
         let entries = |folder: &Path| fs::read_dir(folder).into_iter().flatten().flatten();
         let folders = entries(data).filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_dir()));
         let locks = entries(&data.with_file_name(LOCKS)).filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_file()));
-        let words = folders.chain(locks).filter_map(|entry| entry.file_name().into_string().ok()).filter(|name| is_word(name));
+        let words = folders.chain(locks).filter_map(|entry| entry.file_name().into_string().ok()).filter(|name| is_word(name, 16));
         let words: BTreeSet<String> = words.collect();
         words.into_iter().map(|word| Slot::of(data, &word)).collect()
     }
@@ -134,9 +179,15 @@ impl Slot {
             stamp,
             seconds,
             tables,
+            variants: Vec::new(),
         };
-        write_whole(&self.folder.join(RECORD), &json(&record))?;
+        self.note(&record)?;
         Ok(record)
+    }
+
+    /// Writes what is known of a dataset in place of what was known.
+    pub(super) fn note(&self, record: &DatasetRecord) -> Result<(), Problem> {
+        write_whole(&self.folder.join(RECORD), &json(record))
     }
 
     /// Declares the dataset not whole: the next command makes it anew.
@@ -180,7 +231,15 @@ impl Slot {
         };
         let name = begun.as_ref().map_or(self.word.as_str(), |begun| begun.name.as_str());
         if self.folder.exists() {
-            let place = Ground { folder: &self.folder, server, name, owner };
+            let place = Ground { folder: &self.folder, server, name, owner, variant: None };
+            // In a folder or a server of their own all go together; on somebody else's each by itself.
+            let variants = self.record().filter(|_| server.is_some()).map(|record| record.variants).unwrap_or_default();
+            for variant in &variants {
+                let of_variant = Ground { variant: Some(&variant.word), ..place };
+                if !engine.remove(&of_variant).map_err(|error| super::engine_problem(&error))? {
+                    return Ok(false);
+                }
+            }
             // Not whole from here on, wherever the removal may be broken off.
             let record = fs::read_to_string(self.folder.join(RECORD)).ok();
             self.break_off();
@@ -206,7 +265,7 @@ impl Slot {
         let entries = fs::read_dir(folder).map_err(|error| Problem::file("cannot read", folder, &error))?;
         for entry in entries.flatten() {
             let name = entry.file_name().to_string_lossy().into_owned();
-            if !FILES.contains(&name.as_str()) && !is_part_of(&name, &[RECORD, BEGUN]) {
+            if !FILES.contains(&name.as_str()) && !is_variant_file(&name) && !is_part_of(&name, &[RECORD, BEGUN]) {
                 return Err(Problem::surroundings(format!("{} holds {name}, which Kampf did not make", folder.display()))
                     .hint("move it away; Kampf removes only what it made"));
             }
@@ -216,10 +275,31 @@ impl Slot {
 }
 
 impl DatasetRecord {
+    /// All that it takes on disk, its variants included.
+    pub(crate) fn bytes(&self) -> u64 {
+        self.own_bytes() + self.variants.iter().map(VariantRecord::bytes).sum::<u64>()
+    }
+
+    /// What it takes without its variants.
+    pub(crate) fn own_bytes(&self) -> u64 {
+        self.tables.iter().map(|table| table.bytes).sum()
+    }
+
     /// The dataset's place for its engine.
     pub(super) fn place<'a>(&'a self, slot: &'a Slot, server: Option<&'a str>, owner: &'a str) -> Ground<'a> {
-        Ground { folder: &slot.folder, server, name: &self.name, owner }
+        Ground { folder: &slot.folder, server, name: &self.name, owner, variant: None }
     }
+}
+
+/// Whether a file is that of a variant, or one that the engine puts beside it.
+fn is_variant_file(name: &str) -> bool {
+    let inner = name.strip_prefix("dataset.").and_then(|rest| rest.split_once(".sqlite"));
+    inner.is_some_and(|(word, ending)| is_word(word, 8) && matches!(ending, "" | "-journal" | "-wal" | "-shm"))
+}
+
+/// Whether a text is a word of so many digits and letters as Kampf makes them.
+fn is_word(text: &str, length: usize) -> bool {
+    text.len() == length && text.bytes().all(|byte| byte.is_ascii_digit() || (b'a'..=b'f').contains(&byte))
 }
 
 fn json(value: &impl Serialize) -> String {

@@ -59,7 +59,7 @@ pub(crate) fn references(inbox: &Inbox, setup: &Setup<'_>, contest: &Contest, se
     let (entry, keys) = match (&contest.reference, contest.entries.first()) {
         (Some((_, plan)), _) => {
             let way = EntryWay::Plan(Box::new(plan.clone()));
-            (Entry { name: "reference".to_owned(), choices: None, way, by_hand: None }, true)
+            (Entry { name: "reference".to_owned(), choices: None, way, by_hand: None, variant: None }, true)
         }
         (None, Some(first)) => (first.clone(), false),
         (None, None) => return Err(Trouble::Refused("there is no contender".to_owned())),

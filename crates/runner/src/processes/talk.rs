@@ -34,6 +34,7 @@ pub(crate) type TakeRows<'t> = &'t mut dyn FnMut(usize, Answer) -> Result<Flow, 
 impl<'a> Talk<'a> {
     pub(crate) fn start(inbox: &'a Inbox, setup: &Setup<'_>, contest: &Contest, entry: &Entry) -> Result<Talk<'a>, Trouble> {
         let deadline = Instant::now() + setup.timeout;
+        let place = setup.place_of(entry).ok_or_else(|| Trouble::NotStarted("the data of its variant was not loaded".to_owned()))?;
         let mut plan = None;
         let launch = match &entry.way {
             EntryWay::Plan(own) => {
@@ -81,8 +82,8 @@ impl<'a> Talk<'a> {
             contender: entry.name.clone(),
             need: contest.need_text.clone(),
             engine: setup.engine.name().to_owned(),
-            url: setup.url.clone(),
-            tcp_url: setup.tcp_url.clone(),
+            url: place.url.clone(),
+            tcp_url: place.tcp_url.clone(),
             limits: Limits { memory_bytes: setup.memory_limit, run_ms: u64::try_from(setup.timeout.as_millis()).ok() },
             plan,
         };

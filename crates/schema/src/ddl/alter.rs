@@ -2,7 +2,7 @@
 
 use sqlparser::tokenizer::Token;
 
-use super::draft::{Condition, Constraint, ConstraintKind, Meaning};
+use super::draft::{Condition, Constraint, ConstraintKind, IndexManner, Meaning};
 use super::read::{DdlError, Replay};
 use super::tokens::{Name, Tokens};
 use super::types::column_type;
@@ -392,23 +392,26 @@ impl Replay<'_> {
             }
             Err(error) => return Err(error),
         };
-        let mut among = None;
+        let (mut among, mut include) = (None, Vec::new());
         while !tokens.is_done() {
             if tokens.takes(&["WHERE"]) {
                 let (span, sql) = (tokens.whole_span(), tokens.text());
                 among = Some(Condition { expr: tokens.expression()?, sql, span });
+            } else if tokens.takes(&["INCLUDE"]) {
+                let columns = tokens.group().map(|columns| columns.items()).unwrap_or_default();
+                include = columns.into_iter().map(|mut column| column.name()).collect::<Result<_, _>>()?;
             } else {
                 tokens.next();
             }
         }
         let kind = if unique {
             ConstraintKind::Unique(parts, among)
-        } else if among.is_some() || !matches!(method.as_str(), "" | "btree" | "hash") {
-            // An index over a part of the rows, or one that is no plain order, only makes reading faster.
+        } else if !matches!(method.as_str(), "" | "btree" | "hash") {
+            // An index that is no plain order only makes reading faster.
             self.pass_over();
             return Ok(());
         } else {
-            ConstraintKind::Index(parts)
+            ConstraintKind::Index(parts, IndexManner { hashed: method == "hash", include, among })
         };
         self.tables[at].constraints.push(Constraint { name, kind, span });
         Ok(())

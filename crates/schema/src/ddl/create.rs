@@ -3,7 +3,7 @@
 use sqlparser::ast;
 use sqlparser::tokenizer::Token;
 
-use super::draft::{Condition, Constraint, ConstraintKind, DraftColumn, DraftTable, KeyPart, Meaning};
+use super::draft::{Condition, Constraint, ConstraintKind, DraftColumn, DraftTable, IndexManner, KeyPart, Meaning};
 use super::read::{DdlError, Replay};
 use super::tokens::{Name, Tokens};
 use super::types::column_type;
@@ -170,7 +170,7 @@ impl Replay<'_> {
             let name = &table.columns[at].name;
             let ident =
                 ast::Ident { value: name.text.clone(), quote_style: name.quoted.then_some('"'), span: sqlparser::tokenizer::Span::empty() };
-            vec![KeyPart { expr: ast::Expr::Identifier(ident), length: None }]
+            vec![KeyPart::of(ast::Expr::Identifier(ident))]
         };
         while !item.is_done() {
             let span = item.span();
@@ -315,7 +315,7 @@ impl Replay<'_> {
             return Ok(());
         } else if item.takes_any(&["INDEX", "KEY"]) {
             let parts = self.parts(item, &mut name)?;
-            ConstraintKind::Index(parts)
+            ConstraintKind::Index(parts, IndexManner::default())
         } else if item.takes(&["NOT", "NULL"]) {
             if let Some(at) = item.name().ok().and_then(|column| table.column(&column.text)) {
                 table.columns[at].nullable = false;
@@ -400,7 +400,24 @@ fn conflict_clause(item: &mut Tokens<'_>) {
 }
 
 /// `column`, `column(10)`, `(expression)`, with an order behind it.
-fn key_part(part: &mut Tokens<'_>) -> Result<KeyPart, DdlError> {
+pub(super) fn key_part(part: &mut Tokens<'_>) -> Result<KeyPart, DdlError> {
+    let mut ordered = bare_part(part)?;
+    // Before its order may stand how texts are compared, which has no bearing.
+    while !part.is_done() {
+        if part.takes(&["DESC"]) {
+            ordered.descending = true;
+        } else if part.takes(&["NULLS", "FIRST"]) {
+            ordered.nulls_first = Some(true);
+        } else if part.takes(&["NULLS", "LAST"]) {
+            ordered.nulls_first = Some(false);
+        } else {
+            part.next();
+        }
+    }
+    Ok(ordered)
+}
+
+fn bare_part(part: &mut Tokens<'_>) -> Result<KeyPart, DdlError> {
     let plain = matches!(part.peek(), Token::Word(_) | Token::DoubleQuotedString(_) | Token::SingleQuotedString(_));
     if plain && matches!((part.ahead(1), part.ahead(2), part.ahead(3)), (Token::LParen, Token::Number(..), Token::RParen)) {
         let name = part.name()?;
@@ -408,16 +425,16 @@ fn key_part(part: &mut Tokens<'_>) -> Result<KeyPart, DdlError> {
             Token::Number(text, _) => text.parse().ok(),
             _ => None,
         });
-        return Ok(KeyPart { expr: ast::Expr::Identifier(ident(name)), length });
+        return Ok(KeyPart { length, ..KeyPart::of(ast::Expr::Identifier(ident(name))) });
     }
     if plain
         && *part.ahead(1) != Token::LParen
         && *part.ahead(1) != Token::Period
         && (*part.ahead(1) == Token::EOF || !part.word_ahead(1).is_empty())
     {
-        return Ok(KeyPart { expr: ast::Expr::Identifier(ident(part.name()?)), length: None });
+        return Ok(KeyPart::of(ast::Expr::Identifier(ident(part.name()?))));
     }
-    Ok(KeyPart { expr: part.expression()?, length: None })
+    Ok(KeyPart::of(part.expression()?))
 }
 
 fn ident(name: Name) -> ast::Ident {

@@ -67,6 +67,22 @@ pub(super) struct KeyPart {
     pub(super) expr: ast::Expr,
     /// So many characters of it only.
     pub(super) length: Option<u32>,
+    pub(super) descending: bool,
+    pub(super) nulls_first: Option<bool>,
+}
+
+impl KeyPart {
+    pub(super) fn of(expr: ast::Expr) -> KeyPart {
+        KeyPart { expr, length: None, descending: false, nulls_first: None }
+    }
+}
+
+/// What an index is besides its parts.
+#[derive(Clone, Debug, std::default::Default)]
+pub(super) struct IndexManner {
+    pub(super) hashed: bool,
+    pub(super) include: Vec<Name>,
+    pub(super) among: Option<Condition>,
 }
 
 /// A rule of a table.
@@ -81,7 +97,7 @@ pub(super) struct Constraint {
 pub(super) enum ConstraintKind {
     Primary(Vec<KeyPart>),
     Unique(Vec<KeyPart>, Option<Condition>),
-    Index(Vec<KeyPart>),
+    Index(Vec<KeyPart>, IndexManner),
     Refers { columns: Vec<String>, parent: Name, parent_columns: Vec<Name>, manner: String },
     Check(Condition),
 }
@@ -199,7 +215,7 @@ impl DraftTable {
         match &constraint.kind {
             ConstraintKind::Primary(_) => format!("{table}_pkey"),
             ConstraintKind::Unique(parts, _) => format!("{table}_{}_key", columns(parts)),
-            ConstraintKind::Index(parts) => format!("{table}_{}_idx", columns(parts)),
+            ConstraintKind::Index(parts, _) => format!("{table}_{}_idx", columns(parts)),
             ConstraintKind::Refers { columns, .. } => format!("{table}_{}_fkey", columns.join("_")),
             ConstraintKind::Check(condition) => {
                 let mut named = Vec::new();
@@ -229,7 +245,12 @@ impl DraftTable {
         let in_text = |text: &str| text.split(|c: char| !(c.is_alphanumeric() || c == '_')).any(is);
         let in_parts = |parts: &[KeyPart]| parts.iter().any(|part| in_text(&part.expr.to_string()));
         self.constraints.retain(|constraint| match &constraint.kind {
-            ConstraintKind::Primary(parts) | ConstraintKind::Unique(parts, _) | ConstraintKind::Index(parts) => !in_parts(parts),
+            ConstraintKind::Primary(parts) | ConstraintKind::Unique(parts, _) => !in_parts(parts),
+            ConstraintKind::Index(parts, manner) => {
+                !in_parts(parts)
+                    && !manner.include.iter().any(|column| is(&column.text))
+                    && !manner.among.as_ref().is_some_and(|among| in_text(&among.sql))
+            }
             ConstraintKind::Refers { columns, .. } => !columns.iter().any(|column| is(column)),
             ConstraintKind::Check(condition) => !in_text(&condition.sql),
         });
@@ -259,7 +280,7 @@ impl DraftTable {
                 ConstraintKind::Refers { columns, .. } => {
                     columns.iter_mut().filter(|column| column.eq_ignore_ascii_case(&old)).for_each(|column| column.clone_from(&new.text));
                 }
-                ConstraintKind::Primary(parts) | ConstraintKind::Unique(parts, _) | ConstraintKind::Index(parts) => {
+                ConstraintKind::Primary(parts) | ConstraintKind::Unique(parts, _) | ConstraintKind::Index(parts, _) => {
                     for part in parts {
                         if let ast::Expr::Identifier(ident) = &mut part.expr
                             && ident.value.eq_ignore_ascii_case(&old)

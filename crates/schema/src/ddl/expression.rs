@@ -22,6 +22,8 @@ pub(super) struct Reading<'a> {
     /// The column that `VALUE` stands for, in the conditions of a domain.
     pub(super) value: Option<ColumnId>,
     pub(super) dialect: SqlDialect,
+    /// Whether functions mean what they mean in needs, where that is not quite the same.
+    pub(super) as_needs: bool,
     depth: Cell<usize>,
 }
 
@@ -35,7 +37,7 @@ impl<'a> Reading<'a> {
         value: Option<ColumnId>,
         dialect: SqlDialect,
     ) -> Reading<'a> {
-        Reading { table, column, value, dialect, depth: Cell::new(0) }
+        Reading { table, column, value, dialect, as_needs: false, depth: Cell::new(0) }
     }
 
     /// Goes one level down, if it is not too deep.
@@ -305,6 +307,9 @@ impl<'a> Reading<'a> {
                 let bytes = Rule::from(Node::Call(F::Octets, terms(None)?));
                 return Ok(Node::Arithmetic(Operator::Multiply, Box::new(bytes), Box::new(Rule::literal(Value::Integer(8)))).into());
             }
+            // As needs mean it where it is to serve them: an index on another function is of no use to them.
+            ("lower" | "lcase", 1) if self.as_needs => F::Lower,
+            ("upper" | "ucase", 1) if self.as_needs => F::Upper,
             ("lower" | "lcase", 1) => F::LowerAll,
             ("upper" | "ucase", 1) => F::UpperAll,
             ("trim" | "btrim", 1) => F::Trim,

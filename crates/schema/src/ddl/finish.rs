@@ -4,12 +4,14 @@ use std::collections::HashMap;
 
 use sqlparser::ast;
 
-use super::draft::{Condition, Constraint, ConstraintKind, DraftTable, KeyPart, Meaning, Seed};
+use super::draft::{Condition, Constraint, ConstraintKind, DraftTable, IndexManner, KeyPart, Meaning, Seed};
 use super::expression::Reading;
 use super::literal::{fixed, hex, number, text_of, typed};
 use super::read::{DdlError, Replay};
+use super::tokens::Name;
 use crate::expr::{Function, Node, Rule};
-use crate::model::{Check, Column, ColumnId, Default, Form, Index, Reference, Schema, Table, TableId, Unique, UniqueIndex};
+use crate::index::{Index, IndexTerm};
+use crate::model::{Check, Column, ColumnId, Default, Form, Reference, Schema, Table, TableId, Unique, UniqueIndex};
 use crate::names::did_you_mean;
 use crate::types::LogicalType;
 use crate::value::Value;
@@ -117,12 +119,14 @@ impl Replay<'_> {
                         }
                     }
                 }
-                ConstraintKind::Index(parts) => match plain(draft, parts, constraint) {
-                    Ok(Some(columns)) => table.indexes.push(Index { name: constraint.name.clone(), columns }),
-                    // An index over an expression only makes reading faster.
-                    Ok(None) => self.pass_over_part(constraint.span),
-                    Err(error) => return Err(error),
-                },
+                ConstraintKind::Index(parts, manner) => {
+                    // What it names must be there; what is not known in it only makes reading faster.
+                    plain(draft, parts, constraint)?;
+                    match index(&Reading::new(table, &find, None, dialect), parts, manner) {
+                        Ok(index) => table.indexes.push(Index { name: constraint.name.clone(), ..index }),
+                        Err(_) => self.pass_over_part(constraint.span),
+                    }
+                }
                 ConstraintKind::Check(condition) => check(table, condition, &find, None, dialect),
                 ConstraintKind::Refers { .. } => {}
             }
@@ -201,6 +205,21 @@ fn text_default(expr: &ast::Expr) -> Option<&str> {
         ast::Expr::Nested(inner) | ast::Expr::Cast { expr: inner, .. } => text_default(inner),
         _ => None,
     }
+}
+
+/// An index of some parts, each once; or what in it is not known.
+pub(super) fn index(reading: &Reading<'_>, parts: &[KeyPart], manner: &IndexManner) -> Result<Index, String> {
+    let mut terms: Vec<IndexTerm> = Vec::new();
+    for part in parts {
+        let what = reading.term(&part.expr, None)?;
+        if !terms.iter().any(|term| term.what == what) {
+            terms.push(IndexTerm { what, descending: part.descending, nulls_first: part.nulls_first });
+        }
+    }
+    let column = |name: &Name| (reading.column)(&name.text).ok_or_else(|| format!("the column `{}`", name.text));
+    let include = manner.include.iter().map(column).collect::<Result<_, _>>()?;
+    let among = manner.among.as_ref().map(|condition| reading.rule(&condition.expr)).transpose()?;
+    Ok(Index { name: None, terms, unique: false, hashed: manner.hashed, include, among })
 }
 
 /// The columns of a key; none where one of its parts is an expression.

@@ -11,6 +11,7 @@ mod dialect;
 mod draft;
 mod expression;
 mod finish;
+mod index;
 mod insert;
 mod literal;
 mod read;
@@ -19,6 +20,7 @@ mod tokens;
 mod types;
 
 pub use dialect::SqlDialect;
+pub use index::{read_index, read_index_condition};
 pub use read::{Ddl, DdlError, PassedOver, is_type, read, read_with};
 pub use split::{Statement, split};
 

@@ -219,11 +219,22 @@ impl Function {
         ("days_between", Function::DaysBetween, 2, 2),
     ];
 
-    /// The name that needs know it by.
+    /// The name that needs know it by; of one that only schemas have, the name it has there.
     pub fn name(self) -> &'static str {
         match self {
             Function::Extract(_) => "extract",
             Function::StartOf(_) => "start_of",
+            Function::LowerAll => "lower",
+            Function::UpperAll => "upper",
+            Function::Floor => "floor",
+            Function::Ceiling => "ceil",
+            Function::Greatest => "greatest",
+            Function::Least => "least",
+            Function::Known => "num_nonnulls",
+            Function::Unknown => "num_nulls",
+            Function::IsJson => "is_json",
+            Function::Position => "position",
+            Function::Replace => "replace",
             other => Function::NAMED.iter().find(|(_, function, ..)| *function == other).map_or("", |(name, ..)| name),
         }
     }

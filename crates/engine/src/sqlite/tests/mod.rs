@@ -15,13 +15,22 @@ fn every_type_goes_in_and_comes_back_and_all_constraints_hold() {
     let folder = tempfile::tempdir().unwrap();
     let mut events = Vec::new();
     let loaded = Sqlite
-        .load(&Ground { folder: folder.path(), server: None, name: "test", owner: "test" }, &schema, &blueprint, &[], &mut |event| {
-            events.push(format!("{event:?}"));
-        })
+        .load(
+            &Ground { folder: folder.path(), server: None, name: "test", owner: "test", variant: None },
+            &schema,
+            &blueprint,
+            &[],
+            &mut |event| {
+                events.push(format!("{event:?}"));
+            },
+        )
         .unwrap();
     assert_eq!(loaded[0].rows, blueprint.rows(kampf_schema::TableId(0)));
-    assert_eq!(events[events.len() - 2..], ["Indexes", "Statistics"]);
-    let check = rusqlite::Connection::open(folder.path().join(FILE)).unwrap();
+    let last: Vec<&String> = events.iter().rev().take_while(|event| *event != "Indexes").collect();
+    let (statistics, indexed) = last.split_first().unwrap();
+    assert!(*statistics == "Statistics" && indexed.iter().all(|event| event.starts_with("Indexed(")), "{last:?}");
+    assert!(indexed.iter().any(|event| event.starts_with("Indexed(\"visit_keeper\", ")), "{last:?}");
+    let check = rusqlite::Connection::open(file_of(folder.path(), None)).unwrap();
     let broken: i64 = check.query_row("SELECT count(*) FROM pragma_foreign_key_check", [], |row| row.get(0)).unwrap();
     assert_eq!(broken, 0);
     // Statistics are as ANALYZE itself would leave them.
@@ -34,7 +43,7 @@ fn every_type_goes_in_and_comes_back_and_all_constraints_hold() {
     check.execute_batch("BEGIN; ANALYZE").unwrap();
     assert_eq!(ours, statistics(&check));
     check.execute_batch("ROLLBACK").unwrap();
-    let connection = Sqlite.connect(&folder.path().join(FILE).to_string_lossy(), &[]).unwrap();
+    let connection = Sqlite.connect(&file_of(folder.path(), None).to_string_lossy(), &[]).unwrap();
     assert!(connection.sizes().unwrap().iter().any(|size| size.table == "visit" && size.bytes > 4096));
     let mut session = connection.session();
     for id in schema.ids() {
@@ -57,11 +66,11 @@ fn every_type_goes_in_and_comes_back_and_all_constraints_hold() {
 #[test]
 fn what_is_not_a_dataset_or_breaks_a_rule_is_refused() {
     let folder = tempfile::tempdir().unwrap();
-    assert_eq!(Sqlite.connect(&folder.path().join(FILE).to_string_lossy(), &[]).err().unwrap().kind, EngineErrorKind::Unreachable);
-    rusqlite::Connection::open(folder.path().join(FILE)).unwrap().execute_batch("CREATE TABLE a (b)").unwrap();
+    assert_eq!(Sqlite.connect(&file_of(folder.path(), None).to_string_lossy(), &[]).err().unwrap().kind, EngineErrorKind::Unreachable);
+    rusqlite::Connection::open(file_of(folder.path(), None)).unwrap().execute_batch("CREATE TABLE a (b)").unwrap();
     assert!(
         Sqlite
-            .connect(&folder.path().join(FILE).to_string_lossy(), &[])
+            .connect(&file_of(folder.path(), None).to_string_lossy(), &[])
             .err()
             .unwrap()
             .message
@@ -73,7 +82,13 @@ fn what_is_not_a_dataset_or_breaks_a_rule_is_refused() {
     let blueprint = Blueprint::new(&schema, &order).unwrap();
     let other = tempfile::tempdir().unwrap();
     let error = Sqlite
-        .load(&Ground { folder: other.path(), server: None, name: "test", owner: "test" }, &schema, &blueprint, &[], &mut |_| {})
+        .load(
+            &Ground { folder: other.path(), server: None, name: "test", owner: "test", variant: None },
+            &schema,
+            &blueprint,
+            &[],
+            &mut |_| {},
+        )
         .unwrap_err();
     assert_eq!(error.message, "the rows made for `a` break a rule of the schema; SQLite says: CHECK constraint failed: likely(b < 5)");
 }

@@ -63,7 +63,7 @@ fn load(schema: &Schema, blueprint: &Blueprint) -> Option<Fault> {
     let sqlite = engine("sqlite")?;
     // Where there is no room for a temporary folder, nothing is known of the schema.
     let folder = tempfile::tempdir().ok()?;
-    let place = Ground { folder: folder.path(), server: None, name: "new", owner: "new" };
+    let place = Ground { folder: folder.path(), server: None, name: "new", owner: "new", variant: None };
     let error = sqlite.load(&place, schema, blueprint, &sqlite.settings(), &mut |_| {}).err()?;
     Some(Fault {
         place: Place::Values,

@@ -1,0 +1,63 @@
+//! Names that users give to what becomes an option.
+
+use std::collections::BTreeSet;
+use std::fmt;
+use std::sync::{Mutex, PoisonError};
+
+/// A name that a user has given, as small as an option is: there are as many as a project and its results have variants, and each is
+/// kept for as long as the process.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Label(&'static str);
+
+/// Characters of a label at most.
+const LONGEST: usize = 40;
+
+static KNOWN: Mutex<BTreeSet<&'static str>> = Mutex::new(BTreeSet::new());
+
+impl Label {
+    /// The label of a text: letters, digits and underscores, a letter first, at most forty. None for any other text.
+    pub fn of(text: &str) -> Option<Label> {
+        let begins = text.chars().next().is_some_and(|c| c.is_ascii_alphabetic());
+        if !begins || text.len() > LONGEST || !text.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'_') {
+            return None;
+        }
+        let mut known = KNOWN.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(label) = known.get(text) {
+            return Some(Label(label));
+        }
+        let label: &'static str = Box::leak(text.to_owned().into_boxed_str());
+        known.insert(label);
+        Some(Label(label))
+    }
+
+    /// Its text.
+    pub fn as_str(self) -> &'static str {
+        self.0
+    }
+}
+
+impl fmt::Display for Label {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.0)
+    }
+}
+
+impl fmt::Debug for Label {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Debug::fmt(self.0, f)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn equal_texts_are_one_label_and_odd_ones_are_none() {
+        let (one, other) = (Label::of("by_hive").unwrap(), Label::of(&"by_hive".to_owned()).unwrap());
+        assert!(one == other && std::ptr::eq(one.as_str(), other.as_str()));
+        for odd in ["", "1st", "by-hive", "by hive", "by.hive", "bü", "_x", &"x".repeat(41)] {
+            assert_eq!(Label::of(odd), None, "{odd}");
+        }
+    }
+}

@@ -1,0 +1,207 @@
+//! Variants: the same rows under other indexes.
+
+use kampf_contest::Label;
+use kampf_engine::{Engine, create_index};
+use kampf_schema::ddl::{DdlError, read_index, read_index_condition};
+use kampf_schema::{Index, Schema, Span, TableId, did_you_mean};
+use sha2::{Digest, Sha256};
+
+use super::reader::{Reader, span};
+use super::written::Written;
+use crate::problem::{Problem, Source};
+
+/// `[index.NAME]` as it is written.
+#[derive(Clone, Debug)]
+pub(crate) struct IndexConfig {
+    name: Written,
+    on: Vec<Written>,
+    unique: bool,
+    hashed: bool,
+    among: Option<Written>,
+    include: Vec<Written>,
+    without: Vec<Written>,
+}
+
+/// The same rows under another physical schema.
+#[derive(Clone, Debug)]
+pub(crate) struct Variant {
+    /// What contenders on it are called by.
+    pub(crate) name: String,
+    /// The schema with its indexes.
+    pub(crate) schema: Schema,
+    /// What it has besides, and what it does without.
+    pub(crate) added: Vec<(TableId, Index)>,
+    pub(crate) without: Vec<(TableId, Index)>,
+    /// What the engine has nothing like, where there is something; it cannot be loaded then.
+    pub(crate) lacks: Option<Problem>,
+}
+
+/// What is raced without anything further: it would be taken for the plain schema, or for a request to work indexes out.
+pub(crate) const DERIVED: &str = "derived";
+const RESERVED: [&str; 2] = ["none", DERIVED];
+
+/// Reads `[index]`.
+pub(super) fn indexes(source: &Source, top: &mut Reader<'_>) -> Result<Vec<IndexConfig>, Problem> {
+    let Some(all) = top.table("index")? else { return Ok(Vec::new()) };
+    all.items().map(|item| index(source, Written::new(&source.text, span(item.0.span()), item.0.get_ref()), all.inner(item)?)).collect()
+}
+
+fn index(source: &Source, name: Written, mut table: Reader<'_>) -> Result<IndexConfig, Problem> {
+    let at = |problem: Problem, place: Span| problem.at(source.place(place));
+    if Label::of(&name.value).is_none() || RESERVED.contains(&name.value.as_str()) {
+        let reserved = RESERVED.contains(&name.value.as_str());
+        let what = if reserved { "has a meaning of its own" } else { "cannot name a variant" };
+        return Err(at(Problem::wrong(format!("`{}` {what}", name.value)), name.span)
+            .hint("a name is letters, digits and underscores, a letter first, at most forty: [index.by_hive]"));
+    }
+    let kind = table.string("kind")?;
+    let hashed = match kind.as_ref().map(|kind| kind.value.as_str()) {
+        None | Some("tree") => false,
+        Some("hash") => true,
+        Some(other) => {
+            let place = kind.as_ref().map_or(name.span, |kind| kind.span);
+            return Err(at(Problem::wrong(format!("`{other}` is not a kind of index")), place)
+                .hint("write \"hash\", or leave the line out: an index is sorted then (B-tree)"));
+        }
+    };
+    let config = IndexConfig {
+        on: table.one_or_more("on")?,
+        unique: table.truth("unique")?.unwrap_or(false),
+        hashed,
+        among: table.string("where")?,
+        include: table.strings("include")?,
+        without: table.strings("without")?,
+        name,
+    };
+    table.finish()?;
+    let place = config.name.span;
+    if config.on.is_empty() && config.without.is_empty() {
+        return Err(at(Problem::wrong(format!("[index.{}] neither adds an index nor takes one away", config.name.value)), place)
+            .hint("write what it is on, on = \"inspection(hive_id, inspected_at desc)\", or without = [\"inspection_hive\"]"));
+    }
+    if config.on.len() != 1 && (config.among.is_some() || !config.include.is_empty()) {
+        return Err(at(Problem::wrong("`where` and `include` are said of one index"), place)
+            .hint("give `on` one text; several indexes in one variant are plain ones"));
+    }
+    Ok(config)
+}
+
+impl IndexConfig {
+    /// The variant for an engine.
+    fn variant(&self, source: &Source, schema: &Schema, engine: &dyn Engine) -> Result<Variant, Problem> {
+        let name = &self.name.value;
+        let mut variant = Variant { name: name.clone(), schema: schema.clone(), added: Vec::new(), without: Vec::new(), lacks: None };
+        for without in &self.without {
+            let (table, at) = declared(&variant.schema, &without.value).ok_or_else(|| {
+                let known = declared_names(&variant.schema);
+                Problem::wrong(format!("the schema declares no index `{}`", without.value))
+                    .at(source.place(without.span))
+                    .maybe_hint(did_you_mean(&without.value, known.iter().map(String::as_str)))
+                    .maybe_hint((!known.is_empty()).then(|| format!("it declares {}; keys and unique rules stay", known.join(", "))))
+            })?;
+            let removed = variant.schema.tables[table.0].indexes.remove(at);
+            variant.without.push((table, removed));
+        }
+        for on in &self.on {
+            let read = |written: &Written, error: DdlError| {
+                Problem::wrong(error.message).at(source.place(written.place(error.span))).maybe_hint(error.hint)
+            };
+            let (table, mut index) = read_index(schema, &on.value).map_err(|error| read(on, error))?;
+            index.unique = self.unique;
+            index.hashed = self.hashed;
+            if let Some(among) = &self.among {
+                index.among = Some(read_index_condition(schema, table, &among.value).map_err(|error| read(among, error))?);
+            }
+            for column in &self.include {
+                let model = schema.table(table);
+                index.include.push(model.find(&column.value).ok_or_else(|| {
+                    Problem::wrong(format!("`{}` has no column `{}`", model.name, column.value))
+                        .at(source.place(column.span))
+                        .maybe_hint(did_you_mean(&column.value, model.columns.iter().map(|column| column.name.as_str())))
+                })?);
+            }
+            if let Err(why) = create_index(engine.dialect(), schema.table(table), &index, name) {
+                variant.lacks = Some(Problem::wrong(format!("[index.{name}]: {why}")).at(source.place(on.span)));
+            }
+            variant.add(table, index);
+        }
+        Ok(variant)
+    }
+}
+
+impl Variant {
+    /// The variant that has one index, or several, besides those of the schema.
+    pub(crate) fn with(name: &str, schema: &Schema, added: Vec<(TableId, Index)>) -> Variant {
+        let mut variant = Variant { name: name.to_owned(), schema: schema.clone(), added: Vec::new(), without: Vec::new(), lacks: None };
+        added.into_iter().for_each(|(table, index)| variant.add(table, index));
+        variant
+    }
+
+    fn add(&mut self, table: TableId, mut index: Index) {
+        let number = self.added.len() + 1;
+        index.name = Some(if number == 1 { self.name.clone() } else { format!("{}_{number}", self.name) });
+        self.schema.tables[table.0].indexes.push(index.clone());
+        self.added.push((table, index));
+    }
+
+    /// What decides what is loaded for it, besides what decides that for the plain schema.
+    pub(crate) fn essence(&self) -> String {
+        let tables: Vec<_> = self.schema.tables.iter().map(|table| (&table.name, &table.indexes)).collect();
+        serde_json::json!(tables).to_string()
+    }
+
+    /// A word of eight letters and digits for it, by which its data is found among those of one dataset.
+    pub(crate) fn word(&self) -> String {
+        Sha256::digest(self.essence().as_bytes()).iter().take(4).map(|byte| format!("{byte:02x}")).collect()
+    }
+
+    /// The statements that make its indexes.
+    pub(crate) fn statements(&self, engine: &dyn Engine) -> Vec<String> {
+        let of = |(table, index): &(TableId, Index)| {
+            let name = index.name.as_deref().unwrap_or(&self.name);
+            create_index(engine.dialect(), self.schema.table(*table), index, name).ok()
+        };
+        self.added.iter().filter_map(of).collect()
+    }
+
+    /// What it is, in words: `inspection(hive_id, inspected_at desc)`, `without inspection(hive_id)`.
+    pub(crate) fn about(&self) -> String {
+        let said = |(table, index): &(TableId, Index)| {
+            let table = self.schema.table(*table);
+            let unique = if index.unique { "unique " } else { "" };
+            let hash = if index.hashed { " by hash" } else { "" };
+            let include: Vec<&str> = index.include.iter().map(|&column| table.columns[column].name.as_str()).collect();
+            let include = if include.is_empty() { String::new() } else { format!(" with {}", include.join(", ")) };
+            let among = if index.among.is_some() { " of some rows" } else { "" };
+            format!("{unique}{}{hash}{include}{among}", index.on(table))
+        };
+        let added = self.added.iter().map(said);
+        added.chain(self.without.iter().map(|one| format!("without {}", said(one)))).collect::<Vec<_>>().join("; ")
+    }
+}
+
+/// All variants of a file, for an engine.
+pub(super) fn variants(source: &Source, configs: &[IndexConfig], schema: &Schema, engine: &dyn Engine) -> Result<Vec<Variant>, Problem> {
+    configs.iter().map(|config| config.variant(source, schema, engine)).collect()
+}
+
+/// An index that the schema declares, by its name or by what it is on.
+fn declared(schema: &Schema, wanted: &str) -> Option<(TableId, usize)> {
+    let is_meant = |table: TableId, index: &Index| {
+        let by_name = index.name.as_deref().is_some_and(|name| name.eq_ignore_ascii_case(wanted));
+        by_name || index.on(schema.table(table)).eq_ignore_ascii_case(wanted)
+    };
+    schema.ids().find_map(|table| {
+        let at = schema.table(table).indexes.iter().position(|index| is_meant(table, index))?;
+        Some((table, at))
+    })
+}
+
+/// What indexes that the schema declares are called.
+fn declared_names(schema: &Schema) -> Vec<String> {
+    let of = |table: TableId| {
+        let table = schema.table(table);
+        table.indexes.iter().map(move |index| index.name.clone().unwrap_or_else(|| index.on(table)))
+    };
+    schema.ids().flat_map(of).collect()
+}

@@ -1,0 +1,124 @@
+//! Indexes that are worked out for contests: what the need could use, and of that what the engine's plans do use.
+
+use kampf_contest::{Candidate, Choice, ChoiceOption, Work, candidates};
+use kampf_runner::Entry;
+
+use super::plans::planned;
+use super::session::{filled_with, setup};
+use crate::arguments::{Bounds, General, Selection};
+use crate::output::{list, say};
+use crate::problem::Problem;
+use crate::project::{DERIVED, Project, Variant, resolve, wants_derived};
+use crate::store::engine_problem;
+
+/// Variants of one contest that are raced at most.
+const MOST: usize = 4;
+
+/// Works out indexes for those of some contests that want it, and makes variants of them that contenders can run on. The database is
+/// filled for it: whether an index is used at all only the engine's plans tell.
+pub(crate) fn derive_indexes(general: &General, project: &mut Project, contests: &[String], selection: &Selection) -> Result<(), Problem> {
+    let wanting = project.contests(contests)?.into_iter().filter(|config| wants_derived(config, selection));
+    let names: Vec<String> = wanting.map(|config| config.name.clone()).collect();
+    for name in names {
+        let (kept, said) = derived(general, project, &name)?;
+        said.iter().for_each(|what| say(general.quiet, &format!("{name}: {what}")));
+        project.derived.insert(name, kept.iter().map(|variant| variant.name.clone()).collect());
+        project.variants.extend(kept);
+    }
+    Ok(())
+}
+
+/// All indexes that could serve a contest, without asking an engine which of them it would use.
+pub(crate) fn possible_indexes(project: &mut Project, contests: &[String], selection: &Selection) -> Result<(), Problem> {
+    let wanting = project.contests(contests)?.into_iter().filter(|config| wants_derived(config, selection));
+    let names: Vec<String> = wanting.map(|config| config.name.clone()).collect();
+    for name in names {
+        let (variants, _) = possible(project, &name)?;
+        project.derived.insert(name, variants.iter().map(|variant| variant.name.clone()).collect());
+        project.variants.extend(variants);
+    }
+    Ok(())
+}
+
+/// A variant for each candidate, with the candidates.
+fn possible(project: &Project, contest: &str) -> Result<(Vec<Variant>, Vec<Candidate>), Problem> {
+    let plain = Selection { index: vec!["none".to_owned()], ..Selection::default() };
+    let selected = resolve(project, project.contest(contest)?, &plain)?;
+    let all = selected.contest.need.as_ref().map(|need| candidates(&project.schema, need, project.engine.dialect())).unwrap_or_default();
+    let mut variants: Vec<Variant> = Vec::new();
+    for candidate in &all {
+        let name = free_name(project, &variants, candidate);
+        variants.push(Variant::with(&name, &project.schema, vec![(candidate.table, candidate.index.clone())]));
+    }
+    Ok((variants, all))
+}
+
+/// The variants that are worth racing, and what is to be said of the others.
+fn derived(general: &General, project: &Project, contest: &str) -> Result<(Vec<Variant>, Vec<String>), Problem> {
+    let (variants, _) = possible(project, contest)?;
+    if variants.is_empty() {
+        return Ok((Vec::new(), vec!["no index could serve it that is not there".to_owned()]));
+    }
+    let selected = resolve(project, project.contest(contest)?, &Selection { index: vec!["none".to_owned()], ..Selection::default() })?;
+    let references: Vec<&Variant> = variants.iter().collect();
+    let dataset = filled_with(general, project, &references)?;
+    let setup = setup(project, &dataset, &Bounds { timeout: std::time::Duration::MAX, memory_limit: None })?;
+    // In the application every row is wanted; there is nothing to look up.
+    let in_database =
+        |entry: &&Entry| entry.choices.is_none_or(|choices| choices.of(Choice::Work).is_none_or(|work| work == Work::Database.opt()));
+    let mut kept: Vec<Variant> = Vec::new();
+    let mut unused: Vec<String> = Vec::new();
+    for variant in &variants {
+        let mut is_used = false;
+        for entry in selected.contest.entries.iter().filter(in_database) {
+            let on_variant = Entry { variant: Some(variant.name.clone()), ..entry.clone() };
+            let plans = planned(project, &setup, &selected.contest, &on_variant, false).map_err(|error| engine_problem(&error))?;
+            if plans.iter().any(|one| one.plan.uses(&variant.name)) {
+                is_used = true;
+                break;
+            }
+        }
+        if is_used { kept.push(variant.clone()) } else { unused.push(variant.about()) }
+    }
+    let mut said = Vec::new();
+    if !unused.is_empty() {
+        said.push(format!("not raced, as no plan uses it: an index on {}", list(&unused)));
+    }
+    if kept.len() >= MOST {
+        let rest: Vec<String> = kept.split_off(MOST).iter().map(Variant::about).collect();
+        if !rest.is_empty() {
+            said.push(format!("not raced, as {MOST} are enough: an index on {}", list(&rest)));
+        }
+    }
+    together(project, &mut kept);
+    Ok((kept, said))
+}
+
+/// Where indexes on several tables are used, the first of each table together as one more variant.
+fn together(project: &Project, kept: &mut Vec<Variant>) {
+    let mut first: Vec<_> = Vec::new();
+    for one in kept.iter().flat_map(|variant| &variant.added) {
+        if !first.iter().any(|(table, _)| *table == one.0) {
+            first.push(one.clone());
+        }
+    }
+    if first.len() > 1 {
+        kept.truncate(MOST - 1);
+        kept.push(Variant::with("together", &project.schema, first));
+    }
+}
+
+/// A name for a variant that no other has: by its columns, with its table before them where that is not enough.
+fn free_name(project: &Project, others: &[Variant], candidate: &Candidate) -> String {
+    let table = project.schema.table(candidate.table);
+    let is_free = |name: &str| project.variant(name).is_none() && !others.iter().any(|other| other.name == name) && name != DERIVED;
+    let word = |text: &str| text.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect::<String>();
+    let terms = candidate.index.terms.iter().take(candidate.sought);
+    let columns: Vec<String> = terms.flat_map(|term| term.what.column_set()).map(|at| word(&table.columns[at].name)).collect();
+    let covering = if candidate.covers() { "_covering" } else { "" };
+    let cut = |name: String| name.chars().take(34).collect::<String>();
+    let plain = format!("{}{covering}", cut(format!("by_{}", columns.join("_"))).chars().take(30).collect::<String>());
+    let long = cut(format!("{}_{plain}", word(&table.name)));
+    let numbered = (2..).map(|number| format!("{}_{number}", cut(plain.clone())));
+    [plain.clone(), long].into_iter().chain(numbered).find(|name| is_free(name)).unwrap_or_default()
+}

@@ -1,0 +1,222 @@
+//! Variants of a dataset: the same rows under other indexes, loaded beside it.
+
+use std::path::Path;
+use std::time::{Instant, SystemTime, UNIX_EPOCH};
+
+use kampf_contest::{EngineError, EngineErrorKind};
+use kampf_engine::{LoadEvent, Served, Setting};
+
+use super::record::{DatasetRecord, IndexRecord, Slot, VariantRecord};
+use super::{Reached, Store, engine_problem, tables};
+use crate::output::bytes;
+use crate::problem::Problem;
+use crate::project::Variant;
+
+/// A variant that is loaded and reachable.
+pub(crate) struct VariantData {
+    pub(crate) name: String,
+    pub(crate) served: Box<dyn Served>,
+    pub(crate) record: VariantRecord,
+}
+
+impl Store<'_> {
+    /// The variants that are wanted, if all are there as they were loaded.
+    pub(super) fn found_variants(
+        &self,
+        served: &dyn Served,
+        record: &DatasetRecord,
+        wanted: &[&Variant],
+    ) -> Result<Option<Vec<VariantData>>, Problem> {
+        let mut found = Vec::new();
+        for variant in wanted {
+            let Some(data) = find(served, record, variant).map_err(|error| engine_problem(&error))? else { return Ok(None) };
+            found.push(data);
+        }
+        Ok(Some(found))
+    }
+
+    /// Loads the variants that are missing, one after the other. Nobody else uses the slot.
+    pub(super) fn with_variants(
+        &self,
+        slot: &Slot,
+        (served, mut record): Reached,
+        wanted: &[&Variant],
+        progress: &mut dyn FnMut(LoadEvent<'_>),
+    ) -> Result<Reached, Problem> {
+        let mut missing = Vec::new();
+        for &variant in wanted {
+            if find(served.as_ref(), &record, variant).map_err(|error| engine_problem(&error))?.is_none() {
+                missing.push(variant);
+            }
+        }
+        let words: Vec<String> = wanted.iter().map(|variant| variant.word()).collect();
+        let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
+        record.variants.iter_mut().filter(|one| words.contains(&one.word)).for_each(|one| one.used = now);
+        if missing.is_empty() {
+            return Ok((served, record));
+        }
+        has_room(served.as_ref(), &record, missing.len())?;
+        // Stamps are taken anew below, which is not to make anything whole that somebody has changed.
+        let is_sound =
+            |one: &VariantRecord| served.beside(&one.word).and_then(|beside| beside.stamp()).is_ok_and(|stamp| stamp == one.stamp);
+        let (sound, changed): (Vec<VariantRecord>, Vec<VariantRecord>) =
+            std::mem::take(&mut record.variants).into_iter().partition(is_sound);
+        record.variants = sound;
+        // Its server is wanted by the load.
+        drop(served);
+        for variant in changed {
+            self.remove_variant(slot, &record, &variant.word)?;
+        }
+        let mut failed = None;
+        self.make_room(slot, &mut record, &words)?;
+        for variant in missing {
+            progress(LoadEvent::Variant(&variant.name));
+            match self.load_variant(slot, &record, variant, progress) {
+                Ok(loaded) => {
+                    record.variants.retain(|one| one.word != loaded.word);
+                    record.variants.push(VariantRecord { used: now, ..loaded });
+                }
+                Err(problem) => {
+                    failed = Some(problem);
+                    break;
+                }
+            }
+        }
+        // What one of a server's databases takes moves the stamp of all of them.
+        let place = record.place(slot, self.project.server(), &self.owner);
+        let served = self.project.engine.serve(&place, &self.settings(&record, wanted)).map_err(|error| engine_problem(&error))?;
+        record.stamp = served.stamp().map_err(|error| engine_problem(&error))?;
+        let mut stamped = Vec::new();
+        for variant in std::mem::take(&mut record.variants) {
+            match served.beside(&variant.word).and_then(|beside| beside.stamp()) {
+                Ok(stamp) => stamped.push(VariantRecord { stamp, ..variant }),
+                // Half of one that could not be loaded, or one that somebody has removed.
+                Err(error) if error.kind == EngineErrorKind::Gone => {}
+                Err(error) => return Err(engine_problem(&error)),
+            }
+        }
+        record.variants = stamped;
+        slot.note(&record)?;
+        failed.map_or(Ok((served, record)), Err)
+    }
+
+    fn load_variant(
+        &self,
+        slot: &Slot,
+        record: &DatasetRecord,
+        variant: &Variant,
+        progress: &mut dyn FnMut(LoadEvent<'_>),
+    ) -> Result<VariantRecord, Problem> {
+        let project = self.project;
+        let word = variant.word();
+        let mut place = record.place(slot, project.server(), &self.owner);
+        place.variant = Some(&word);
+        let started = Instant::now();
+        let mut made: Vec<(String, f64)> = Vec::new();
+        let mut heard = |event: LoadEvent<'_>| {
+            if let LoadEvent::Indexed(name, took) = event {
+                made.push((name.to_owned(), took.as_secs_f64()));
+            }
+            progress(event);
+        };
+        let mut load = || {
+            let loaded = project.engine.load(&place, &variant.schema, &project.blueprint, &project.settings, &mut heard)?;
+            let seconds = started.elapsed().as_secs_f64();
+            let served = project.engine.serve(&place, &project.settings)?;
+            let connection = project.engine.connect(served.url(), &project.settings)?;
+            Ok((loaded, seconds, connection.sizes()?, connection.index_sizes()?))
+        };
+        let (loaded, seconds, sizes, index_sizes) = load().map_err(|error: EngineError| {
+            // Half of it is of no use; the others stay.
+            let _ = project.engine.remove(&place);
+            let problem = engine_problem(&error);
+            match error.kind {
+                EngineErrorKind::Constraint => problem.hint(format!(
+                    "the rows are not unique in it; leave out `unique` under [index.{}], or have the schema say that they are",
+                    variant.name
+                )),
+                _ => Problem { message: format!("[index.{}]: {}", variant.name, problem.message), ..problem },
+            }
+        })?;
+        let own = |name: &str| variant.added.iter().any(|(_, index)| index.name.as_deref() == Some(name));
+        let index = |(name, seconds): (String, f64)| {
+            let bytes = index_sizes.iter().find(|size| size.name == name).map_or(0, |size| size.bytes);
+            IndexRecord { name, bytes, seconds }
+        };
+        Ok(VariantRecord {
+            word: word.clone(),
+            name: variant.name.clone(),
+            about: variant.about(),
+            stamp: String::new(),
+            seconds,
+            tables: tables(&loaded, &sizes),
+            indexes: made.into_iter().filter(|(name, _)| own(name)).map(index).collect(),
+            used: 0,
+        })
+    }
+
+    /// Removes variants that are not wanted and for which there is no room, those first that were not used for longest.
+    fn make_room(&self, slot: &Slot, record: &mut DatasetRecord, wanted: &[String]) -> Result<(), Problem> {
+        let keep = self.project.config.keep;
+        let mut others: Vec<(u64, String, u64)> =
+            record.variants.iter().filter(|one| !wanted.contains(&one.word)).map(|one| (one.used, one.word.clone(), one.bytes())).collect();
+        others.sort_by_key(|(used, ..)| std::cmp::Reverse(*used));
+        let mut bytes = 0_u64;
+        for (at, (_, word, size)) in others.into_iter().enumerate() {
+            bytes = bytes.saturating_add(size);
+            if at < keep.variants as usize && keep.disk.is_none_or(|most| bytes <= most) {
+                continue;
+            }
+            if self.remove_variant(slot, record, &word)? {
+                record.variants.retain(|one| one.word != word);
+            }
+        }
+        Ok(())
+    }
+
+    /// Removes what there is of a variant; false where another Kampf is using it.
+    fn remove_variant(&self, slot: &Slot, record: &DatasetRecord, word: &str) -> Result<bool, Problem> {
+        let mut place = record.place(slot, self.project.server(), &self.owner);
+        place.variant = Some(word);
+        self.project.engine.remove(&place).map_err(|error| engine_problem(&error))
+    }
+
+    /// The engine's settings under which all that is wanted fits into what a server keeps in memory, unless the user chose that.
+    pub(super) fn settings(&self, record: &DatasetRecord, wanted: &[&Variant]) -> Vec<Setting> {
+        let settings = &self.project.settings;
+        if wanted.is_empty() {
+            return settings.clone();
+        }
+        let words: Vec<String> = wanted.iter().map(|variant| variant.word()).collect();
+        let variants = record.variants.iter().filter(|one| words.contains(&one.word)).map(VariantRecord::bytes).sum::<u64>();
+        self.project.engine.settings_for(settings, record.own_bytes() + variants)
+    }
+}
+
+/// A variant as it was loaded; none where it was not, or is not as it was.
+fn find(served: &dyn Served, record: &DatasetRecord, variant: &Variant) -> Result<Option<VariantData>, EngineError> {
+    let word = variant.word();
+    let Some(record) = record.variants.iter().find(|one| one.word == word) else { return Ok(None) };
+    let beside = match served.beside(&word) {
+        Err(error) if error.kind == EngineErrorKind::Gone => return Ok(None),
+        beside => beside?,
+    };
+    let is_as_loaded = beside.stamp()? == record.stamp;
+    Ok(is_as_loaded.then(|| VariantData { name: variant.name.clone(), served: beside, record: record.clone() }))
+}
+
+/// Makes sure that the disk has room for so many more of a dataset.
+fn has_room(served: &dyn Served, record: &DatasetRecord, more: usize) -> Result<(), Problem> {
+    // A server of somebody else's says nothing of its disk.
+    let place = served.place();
+    let Ok(disk) = rustix::fs::statvfs(Path::new(&place)) else { return Ok(()) };
+    let free = disk.f_bavail.saturating_mul(disk.f_frsize);
+    // An index takes less than its table, and is sorted on disk before it is written.
+    let needed = record.own_bytes().saturating_mul(2).saturating_mul(more as u64);
+    if free > needed {
+        return Ok(());
+    }
+    let variants = if more == 1 { "another variant".to_owned() } else { format!("{more} more variants") };
+    Err(Problem::surroundings(format!("the disk of {place} has {} left, and {variants} may take {}", bytes(free), bytes(needed)))
+        .hint("make room, race fewer variants at a time, or fill fewer rows; what was loaded is left as it is"))
+}
