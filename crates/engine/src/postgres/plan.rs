@@ -3,9 +3,8 @@
 use kampf_contest::{Access, Came, JoinWay, QueryAct, QueryPlan, QueryStep};
 use serde_json::Value;
 
-/// The plan that the server gave as JSON; none where it is not what it should be.
-pub(super) fn plan(json: &str) -> Option<QueryPlan> {
-    let document: Value = serde_json::from_str(json).ok()?;
+/// The plan of the document that the server gave; none where it is not what it should be.
+pub(super) fn plan(document: &Value) -> Option<QueryPlan> {
     let root = document.get(0)?.get("Plan")?;
     Some(QueryPlan { steps: vec![step(root)], own: Vec::new() })
 }
@@ -78,6 +77,8 @@ fn only_index(below: &mut Vec<QueryStep>) -> Option<String> {
 
 #[cfg(test)]
 mod tests {
+    use serde_json::json;
+
     use super::*;
 
     #[test]
@@ -91,7 +92,7 @@ mod tests {
                 {"Node Type": "Bitmap Index Scan", "Index Name": "by_hive", "Index Cond": "(hive_id = h.id)"}]},
               {"Node Type": "Index Only Scan", "Relation Name": "visit", "Index Name": "by_all", "Index Cond": "(hive_id = h.id)", "Parent Relationship": "SubPlan",
                "Subplan Name": "SubPlan 1"}]}]}]}}]"#;
-        let plan = plan(json).unwrap();
+        let plan = plan(&serde_json::from_str(json).unwrap()).unwrap();
         assert_eq!(
             plan.reads(),
             [
@@ -108,9 +109,9 @@ mod tests {
 
     #[test]
     fn what_is_no_plan_is_none() {
-        for text in ["", "[]", "{}", "[{\"Plan\"", "[{\"Other\": 1}]"] {
-            assert_eq!(plan(text), None, "{text}");
+        for document in [json!(null), json!([]), json!({}), json!([{"Other": 1}])] {
+            assert_eq!(plan(&document), None, "{document}");
         }
-        assert_eq!(plan("[{\"Plan\": {}}]").map(|plan| plan.steps.len()), Some(1));
+        assert_eq!(plan(&json!([{"Plan": {}}])).map(|plan| plan.steps.len()), Some(1));
     }
 }

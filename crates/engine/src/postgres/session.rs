@@ -9,7 +9,7 @@ use futures_util::future::try_join_all;
 use kampf_contest::{EngineError, EngineErrorKind, Flow, QueryPlan};
 use kampf_schema::{LogicalType, ValueRef};
 use tokio::runtime::Runtime;
-use tokio_postgres::types::{FromSql, Type};
+use tokio_postgres::types::Type;
 use tokio_postgres::{Client, Row, RowStream, Statement};
 
 use super::connect::Link;
@@ -285,16 +285,18 @@ impl Driver for PostgresDriver<'_> {
 
     fn explain(&mut self, sql: &str, parameters: &[ValueRef<'_>], carried_out: bool) -> Result<QueryPlan, EngineError> {
         let analyze = if carried_out { ", ANALYZE" } else { "" };
-        let json = self.lines_of(&format!("EXPLAIN (FORMAT JSON{analyze}) {sql}"), parameters)?.join("\n");
-        let mut read = plan(&json).unwrap_or_default();
-        read.own = self.lines_of(&format!("EXPLAIN {sql}"), parameters)?;
+        let json = self.rows_of(&format!("EXPLAIN (FORMAT JSON{analyze}) {sql}"), parameters)?;
+        let document = json.first().and_then(|row| row.try_get::<_, serde_json::Value>(0).ok());
+        let mut read = document.as_ref().and_then(plan).unwrap_or_default();
+        let lines = self.rows_of(&format!("EXPLAIN {sql}"), parameters)?;
+        read.own = lines.iter().filter_map(|row| row.try_get(0).ok()).collect();
         Ok(read)
     }
 }
 
 impl PostgresDriver<'_> {
-    /// The rows of a statement that gives one text each, as an EXPLAIN does.
-    fn lines_of(&self, sql: &str, parameters: &[ValueRef<'_>]) -> Result<Vec<String>, EngineError> {
+    /// All rows of a statement, whatever they are.
+    fn rows_of(&self, sql: &str, parameters: &[ValueRef<'_>]) -> Result<Vec<Row>, EngineError> {
         let prepare = |types: &[Type]| {
             let prepared = self.link.runtime.block_on(self.client().prepare_typed(sql, types));
             prepared.map_err(|error| engine_error(error, Some(sql)))
@@ -308,9 +310,7 @@ impl PostgresDriver<'_> {
             let stream = self.client().query_raw(&statement, bound).await?;
             stream.try_collect::<Vec<Row>>().await
         });
-        let rows = rows.map_err(|error| engine_error(error, Some(sql)))?;
-        let text = |row: &Row| row.try_get::<_, String>(0).or_else(|_| row.try_get::<_, RawJson>(0).map(|json| json.0));
-        rows.iter().map(|row| text(row).map_err(|error| engine_error(error, Some(sql)))).collect()
+        rows.map_err(|error| engine_error(error, Some(sql)))
     }
 }
 
@@ -322,19 +322,6 @@ fn other_types(statement: &Statement, parameters: &[ValueRef<'_>]) -> Option<Vec
     }
     let own = |(of, value): (&Type, &ValueRef<'_>)| if fits(*value, of) { of.clone() } else { own_type(*value) };
     Some(wanted.iter().zip(parameters).map(own).collect())
-}
-
-/// A JSON text as it came.
-struct RawJson(String);
-
-impl<'a> FromSql<'a> for RawJson {
-    fn from_sql(_: &Type, raw: &'a [u8]) -> Result<RawJson, Box<dyn std::error::Error + Sync + Send>> {
-        Ok(RawJson(String::from_utf8(raw.to_vec())?))
-    }
-
-    fn accepts(of: &Type) -> bool {
-        *of == Type::JSON
-    }
 }
 
 #[inline(always)]
