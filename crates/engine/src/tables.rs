@@ -170,7 +170,7 @@ pub fn create_index(dialect: &Dialect, table: &Table, index: &Index, name: &str)
 
 /// The name that is wanted, or one like it that is not taken; not longer than any engine allows.
 fn free_name(names: &mut HashSet<String>, wanted: Option<&str>, otherwise: &str) -> String {
-    let cut = |name: &str| name.chars().take(40).collect::<String>();
+    let cut = |name: &str| name.chars().take(48).collect::<String>();
     let numbered = (1..).map(|number| format!("{}_{number}", cut(otherwise)));
     let candidates = wanted.map(cut).into_iter().chain(numbered);
     let free = candidates.into_iter().find(|name| names.insert(name.to_lowercase()));

@@ -138,8 +138,14 @@ impl Variant {
     }
 
     fn add(&mut self, table: TableId, mut index: Index) {
-        let number = self.added.len() + 1;
-        index.name = Some(if number == 1 { self.name.clone() } else { format!("{}_{number}", self.name) });
+        // Engines want a name that no table and no other index has.
+        let tables = &self.schema.tables;
+        let is_taken = |name: &str| {
+            let is = |other: &str| other.eq_ignore_ascii_case(name);
+            tables.iter().any(|table| is(&table.name) || table.indexes.iter().filter_map(|index| index.name.as_deref()).any(is))
+        };
+        let numbered = (2..).map(|number| format!("{}_{number}", self.name));
+        index.name = std::iter::once(self.name.clone()).chain(numbered).find(|name| !is_taken(name));
         self.schema.tables[table.0].indexes.push(index.clone());
         self.added.push((table, index));
     }
