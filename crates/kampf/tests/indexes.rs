@@ -131,7 +131,8 @@ fn plans_are_told_in_words_and_point_out_what_an_index_would_spare() {
     assert!(shown.contains("plan: looks up in by_hive of inspection"), "{shown}");
     let documents = json(&folder.ok(&["show", "last", "--plan", "--format", "json", "--only", "database.needed.plain"]));
     let plan = &documents["contenders"][0]["query_plans"][0]["plan"];
-    let steps: Vec<&Json> = plan["steps"].as_array().unwrap().iter().collect();
+    let below = plan["steps"][0]["below"].as_array();
+    let steps: Vec<&Json> = plan["steps"].as_array().unwrap().iter().chain(below.into_iter().flatten()).collect();
     assert!(steps.iter().any(|step| step["does"] == "read" && step["access"] == "whole-in-order"), "{plan}");
     assert!(plan["own"][0].as_str().unwrap().starts_with("SCAN inspection"), "{plan}");
     assert!(folder.ok(&["fill"]).contains("References without an index: inspection(hive_id)."));
@@ -265,6 +266,9 @@ fn variants_are_databases_of_one_server_on_postgresql() {
         let hashed = &contest["variant"]["by_hash"];
         assert!(hashed["changes"][0]["after"].as_str().unwrap().starts_with("looks up in by_hash"), "{hashed}");
     }
+    // A table of a few pages is read as fast as an index.
+    let checked = folder.kampf(&["check", "open", "--index", "derived", "--engine", "postgres"]);
+    assert!(checked.stderr.contains("open: not raced, as no plan uses it: an index on hive(open)"), "{}", checked.stderr);
     let traced = folder.ok(&["trace", "last", "database.needed.plain", "--engine", "postgres"]);
     assert!(traced.contains("! an index on inspection(hive_id, inspected_at desc) would"), "{traced}");
     // Of those of one server's datasets one that fails leaves the others.

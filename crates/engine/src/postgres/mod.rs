@@ -75,7 +75,7 @@ impl Engine for Postgres {
             let now = setting.value.strip_suffix("MB").and_then(|number| number.parse::<u64>().ok()).filter(|_| own);
             let Some(now) = now else { return setting.clone() };
             // A tenth more for catalogs and what is read at the same time; a quarter of the memory is what the server's manual calls reasonable.
-            let wanted = (bytes / 10 * 11).div_ceil(1 << 20).min(memory().map_or(now, |memory| memory / 4 >> 20));
+            let wanted = (bytes / 10 * 11).div_ceil(1 << 20).min(memory().map_or(now, |memory| memory / (4 << 20)));
             Setting { value: format!("{}MB", now.max(wanted)), ..setting.clone() }
         };
         settings.iter().map(raised).collect()

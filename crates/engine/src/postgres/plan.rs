@@ -51,7 +51,12 @@ fn step(node: &Value) -> QueryStep {
     let came = number("Actual Rows").map(|rows| {
         let times = number("Actual Loops").unwrap_or(1.0);
         let dropped = number("Rows Removed by Filter").or_else(|| number("Rows Removed by Join Filter")).unwrap_or_default();
-        Came { rows, times, dropped, nanos: number("Actual Total Time").unwrap_or_default() * 1e6 * times }
+        let nanos = number("Actual Total Time").unwrap_or_default() * 1e6;
+        // Processes that share a step tell of their parts; it is done once all the same.
+        match node.get("Parallel Aware").and_then(Value::as_bool) {
+            Some(true) => Came { rows: rows * times, times: 1.0, dropped: dropped * times, nanos },
+            _ => Came { rows, times, dropped, nanos: nanos * times },
+        }
     });
     QueryStep {
         act,

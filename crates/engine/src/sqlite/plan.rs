@@ -32,17 +32,22 @@ fn below(lines: &[Line], parent: i64, depth: usize, table_of: &dyn Fn(&str) -> S
     joined(steps)
 }
 
-/// Tables that are read beside each other are joined: each for every row of those before it.
+/// Tables that are read beside each other are joined: each for every row of those before it. What sorts or groups works on all of that,
+/// one after the other.
 fn joined(steps: Vec<QueryStep>) -> Vec<QueryStep> {
     let is_read = |step: &QueryStep| matches!(step.act, QueryAct::Read { .. });
-    let (reads, mut others): (Vec<QueryStep>, Vec<QueryStep>) = steps.into_iter().partition(is_read);
-    if reads.len() < 2 {
-        // What sorts or groups works on what is read.
-        others.extend(reads);
-        return others;
+    let is_over_all = |step: &QueryStep| matches!(step.act, QueryAct::Sort { .. } | QueryAct::Group);
+    let (over_all, others): (Vec<QueryStep>, Vec<QueryStep>) = steps.into_iter().partition(is_over_all);
+    let (reads, mut inner): (Vec<QueryStep>, Vec<QueryStep>) = others.into_iter().partition(is_read);
+    if reads.len() > 1 {
+        inner.insert(0, QueryStep { below: reads, ..QueryStep::of(QueryAct::Join { way: JoinWay::Nested }) });
+    } else {
+        inner.splice(0..0, reads);
     }
-    others.push(QueryStep { below: reads, ..QueryStep::of(QueryAct::Join { way: JoinWay::Nested }) });
-    others
+    for step in over_all {
+        inner = vec![QueryStep { below: inner, ..step }];
+    }
+    inner
 }
 
 fn step(detail: &str, table_of: &dyn Fn(&str) -> String) -> QueryStep {
@@ -133,8 +138,11 @@ mod tests {
         assert!(plan.uses("by_hive") && plan.uses("by_apiary") && !plan.uses("by"));
         let acts: Vec<bool> = plan.all().iter().map(|step| step.repeated).collect();
         assert_eq!(acts.iter().filter(|repeated| **repeated).count(), 1);
-        assert!(plan.all().iter().any(|step| step.act == QueryAct::Sort { by: None, on_disk: None }));
-        assert!(plan.all().iter().any(|step| step.act == QueryAct::Group));
+        let [QueryStep { act: QueryAct::Group, below: grouped, .. }] = plan.steps.as_slice() else { panic!("{:?}", plan.steps) };
+        let [QueryStep { act: QueryAct::Sort { by: None, on_disk: None }, below: sorted, .. }] = grouped.as_slice() else {
+            panic!("{grouped:?}")
+        };
+        assert_eq!((sorted.len(), &sorted[0].act), (2, &QueryAct::Join { way: JoinWay::Nested }));
         assert_eq!(plan.own[3], "  SEARCH visit USING COVERING INDEX by_hive (hive_id=?)");
         // A line that belongs to itself, or to none, ends nowhere.
         assert!(told(&[(1, 1, "SCAN h"), (2, 7, "SCAN h")]).steps.is_empty());

@@ -84,7 +84,7 @@ impl PlanTelling<'_> {
     }
 
     fn read(&self, table: &str, access: &Access, step: &QueryStep) -> String {
-        let by = |by: &str| if by.is_empty() { String::new() } else { format!(" ({})", short(by.trim_matches(['(', ')']))) };
+        let by = |by: &str| if by.is_empty() { String::new() } else { format!(" ({})", short(bare(by))) };
         match access {
             Access::Whole => {
                 let rows = (self.rows)(table).map_or_else(String::new, |rows| format!(", {}", rows_of(rows as f64)));
@@ -111,37 +111,46 @@ impl PlanTelling<'_> {
 
     /// What is to be pointed out in a plan, in sentences. `answer` is how many rows the statement gives each time.
     pub(crate) fn points(&self, plan: &QueryPlan, answer: f64) -> Vec<String> {
-        let mut points = Vec::new();
-        let mut add = |point: String| {
-            if !points.contains(&point) {
-                points.push(point);
-            }
-        };
-        for step in plan.all() {
-            if let QueryAct::Read { table, access: access @ (Access::Whole | Access::WholeInOrder { .. } | Access::MadeForIt { .. }) } =
-                &step.act
-                && let Some(spared) = self.spared(table, access, step, answer)
-            {
-                add(spared);
-            }
-            if let QueryAct::Sort { on_disk: Some(kib), .. } = step.act {
-                add(format!("{} are sorted on disk: that is more than the memory for it holds", bytes(kib.saturating_mul(1024))));
-            }
-            if let (Some(rows), Some(came)) = (step.rows, step.came)
-                && is_far(rows, came.rows)
-            {
-                add(format!(
-                    "{} rows were expected where {} came ({}): the plan was made for others",
-                    count(rows.round() as u64),
-                    count(came.rows.round() as u64),
-                    self.act(step).split(',').next().unwrap_or_default()
-                ));
-            }
-            if let Some(Came { times, .. }) = step.came.filter(|came| step.repeated && came.times > 1.0) {
-                add(format!("a part of it is done {} times, once for each row above it", count(times.round() as u64)));
-            }
-        }
+        let mut points: Vec<String> = Vec::new();
+        plan.steps.iter().for_each(|step| self.points_of(step, false, answer, &mut points));
+        let mut seen = std::collections::BTreeSet::new();
+        points.retain(|point| seen.insert(point.clone()));
         points
+    }
+
+    /// The same for a step and those below; one that is cut short gives fewer rows than it could.
+    fn points_of(&self, step: &QueryStep, is_cut: bool, answer: f64, points: &mut Vec<String>) {
+        let mut add = |point: String| points.push(point);
+        if let QueryAct::Read { table, access: access @ (Access::Whole | Access::WholeInOrder { .. } | Access::MadeForIt { .. }) } =
+            &step.act
+            && let Some(spared) = self.spared(table, access, step, answer)
+        {
+            add(spared);
+        }
+        if let QueryAct::Sort { on_disk: Some(kib), .. } = step.act {
+            add(format!("{} are sorted on disk: that is more than the memory for it holds", bytes(kib.saturating_mul(1024))));
+        }
+        if let (Some(rows), Some(came)) = (step.rows, step.came)
+            && is_far(rows, came.rows)
+            && !(is_cut && came.rows < rows)
+        {
+            add(format!(
+                "{} rows were expected where {} came ({}): the plan was made for others",
+                count(rows.round() as u64),
+                count(came.rows.round() as u64),
+                self.act(step).split(',').next().unwrap_or_default()
+            ));
+        }
+        if let Some(Came { times, .. }) = step.came.filter(|came| step.repeated && came.times > 1.0) {
+            add(format!("a part of it is done {} times, once for each row above it", count(times.round() as u64)));
+        }
+        let is_cut = match step.act {
+            QueryAct::Limit => true,
+            // These take all rows before they give any.
+            QueryAct::Sort { .. } | QueryAct::Group => false,
+            _ => is_cut,
+        };
+        step.below.iter().for_each(|below| self.points_of(below, is_cut, answer, points));
     }
 
     /// The index that would spare reading all of a table.
@@ -159,18 +168,24 @@ impl PlanTelling<'_> {
 
     /// What another plan does otherwise at each table: before and after.
     pub(crate) fn changes(&self, before: &QueryPlan, after: &QueryPlan) -> Vec<(String, String)> {
-        let said = |plan: &QueryPlan| -> Vec<(String, String)> {
+        let read = |plan: &QueryPlan| -> Vec<(String, Access, String)> {
             let read = |step: &QueryStep| match &step.act {
-                QueryAct::Read { table, access } => Some((table.clone(), self.read(table, access, step))),
+                QueryAct::Read { table, access } => Some((table.clone(), access.clone(), self.read(table, access, step))),
                 _ => None,
             };
             plan.all().into_iter().filter_map(read).collect()
         };
-        let (before, after) = (said(before), said(after));
+        // Other estimates are no other plan.
+        let (before, after) = (read(before), read(after));
+        let has = |plan: &[(String, Access, String)], table: &str, access: &Access| {
+            plan.iter().any(|(known, other, _)| known == table && other == access)
+        };
         let mut changes: Vec<(String, String)> = Vec::new();
-        for (table, text) in &before {
-            let Some((_, other)) = after.iter().find(|(known, other)| known == table && other != text) else { continue };
-            if !after.iter().any(|(_, other)| other == text) && !changes.iter().any(|(known, _)| known == text) {
+        for (table, _, text) in before.iter().filter(|(table, access, _)| !has(&after, table, access)) {
+            let other = after.iter().find(|(known, access, _)| known == table && !has(&before, known, access));
+            if let Some((.., other)) = other
+                && !changes.iter().any(|(known, other)| known == text || other == text)
+            {
                 changes.push((text.clone(), other.clone()));
             }
         }
@@ -203,6 +218,17 @@ fn rows_of(rows: f64) -> String {
 fn is_far(expected: f64, came: f64) -> bool {
     let (expected, came) = (expected.max(1.0), came.max(1.0));
     (expected - came).abs() > 100.0 && (expected / came > FAR || came / expected > FAR)
+}
+
+/// A condition without the parentheses around all of it.
+fn bare(condition: &str) -> &str {
+    let Some(inner) = condition.strip_prefix('(').and_then(|rest| rest.strip_suffix(')')) else { return condition };
+    let mut depth = 0_i32;
+    let closes_before = inner.chars().any(|c| {
+        depth += i32::from(c == '(') - i32::from(c == ')');
+        depth < 0
+    });
+    if closes_before { condition } else { inner }
 }
 
 /// A condition without the lists of values that engines write out in full.
@@ -255,6 +281,30 @@ mod tests {
         assert_eq!(changes.len(), 1);
         assert_eq!(changes[0].1, "looks up in by_hive of visit (hive_id = 7): about 5,000 rows");
         assert!(telling.changes(&plan, &plan).is_empty());
+    }
+
+    #[test]
+    fn what_is_cut_short_is_no_wrong_estimate_and_other_estimates_are_no_other_plan() {
+        let schema = ddl::read("CREATE TABLE visit (id integer PRIMARY KEY, hive_id integer);").unwrap().schema;
+        let telling = PlanTelling { schema: &schema, rows: &|_| Some(203_000), candidates: &[] };
+        let came = |rows: f64| Some(Came { rows, times: 1.0, dropped: 0.0, nanos: 0.0 });
+        let ordered = |rows: f64, came: Option<Came>| QueryStep {
+            rows: Some(rows),
+            came,
+            ..read("visit", Access::WholeInOrder { index: "visit_pkey".into() })
+        };
+        let limited = |below: QueryStep| QueryPlan {
+            steps: vec![QueryStep { below: vec![below], ..QueryStep::of(QueryAct::Limit) }],
+            own: Vec::new(),
+        };
+        assert_eq!(telling.points(&limited(ordered(50_000.0, came(100.0))), 100.0), [""; 0]);
+        let more = telling.points(&limited(ordered(100.0, came(50_000.0))), 100.0);
+        assert!(more[0].starts_with("100 rows were expected where 50,000 came"), "{more:?}");
+        assert!(telling.changes(&limited(ordered(10.0, None)), &limited(ordered(11.0, None))).is_empty());
+        assert_eq!(
+            (bare("(a = 1)"), bare("((a)::text = 'x'::text)"), bare("(a = 1) AND (b = 2)")),
+            ("a = 1", "(a)::text = 'x'::text", "(a = 1) AND (b = 2)")
+        );
     }
 
     #[test]

@@ -9,7 +9,7 @@ use kampf_contest::{
 use kampf_fill::RecipeMaker;
 use kampf_runner::{Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, ParameterSource, Program, more_than};
 use kampf_schema::expr::{self, Argument};
-use kampf_schema::{LogicalType, Span, Value, did_you_mean};
+use kampf_schema::{LogicalType, Span, Value};
 use kampf_verdict::Required;
 use serde_json::json;
 
@@ -17,7 +17,7 @@ use super::config::ContestConfig;
 use super::multiplied::Multiplied;
 use super::own::OwnWay;
 use super::sample::rows_taken;
-use super::variant::DERIVED;
+use super::variant::wanted_variants;
 use super::{Project, find_column_of, need_part};
 use crate::arguments::Selection;
 use crate::problem::{Problem, Source};
@@ -140,47 +140,6 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
         need,
     };
     Ok(Selected { contest, field, order_appended, left_out, held_back, unmatched, lacking })
-}
-
-/// The variants that contenders run on: those of the command line, else those of the contest; and those that the contest's choices name.
-/// For `derived` those that were worked out, if they are by now. And those of the file that the engine has nothing like, in words.
-fn wanted_variants(project: &Project, config: &ContestConfig, selection: &Selection) -> Result<(Vec<String>, Vec<String>), Problem> {
-    let source = &project.config.source;
-    let of_file = config.index.iter().map(|written| (written.value.as_str(), Some(written.span)));
-    let of_line = selection.index.iter().map(|name| (name.as_str(), None));
-    let wanted: Vec<(&str, Option<Span>)> = if selection.index.is_empty() { of_file.collect() } else { of_line.collect() };
-    let chosen = config.choices.labels(Choice::Index).map(|label| (label.as_str(), Some(config.span)));
-    let (mut names, mut lacking): (Vec<String>, Vec<String>) = (Vec::new(), Vec::new());
-    for (name, place) in wanted.into_iter().chain(chosen) {
-        let found = match name {
-            "none" => Vec::new(),
-            DERIVED => project.derived.get(&config.name).cloned().unwrap_or_default(),
-            name if project.variant(name).is_some() => match project.variant(name).and_then(|variant| variant.lacks.as_ref()) {
-                None => vec![name.to_owned()],
-                // A file may be for several engines, of which one has it; a command line is for one.
-                Some(lacks) if place.is_some() => {
-                    lacking.push(format!("without @{name}: {}", lacks.message));
-                    Vec::new()
-                }
-                Some(lacks) => return Err(lacks.clone()),
-            },
-            name => {
-                let known = project.variants.iter().map(|variant| variant.name.as_str()).chain([DERIVED]);
-                let problem = Problem::wrong(format!("there is no variant `{name}`"))
-                    .hint(format!("describe it: [index.{name}] with on = \"table(column, …)\"; --index {DERIVED} works some out"))
-                    .maybe_hint(did_you_mean(name, known));
-                return Err(place.map_or(problem.clone(), |place| problem.at(source.place(place))));
-            }
-        };
-        names.extend(found.into_iter().filter(|name| !names.contains(name)).collect::<Vec<_>>());
-    }
-    Ok((names, lacking))
-}
-
-/// Whether a contest wants indexes worked out.
-pub(crate) fn wants_derived(config: &ContestConfig, selection: &Selection) -> bool {
-    let of_file = || config.index.iter().any(|written| written.value == DERIVED);
-    if selection.index.is_empty() { of_file() } else { selection.index.iter().any(|name| name == DERIVED) }
 }
 
 impl Selected {

@@ -23,12 +23,12 @@ use kampf_fill::{Blueprint, FillError, FillSubject, LeftOut, Order, leave_out_ch
 use kampf_schema::{ColumnId, Relations, Schema, Span, TableId, did_you_mean, expr};
 
 pub(crate) use config::{Config, ContestConfig};
-pub(crate) use contest::{Selected, multiplied, resolve, wants_derived};
+pub(crate) use contest::{Selected, multiplied, resolve};
 pub(crate) use form::file_schema;
 pub(crate) use sample::{MOST_ROWS, SAMPLE, Sampled, bare};
 pub(crate) use schema_text::SchemaText;
 pub(crate) use toml_text::{Scalar, TomlText};
-pub(crate) use variant::{DERIVED, Variant};
+pub(crate) use variant::{DERIVED, Variant, wants_derived};
 pub(crate) use written::Written;
 
 use crate::arguments::General;

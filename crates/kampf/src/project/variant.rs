@@ -1,13 +1,16 @@
 //! Variants: the same rows under other indexes.
 
-use kampf_contest::Label;
+use kampf_contest::{Choice, Label};
 use kampf_engine::{Engine, create_index};
 use kampf_schema::ddl::{DdlError, read_index, read_index_condition};
 use kampf_schema::{Index, Schema, Span, TableId, did_you_mean};
 use sha2::{Digest, Sha256};
 
+use super::Project;
+use super::config::ContestConfig;
 use super::reader::{Reader, span};
 use super::written::Written;
+use crate::arguments::Selection;
 use crate::problem::{Problem, Source};
 
 /// `[index.NAME]` as it is written.
@@ -184,6 +187,51 @@ impl Variant {
         let added = self.added.iter().map(said);
         added.chain(self.without.iter().map(|one| format!("without {}", said(one)))).collect::<Vec<_>>().join("; ")
     }
+}
+
+/// The variants that contenders run on: those of the command line, else those of the contest; and those that the contest's choices name.
+/// For `derived` those that were worked out, if they are by now. And those of the file that the engine has nothing like, in words.
+pub(super) fn wanted_variants(
+    project: &Project,
+    config: &ContestConfig,
+    selection: &Selection,
+) -> Result<(Vec<String>, Vec<String>), Problem> {
+    let source = &project.config.source;
+    let of_file = config.index.iter().map(|written| (written.value.as_str(), Some(written.span)));
+    let of_line = selection.index.iter().map(|name| (name.as_str(), None));
+    let wanted: Vec<(&str, Option<Span>)> = if selection.index.is_empty() { of_file.collect() } else { of_line.collect() };
+    let chosen = config.choices.labels(Choice::Index).map(|label| (label.as_str(), Some(config.span)));
+    let (mut names, mut lacking): (Vec<String>, Vec<String>) = (Vec::new(), Vec::new());
+    for (name, place) in wanted.into_iter().chain(chosen) {
+        let found = match name {
+            "none" => Vec::new(),
+            DERIVED => project.derived.get(&config.name).cloned().unwrap_or_default(),
+            name if project.variant(name).is_some() => match project.variant(name).and_then(|variant| variant.lacks.as_ref()) {
+                None => vec![name.to_owned()],
+                // A file may be for several engines, of which one has it; a command line is for one.
+                Some(lacks) if place.is_some() => {
+                    lacking.push(format!("without @{name}: {}", lacks.message));
+                    Vec::new()
+                }
+                Some(lacks) => return Err(lacks.clone()),
+            },
+            name => {
+                let known = project.variants.iter().map(|variant| variant.name.as_str()).chain([DERIVED]);
+                let problem = Problem::wrong(format!("there is no variant `{name}`"))
+                    .hint(format!("describe it: [index.{name}] with on = \"table(column, …)\"; --index {DERIVED} works some out"))
+                    .maybe_hint(did_you_mean(name, known));
+                return Err(place.map_or(problem.clone(), |place| problem.at(source.place(place))));
+            }
+        };
+        names.extend(found.into_iter().filter(|name| !names.contains(name)).collect::<Vec<_>>());
+    }
+    Ok((names, lacking))
+}
+
+/// Whether a contest wants indexes worked out.
+pub(crate) fn wants_derived(config: &ContestConfig, selection: &Selection) -> bool {
+    let of_file = || config.index.iter().any(|written| written.value == DERIVED);
+    if selection.index.is_empty() { of_file() } else { selection.index.iter().any(|name| name == DERIVED) }
 }
 
 /// All variants of a file, for an engine.

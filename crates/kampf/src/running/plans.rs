@@ -11,8 +11,11 @@ use crate::project::Project;
 pub(crate) struct Planning<'p> {
     schema: &'p Schema,
     candidates: Vec<Candidate>,
-    rows: Box<dyn Fn(&str) -> Option<u64> + 'p>,
+    rows: RowsOf<'p>,
 }
+
+/// How many rows a table has.
+type RowsOf<'p> = Box<dyn Fn(&str) -> Option<u64> + 'p>;
 
 /// What plans of a contest's statements are told with.
 pub(crate) fn planning<'p>(project: &'p Project, contest: &Contest) -> Planning<'p> {

@@ -65,6 +65,7 @@ pub(crate) fn dataset(project: &Project, wanted: &[&Variant], progress: &mut dyn
             && let Some(variants) = store.found_variants(served.as_ref(), &record, wanted)?
         {
             slot.touch();
+            store.note_use(&slot, &record, wanted)?;
             return Ok(Dataset { served, record, reused: true, variants, slot, _lock: lock });
         }
         drop(lock);

@@ -35,6 +35,20 @@ impl Store<'_> {
         Ok(Some(found))
     }
 
+    /// Notes that some variants were used just now: those that were not used for longest make room. Whoever shares the lock writes the same
+    /// but for that.
+    pub(super) fn note_use(&self, slot: &Slot, record: &DatasetRecord, wanted: &[&Variant]) -> Result<(), Problem> {
+        const LONG_AGO: u64 = 60;
+        let (words, now) = (wanted.iter().map(|variant| variant.word()).collect::<Vec<_>>(), now());
+        let is_old = |one: &VariantRecord| words.contains(&one.word) && one.used + LONG_AGO < now;
+        if !record.variants.iter().any(is_old) {
+            return Ok(());
+        }
+        let mut noted = record.clone();
+        noted.variants.iter_mut().filter(|one| words.contains(&one.word)).for_each(|one| one.used = now);
+        slot.note(&noted)
+    }
+
     /// Loads the variants that are missing, one after the other. Nobody else uses the slot.
     pub(super) fn with_variants(
         &self,
@@ -50,7 +64,7 @@ impl Store<'_> {
             }
         }
         let words: Vec<String> = wanted.iter().map(|variant| variant.word()).collect();
-        let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
+        let now = now();
         record.variants.iter_mut().filter(|one| words.contains(&one.word)).for_each(|one| one.used = now);
         if missing.is_empty() {
             return Ok((served, record));
@@ -193,6 +207,11 @@ impl Store<'_> {
     }
 }
 
+/// Seconds since 1970.
+fn now() -> u64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs())
+}
+
 /// A variant as it was loaded; none where it was not, or is not as it was.
 fn find(served: &dyn Served, record: &DatasetRecord, variant: &Variant) -> Result<Option<VariantData>, EngineError> {
     let word = variant.word();
@@ -210,13 +229,28 @@ fn has_room(served: &dyn Served, record: &DatasetRecord, more: usize) -> Result<
     // A server of somebody else's says nothing of its disk.
     let place = served.place();
     let Ok(disk) = rustix::fs::statvfs(Path::new(&place)) else { return Ok(()) };
-    let free = disk.f_bavail.saturating_mul(disk.f_frsize);
+    short_of(disk.f_bavail.saturating_mul(disk.f_frsize), record.own_bytes(), more, &place).map_or(Ok(()), Err)
+}
+
+/// What is to be said where so many bytes are left and so many more of a dataset of a size are to be made.
+fn short_of(free: u64, dataset: u64, more: usize, place: &str) -> Option<Problem> {
     // An index takes less than its table, and is sorted on disk before it is written.
-    let needed = record.own_bytes().saturating_mul(2).saturating_mul(more as u64);
-    if free > needed {
-        return Ok(());
-    }
+    let needed = dataset.saturating_mul(2).saturating_mul(more as u64);
     let variants = if more == 1 { "another variant".to_owned() } else { format!("{more} more variants") };
-    Err(Problem::surroundings(format!("the disk of {place} has {} left, and {variants} may take {}", bytes(free), bytes(needed)))
-        .hint("make room, race fewer variants at a time, or fill fewer rows; what was loaded is left as it is"))
+    let what = format!("the disk of {place} has {} left, and {variants} may take {}", bytes(free), bytes(needed));
+    let hint = "make room, race fewer variants at a time, or fill fewer rows; what was loaded is left as it is";
+    (free <= needed).then(|| Problem::surroundings(what).hint(hint))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_disk_that_is_short_is_told_before_anything_is_loaded() {
+        assert!(short_of(5_000, 1_000, 2, "here").is_none());
+        let problem = short_of(4_000, 1_000, 2, "here").unwrap();
+        assert!(problem.message.contains("the disk of here has 3.9 KiB left, and 2 more variants may take 3.9 KiB"), "{problem}");
+        assert!(short_of(u64::MAX, u64::MAX, usize::MAX, "here").is_some());
+    }
 }
