@@ -182,8 +182,12 @@ fn select<'a>(general: &General, arguments: &Race, project: &'a Project) -> Resu
             .hint("whether equals are told apart, `kampf race --self-test` shows"));
     }
     let mut selected = Vec::new();
+    let mut every = Selection { all: true, only: Vec::new(), named: vec![old.clone(), new.clone()], ..arguments.selection.clone() };
+    // What stands behind an at sign says on which schema; one that was worked out is asked for by --index derived.
+    if every.index.is_empty() {
+        every.index = [old, new].iter().filter_map(|name| name.split_once('@')).map(|(_, variant)| variant.to_owned()).collect();
+    }
     for config in configs {
-        let every = Selection { all: true, only: Vec::new(), named: vec![old.clone(), new.clone()], ..arguments.selection.clone() };
         let mut picked = resolve(project, config, &every)?;
         let find = |name: &String| picked.contest.entries.iter().find(|entry| entry.name == *name).cloned();
         match (find(old), find(new)) {

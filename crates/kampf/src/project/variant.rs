@@ -153,6 +153,12 @@ impl Variant {
         self.added.push((table, index));
     }
 
+    /// Whether it has one index alone besides those of the schema, and that is like another, whatever their names.
+    pub(crate) fn is_alone(&self, table: TableId, index: &Index) -> bool {
+        let like = |own: &Index| Index { name: None, ..own.clone() } == Index { name: None, ..index.clone() };
+        self.without.is_empty() && matches!(self.added.as_slice(), [(on, own)] if *on == table && like(own))
+    }
+
     /// What decides what is loaded for it, besides what decides that for the plain schema.
     pub(crate) fn essence(&self) -> String {
         let tables: Vec<_> = self.schema.tables.iter().map(|table| (&table.name, &table.indexes)).collect();

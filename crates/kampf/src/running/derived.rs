@@ -22,10 +22,16 @@ pub(crate) fn derive_indexes(general: &General, project: &mut Project, contests:
     for name in names {
         let (kept, said) = derived(general, project, &name)?;
         said.iter().for_each(|what| say(general.quiet, &format!("{name}: {what}")));
-        project.derived.insert(name, kept.iter().map(|variant| variant.name.clone()).collect());
-        project.variants.extend(kept);
+        add(project, name, kept);
     }
     Ok(())
+}
+
+/// Notes what was worked out for a contest.
+fn add(project: &mut Project, contest: String, variants: Vec<Variant>) {
+    project.derived.insert(contest, variants.iter().map(|variant| variant.name.clone()).collect());
+    let new: Vec<Variant> = variants.into_iter().filter(|variant| project.variant(&variant.name).is_none()).collect();
+    project.variants.extend(new);
 }
 
 /// All indexes that could serve a contest, without asking an engine which of them it would use.
@@ -33,29 +39,33 @@ pub(crate) fn possible_indexes(project: &mut Project, contests: &[String], selec
     let wanting = project.contests(contests)?.into_iter().filter(|config| wants_derived(config, selection));
     let names: Vec<String> = wanting.map(|config| config.name.clone()).collect();
     for name in names {
-        let (variants, _) = possible(project, &name)?;
-        project.derived.insert(name, variants.iter().map(|variant| variant.name.clone()).collect());
-        project.variants.extend(variants);
+        let variants = possible(project, &name)?;
+        add(project, name, variants);
     }
     Ok(())
 }
 
-/// A variant for each candidate, with the candidates.
-fn possible(project: &Project, contest: &str) -> Result<(Vec<Variant>, Vec<Candidate>), Problem> {
+/// A variant for each candidate: the file's own, where it describes the same.
+fn possible(project: &Project, contest: &str) -> Result<Vec<Variant>, Problem> {
     let plain = Selection { index: vec!["none".to_owned()], ..Selection::default() };
     let selected = resolve(project, project.contest(contest)?, &plain)?;
     let all = selected.contest.need.as_ref().map(|need| candidates(&project.schema, need, project.engine.dialect())).unwrap_or_default();
     let mut variants: Vec<Variant> = Vec::new();
     for candidate in &all {
+        let is_same = |variant: &&Variant| variant.is_alone(candidate.table, &candidate.index) && variant.lacks.is_none();
+        if let Some(known) = project.variants.iter().find(is_same) {
+            variants.push(known.clone());
+            continue;
+        }
         let name = free_name(project, &variants, candidate);
         variants.push(Variant::with(&name, &project.schema, vec![(candidate.table, candidate.index.clone())]));
     }
-    Ok((variants, all))
+    Ok(variants)
 }
 
 /// The variants that are worth racing, and what is to be said of the others.
 fn derived(general: &General, project: &Project, contest: &str) -> Result<(Vec<Variant>, Vec<String>), Problem> {
-    let (variants, _) = possible(project, contest)?;
+    let variants = possible(project, contest)?;
     if variants.is_empty() {
         return Ok((Vec::new(), vec!["no index could serve it that is not there".to_owned()]));
     }
@@ -84,28 +94,27 @@ fn derived(general: &General, project: &Project, contest: &str) -> Result<(Vec<V
     if !unused.is_empty() {
         said.push(format!("not raced, as no plan uses it: an index on {}", list(&unused)));
     }
-    if kept.len() >= MOST {
-        let rest: Vec<String> = kept.split_off(MOST).iter().map(Variant::about).collect();
-        if !rest.is_empty() {
-            said.push(format!("not raced, as {MOST} are enough: an index on {}", list(&rest)));
-        }
+    let together = together(project, &kept);
+    let most = MOST - usize::from(together.is_some());
+    if kept.len() > most {
+        let rest: Vec<String> = kept.split_off(most).iter().map(Variant::about).collect();
+        said.push(format!("not raced, as {MOST} are enough: an index on {}", list(&rest)));
     }
-    together(project, &mut kept);
+    kept.extend(together);
     Ok((kept, said))
 }
 
 /// Where indexes on several tables are used, the first of each table together as one more variant.
-fn together(project: &Project, kept: &mut Vec<Variant>) {
+fn together(project: &Project, kept: &[Variant]) -> Option<Variant> {
     let mut first: Vec<_> = Vec::new();
     for one in kept.iter().flat_map(|variant| &variant.added) {
         if !first.iter().any(|(table, _)| *table == one.0) {
             first.push(one.clone());
         }
     }
-    if first.len() > 1 {
-        kept.truncate(MOST - 1);
-        kept.push(Variant::with("together", &project.schema, first));
-    }
+    let name = std::iter::once("together".to_owned()).chain((2..).map(|number| format!("together_{number}")));
+    let name = name.into_iter().find(|name| project.variant(name).is_none())?;
+    (first.len() > 1).then(|| Variant::with(&name, &project.schema, first))
 }
 
 /// A name for a variant that no other has: by its columns, with its table before them where that is not enough.
@@ -116,9 +125,9 @@ fn free_name(project: &Project, others: &[Variant], candidate: &Candidate) -> St
     let terms = candidate.index.terms.iter().take(candidate.sought);
     let columns: Vec<String> = terms.flat_map(|term| term.what.column_set()).map(|at| word(&table.columns[at].name)).collect();
     let covering = if candidate.covers() { "_covering" } else { "" };
-    let cut = |name: String| name.chars().take(34).collect::<String>();
-    let plain = format!("{}{covering}", cut(format!("by_{}", columns.join("_"))).chars().take(30).collect::<String>());
-    let long = cut(format!("{}_{plain}", word(&table.name)));
-    let numbered = (2..).map(|number| format!("{}_{number}", cut(plain.clone())));
+    let cut = |name: String| name.chars().take(28).collect::<String>();
+    let plain = format!("{}{covering}", cut(format!("by_{}", columns.join("_"))));
+    let long = format!("{}{covering}", cut(format!("by_{}_{}", word(&table.name), columns.join("_"))));
+    let numbered = (2..).map(|number| format!("{plain}_{number}"));
     [plain.clone(), long].into_iter().chain(numbered).find(|name| is_free(name)).unwrap_or_default()
 }
