@@ -144,6 +144,15 @@ fn plans_are_told_in_words_and_point_out_what_an_index_would_spare() {
     assert!(steps.iter().any(|step| step["does"] == "read" && step["access"] == "whole-in-order"), "{plan}");
     assert!(plan["own"][0].as_str().unwrap().starts_with("SCAN inspection"), "{plan}");
     assert!(folder.ok(&["fill"]).contains("References without an index: inspection(hive_id)."));
+    folder.write(
+        "kampf.toml",
+        folder.read("kampf.toml") + "\n[contest.visits]\nfrom = \"hive\"\ngive = [\"label\", \"count(inspection) as visits\"]\n",
+    );
+    let without = "Without an index: inspection(hive_id). `--index derived` tries some.";
+    assert!(folder.ok(&["show", "visits"]).contains(without));
+    let shown = json(&folder.ok(&["show", "visits", "--format", "json"]));
+    let traced = folder.ok(&["trace", "visits", shown["contenders"][0]["name"].as_str().unwrap(), "-q"]);
+    assert!(traced.contains(without), "{traced}");
 }
 
 #[test]

@@ -2,17 +2,19 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use kampf_contest::{ChoiceOption, Loading, Need, Plan, Reach, Reached, Telling, bare_references, reached};
+use kampf_contest::{ChoiceOption, Loading, Plan, Reach, Reached, Telling, reached};
 use kampf_runner::{Entry, EntryWay};
 use kampf_schema::HopKind;
 use serde_json::json;
 
 use super::{Ending, print, print_as};
 use crate::arguments::{Bounds, Format, General, Show};
-use crate::output::{Column, Look, Page, count, list, paint, plan_text, reference_text};
+use crate::output::{Column, Look, Page, count, paint, plan_text};
 use crate::problem::Problem;
 use crate::project::{Project, Selected, multiplied, resolve};
-use crate::running::{Planned, Planning, derive_indexes, filled, left_to_app, open, planned, planning, possible_indexes, setup, taken};
+use crate::running::{
+    Planned, Planning, derive_indexes, filled, left_to_app, open, planned, planning, possible_indexes, setup, taken, without_index,
+};
 use crate::store::engine_problem;
 
 /// What the words of contenders' names stand for.
@@ -111,17 +113,7 @@ fn variants_text(page: &mut Page, project: &Project, selected: &Selected) {
         page.hung(&format!("{} ", paint(Look::Strong, &format!("@{}", variant.name))), &variant.about(), 4);
         variant.statements(project.engine).iter().for_each(|statement| page.sql(&format!("{statement};"), 4));
     }
-    let of_need = |need: &Need| {
-        let hops = need.sources.iter().filter_map(|source| source.hop.as_ref());
-        let bare = bare_references(&project.schema);
-        let along = hops.filter(|hop| hop.kind == HopKind::Many).map(|hop| (hop.to, hop.to_columns.clone()));
-        let mut along: Vec<String> = along.filter(|one| bare.contains(one)).map(|one| reference_text(&project.schema, &one)).collect();
-        along.dedup();
-        along
-    };
-    let bare = selected.contest.need.as_ref().map(of_need).unwrap_or_default();
-    if !bare.is_empty() {
-        let text = format!("Without an index: {}. `--index derived` tries some.", list(&bare));
+    if let Some(text) = without_index(project, &selected.contest) {
         page.paragraph(&text, 0);
     }
 }

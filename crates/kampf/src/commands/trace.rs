@@ -13,7 +13,7 @@ use crate::arguments::{Bounds, Format, General, PlanForm, Selection, Trace};
 use crate::output::{Column, Look, Page, PlanTelling, count, duration, paint, plan_text};
 use crate::problem::Problem;
 use crate::project::{DERIVED, Variant, resolve};
-use crate::running::{derive_indexes, filled_with, open, planning, setup, shape_of};
+use crate::running::{derive_indexes, filled_with, open, planning, setup, shape_of, without_index};
 
 /// Single statements shown without `-v`.
 const SHOWN: usize = 6;
@@ -92,7 +92,12 @@ pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Proble
     } else {
         let telling = planning(&project, &selected.contest);
         as_text(
-            &AsText { verbose: general.verbose, form: arguments.plan, telling: &telling.telling() },
+            &AsText {
+                verbose: general.verbose,
+                form: arguments.plan,
+                telling: &telling.telling(),
+                without_index: without_index(&project, &selected.contest),
+            },
             &arguments.contest,
             &entry.name,
             &traced,
@@ -178,6 +183,8 @@ struct AsText<'a> {
     verbose: bool,
     form: PlanForm,
     telling: &'a PlanTelling<'a>,
+    /// The references of the need that have no index, in a sentence.
+    without_index: Option<String>,
 }
 
 fn as_text(how: &AsText<'_>, contest: &str, contender: &str, traced: &Traced) -> String {
@@ -208,6 +215,10 @@ fn as_text(how: &AsText<'_>, contest: &str, contender: &str, traced: &Traced) ->
         let columns: Vec<Column> =
             columns.iter().enumerate().map(|(at, name)| if at < 2 { Column::left(*name) } else { Column::right(*name) }).collect();
         page.table(&columns, &relations.iter().map(relation_row).collect::<Vec<_>>());
+    }
+    if let Some(text) = &how.without_index {
+        page.blank();
+        page.paragraph(text, 0);
     }
     for (number, shape) in shapes.iter().enumerate() {
         page.blank();

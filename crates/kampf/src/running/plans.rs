@@ -1,10 +1,10 @@
 //! What engines mean to do with the statements of contenders.
 
-use kampf_contest::{Candidate, EngineError, Execution, QueryPlan, Touch, candidates};
+use kampf_contest::{Candidate, EngineError, Execution, QueryPlan, Touch, bare_references, candidates};
 use kampf_runner::{Contest, Entry, EntryWay, Setup};
-use kampf_schema::{Schema, ValueRef};
+use kampf_schema::{HopKind, Schema, ValueRef};
 
-use crate::output::PlanTelling;
+use crate::output::{PlanTelling, list, reference_text};
 use crate::project::Project;
 
 /// What plans of a contest's statements are told with.
@@ -25,6 +25,17 @@ pub(crate) fn planning<'p>(project: &'p Project, contest: &Contest) -> Planning<
         candidates: contest.need.as_ref().map(of_need).unwrap_or_default(),
         rows: Box::new(|table| project.schema.find(table).map(|table| project.blueprint.rows(table))),
     }
+}
+
+/// The references that a contest goes along and that have no index, in a sentence.
+pub(crate) fn without_index(project: &Project, contest: &Contest) -> Option<String> {
+    let bare = bare_references(&project.schema);
+    let hops = contest.need.iter().flat_map(|need| &need.sources).filter_map(|source| source.hop.as_ref());
+    let along = hops.filter(|hop| hop.kind == HopKind::Many).map(|hop| (hop.to, hop.to_columns.clone()));
+    let mut said: Vec<String> = along.filter(|one| bare.contains(one)).map(|one| reference_text(&project.schema, &one)).collect();
+    said.sort_unstable();
+    said.dedup();
+    (!said.is_empty()).then(|| format!("Without an index: {}. `--index derived` tries some.", list(&said)))
 }
 
 impl Planning<'_> {
