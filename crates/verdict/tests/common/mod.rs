@@ -10,7 +10,8 @@ use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Verdict};
 pub(crate) fn choices(name: &str) -> Option<Choices> {
     let mut choices = Choices::default();
     for word in name.split('.') {
-        choices = choices.with_opt(Choice::ALL.into_iter().find_map(|choice| choice.option(word))?);
+        choices =
+            choices.with_opt(Choice::ALL.into_iter().find_map(|choice| choice.option(word).filter(|option| option.label().is_none()))?);
     }
     Some(choices)
 }
