@@ -15,8 +15,6 @@ pub struct Candidate {
     pub index: Index,
     /// How many of its terms rows are sought and sorted by; what else it holds spares looking at the table.
     pub sought: usize,
-    /// What it could serve, in words.
-    pub why: String,
 }
 
 impl Candidate {
@@ -45,27 +43,18 @@ pub fn candidates(schema: &Schema, need: &Need, dialect: &Dialect) -> Vec<Candid
         match along {
             None if at > 0 => {}
             None => {
-                found.add(&of, &sought.keys(&[]), &orders, "finds the rows that are asked for");
+                found.add(&of, &sought.keys(&[]), &orders);
                 // Rows are reached from a related one that is chosen.
-                for hop in of.chosen_parents() {
-                    found.add(
-                        &of,
-                        &hop.iter().map(|&column| Node::Leaf(column).into()).collect::<Vec<Rule>>(),
-                        &orders,
-                        "leads from the related rows that are chosen",
-                    );
-                }
-                if sought.keys(&[]).is_empty() && sought.ranges.is_empty() {
-                    found.add(&of, &[], &orders, "has the rows in the order that is asked for");
+                for columns in of.chosen_parents() {
+                    found.add(&of, &Sought::default().keys(&columns), &orders);
                 }
                 for range in &sought.ranges {
                     let keys: Vec<Rule> = sought.keys(&[]).into_iter().chain([range.clone()]).collect();
-                    found.add(&of, &keys, &[], "finds a range of rows");
+                    found.add(&of, &keys, &[]);
                 }
             }
             Some(hop) => {
-                let keys = sought.keys(&hop.to_columns);
-                found.add(&of, &keys, &orders, &format!("leads from {} to its rows", schema.table(hop.from).name));
+                found.add(&of, &sought.keys(&hop.to_columns), &orders);
             }
         }
     }
@@ -225,7 +214,7 @@ struct Found<'a> {
 
 impl Found<'_> {
     /// An index over keys, then in an order; and the same that holds all that is asked for.
-    fn add(&mut self, of: &Of<'_>, keys: &[Rule], order: &[IndexTerm], why: &str) {
+    fn add(&mut self, of: &Of<'_>, keys: &[Rule], order: &[IndexTerm]) {
         let mut terms: Vec<IndexTerm> =
             keys.iter().map(|what| IndexTerm { what: what.clone(), descending: false, nulls_first: None }).collect();
         let table = of.need.sources[of.source].table;
@@ -243,7 +232,7 @@ impl Found<'_> {
             return;
         }
         let sought = plain.terms.len();
-        self.push(table, plain.clone(), sought, why);
+        self.push(table, plain.clone(), sought);
         let held: Vec<ColumnId> =
             of.asked_columns().into_iter().filter(|column| !plain.terms.iter().any(|term| term.column() == Some(*column))).collect();
         if !held.is_empty() && held.len() <= MOST_HELD {
@@ -252,14 +241,14 @@ impl Found<'_> {
                 true => covering.include = held,
                 false => covering.terms.extend(held.into_iter().map(IndexTerm::of)),
             }
-            self.push(table, covering, sought, &format!("{why}, and holds all that is asked of them"));
+            self.push(table, covering, sought);
         }
     }
 
-    fn push(&mut self, table: TableId, index: Index, sought: usize, why: &str) {
+    fn push(&mut self, table: TableId, index: Index, sought: usize) {
         let is_known = self.all.iter().any(|one| one.table == table && one.index == index);
         if !is_known && !is_there(self.schema.table(table), &index) {
-            self.all.push(Candidate { table, index, sought, why: why.to_owned() });
+            self.all.push(Candidate { table, index, sought });
         }
     }
 }

@@ -1,7 +1,8 @@
 //! The choices a developer makes, and the options of each: one registry that everything else reads.
 //!
 //! Names of contenders, `[contest.X.choices]`, the field, the ladder, the verdict by choice, documents and their JSON Schema take
-//! words, order and meaning from here. A further choice is an enum of options and a line in [`Choice::entry`].
+//! words, order and meaning from here. A further choice is an enum of options and a line in [`Choice::entry`]; one among what the user names has
+//! no enum, and labels instead.
 
 mod label;
 mod options;

@@ -34,6 +34,26 @@ fn the_default_field_goes_from_the_naive_end_to_the_leanest_in_single_steps() {
 }
 
 #[test]
+fn another_schema_is_tried_at_the_naive_end_and_at_the_comfortable_member() {
+    let schema = schema();
+    let need = need(&schema, &text("hive", &["label", "avg(inspection.temper) as calm"], "alive", &["calm desc"], Some(9)));
+    let mut restriction = Restriction::default();
+    restriction.label(Choice::Index.option("by_hive").unwrap());
+    let indexed = Field::of(&schema, &need, &OTHER, &restriction);
+    let plain = field(&schema, &need);
+    let own =
+        |field: &Field| names(&field.entered).iter().filter(|name| !name.contains('@')).map(|name| (*name).to_owned()).collect::<Vec<_>>();
+    assert_eq!(own(&indexed), own(&plain), "who runs on the plain schema is as before");
+    let others: Vec<String> = indexed.entered.iter().map(ToString::to_string).filter(|name| name.contains('@')).collect();
+    assert_eq!(others, ["lazy.app.all.managed@by_hive", "computed.database.needed.plain@by_hive"]);
+    assert_eq!(indexed.count(), 2 * plain.count(), "every combination can run on it");
+    // Where only the other schema is allowed everybody runs on it.
+    restriction.allow(Choice::Index.option("by_hive").unwrap());
+    let alone = Field::of(&schema, &need, &OTHER, &restriction);
+    assert!(alone.entered.len() > 5 && alone.entered.iter().all(|member| member.to_string().ends_with("@by_hive")));
+}
+
+#[test]
 fn references_to_one_row_are_leanest_joined_and_know_no_grouping() {
     let schema = schema();
     let to_one = need(&schema, &text("hive", &["label", "apiary.region.name"], "alive", &[], None));

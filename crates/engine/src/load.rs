@@ -22,6 +22,8 @@ pub enum LoadEvent<'a> {
     Indexes,
     /// An index was made, of this name, and took so long.
     Indexed(&'a str, Duration),
+    /// The engine refuses an index of this name, for a reason in its words, and the load goes on without: it only makes reading faster.
+    Refused(&'a str, &'a str),
     /// Statistics are being gathered.
     Statistics,
     /// Another Kampf is using the dataset; this one waits for it.

@@ -1,10 +1,13 @@
 //! The schema model as an engine's own statements. Names are always quoted.
 
 use std::collections::HashSet;
+use std::time::Instant;
 
 use kampf_contest::{Dialect, EngineError, EngineErrorKind, Fidelity, literal, rule_sql};
 use kampf_schema::ddl::SqlDialect;
 use kampf_schema::{ColumnId, Default, Index, IndexTerm, LogicalType, Reference, Rule, Schema, Table};
+
+use crate::load::LoadEvent;
 
 /// The names that indexes of a schema cannot have.
 pub(crate) fn taken_names(schema: &Schema) -> HashSet<String> {
@@ -76,6 +79,30 @@ pub(crate) struct MakesIndex {
     /// The name that the index gets.
     pub(crate) name: String,
     pub(crate) sql: String,
+    /// Whether the rows are as they should be without it.
+    pub(crate) only_faster: bool,
+}
+
+impl MakesIndex {
+    /// Makes the index by a function, and tells of it. One that only makes reading faster and that the engine has no way to make is told of
+    /// as refused.
+    pub(crate) fn make(
+        &self,
+        progress: &mut dyn FnMut(LoadEvent<'_>),
+        execute: impl FnOnce(&str) -> Result<(), EngineError>,
+    ) -> Result<(), EngineError> {
+        let begun = Instant::now();
+        match execute(&self.sql) {
+            Err(error) if self.only_faster && error.kind == EngineErrorKind::Statement => {
+                progress(LoadEvent::Refused(&self.name, &error.message));
+            }
+            done => {
+                done?;
+                progress(LoadEvent::Indexed(&self.name, begun.elapsed()));
+            }
+        }
+        Ok(())
+    }
 }
 
 /// The statements that make a table's unique rules and indexes, unique ones first. `names` holds the names that are taken:
@@ -86,7 +113,7 @@ pub(crate) fn indexes(dialect: &Dialect, table: &Table, names: &mut HashSet<Stri
     let mut unique = |what: &str, among: &str| {
         let name = free_name(names, None, &format!("{}_unique", table.name));
         let sql = format!("CREATE UNIQUE INDEX {} ON {} ({what}){among}", quote(&name), quote(&table.name));
-        statements.push(MakesIndex { name, sql });
+        statements.push(MakesIndex { name, sql, only_faster: false });
     };
     for rule in &table.uniques {
         unique(&column_list(dialect, table, &rule.columns), "");
@@ -105,7 +132,7 @@ pub(crate) fn indexes(dialect: &Dialect, table: &Table, names: &mut HashSet<Stri
         let plainer = Index { hashed: false, include: Vec::new(), terms: index.terms.iter().map(anywhere).collect(), ..index.clone() };
         let Some(of) = [index, &plainer].into_iter().find(|index| create_index(dialect, table, index, "").is_ok()) else { continue };
         let name = free_name(names, index.name.as_deref(), &format!("{}_index", table.name));
-        statements.extend(create_index(dialect, table, of, &name).ok().map(|sql| MakesIndex { name, sql }));
+        statements.extend(create_index(dialect, table, of, &name).ok().map(|sql| MakesIndex { name, sql, only_faster: !of.unique }));
     }
     statements
 }

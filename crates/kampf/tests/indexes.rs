@@ -224,6 +224,8 @@ fn mistakes_are_said_before_anything_is_loaded() {
         let error = apiary(&format!("\n[index.{name}]\non = \"hive(label)\"\n")).error(&["show", "last"], 2);
         assert!(error.contains("letters, digits and underscores"), "{name}: {error}");
     }
+    let named = "\n[contest.last.contender.\"mine@home\"]\nsql = \"select 1\"\n";
+    assert!(apiary(named).error(&["show", "last"], 2).contains("without points and at signs"));
     let folder = apiary("");
     let error = folder.error(&["race", "last", "--index", "by_hve"], 2);
     assert!(error.contains("there is no variant `by_hve`") && error.contains("did you mean `by_hive`?"), "{error}");
@@ -242,6 +244,42 @@ fn a_unique_index_that_the_rows_do_not_keep_harms_nothing() {
     let known = json(&folder.ok(&["check", "last", "--index", "by_hive", "--format", "json"]));
     assert_eq!(known["contests"][0]["contenders"][0]["agrees"], true);
     assert_eq!(variants(&folder), before, "what was loaded before is used again");
+}
+
+#[test]
+fn a_kampf_that_is_killed_while_it_loads_a_variant_leaves_nothing_that_is_taken_for_whole() {
+    let folder = apiary("");
+    folder.ok(&["check", "last", "-q"]);
+    for point in ["tables-made", "rows-go-in", "indexes-begin", "committed"] {
+        let killed = folder.command(&["check", "last", "-q", "--index", "by_hive"]).env("KAMPF_FAULT", format!("{point}=kill")).output();
+        assert_eq!(killed.unwrap().status.code(), None, "{point}");
+        assert_eq!(variants(&folder).len(), 1, "{point}: half of one lies there");
+    }
+    assert!(folder.ok(&["check", "last", "-q", "--index", "by_hive"]).contains("contenders give this answer"));
+    let known = json(&folder.ok(&["fill", "--format", "json"]));
+    assert_eq!((&known["reused"], known["variants"].as_array().unwrap().len()), (&true.into(), 1));
+}
+
+#[test]
+fn an_index_that_the_engine_refuses_is_left_out_or_an_error_and_harms_nothing() {
+    if !installed() {
+        return;
+    }
+    // A number joined to a text may look otherwise in another session, so PostgreSQL sorts by no such thing; long texts fit no index.
+    let folder = apiary("\n[index.joined]\non = \"inspection((temper || remarks))\"\n");
+    folder.write("apiary.sql", format!("{SCHEMA}CREATE INDEX told ON inspection (id, (temper || remarks));"));
+    let text =
+        folder.read("kampf.toml").replace("[index.by_hive]", "[values]\n\"inspection.remarks\" = \"text(9000..9500)\"\n\n[index.by_hive]");
+    folder.write("kampf.toml", text.replace("\"20 per hive\"", "1_200").replace("\"temper\"]", "\"remarks\"]"));
+    let on = ["--engine", "postgres"];
+    let checked = folder.kampf(&[&["check", "last"][..], &on].concat());
+    assert!(checked.stderr.contains("the index `told` is left out: PostgreSQL says: "), "{}", checked.stderr);
+    let error = folder.error(&[&["check", "last", "--index", "joined", "-q"][..], &on].concat(), 2);
+    assert!(error.contains("[index.joined] cannot be made: PostgreSQL says: "), "{error}");
+    let checked = folder.kampf(&[&["check", "last", "--index", "derived"][..], &on].concat());
+    assert!(checked.stderr.contains("not raced: [index.by_hive_id_inspected_at_covering] cannot be made"), "{}", checked.stderr);
+    assert!(checked.stdout.contains("contenders give this answer"), "{}", checked.stdout);
+    folder.ok(&[&["fill", "--remove", "-q"][..], &on].concat());
 }
 
 #[test]

@@ -369,9 +369,18 @@ fn two_folders_of_a_project_have_data_of_their_own_on_one_server() {
     let removed = one.kampf(&[&["fill", "--remove"][..], &on].concat());
     assert_eq!(removed.stderr, "removed 1 dataset\nleft 2 datasets of other folders or machines on the server\n");
     assert_eq!(filled(&other)["reused"], true);
+    // There a variant is a schema of its own, which goes with its dataset.
+    third.write("kampf.toml", third.read("kampf.toml") + "\n[index.by_temper]\non = \"inspection(hive_id, temper)\"\n");
+    let checked = third.ok(&[&["check", "calm", "--index", "by_temper", "-q"][..], &on].concat());
+    assert!(checked.contains("contenders give this answer"), "{checked}");
+    let known = json(&third.ok(&[&["fill", "--format", "json", "-q"][..], &on].concat()));
+    assert_eq!((&known["reused"], &known["variants"][0]["name"]), (&true.into(), &"by_temper".into()));
     for folder in [&other, &third] {
         folder.ok(&[&["fill", "--remove", "-q"][..], &on].concat());
     }
+    execute(
+        "DO $$ BEGIN IF EXISTS (SELECT FROM pg_namespace WHERE nspname LIKE 'kampf\\_%') THEN RAISE 'a schema is left'; END IF; END $$",
+    );
     signal("-INT", &serving.id().to_string());
     serving.wait().unwrap();
     remove(&host);

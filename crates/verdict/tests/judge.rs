@@ -3,10 +3,11 @@
 mod common;
 
 use common::{contender, counted, facts, failed, name_of, outcomes, rounds, with_hand};
-use kampf_contest::Measure;
+use kampf_contest::{Choice, Measure};
 use kampf_race::Goal;
 use kampf_verdict::{
-    Beside, ByChoice, ChoiceEnd, Cost, End, Facts, FaultKind, Keeps, Outcome, PairFinding, Required, Requirements, Verdict, judge,
+    Beside, ByChoice, ChoiceEnd, ContenderFacts, Cost, End, Facts, FaultKind, Keeps, Outcome, PairFinding, Required, Requirements, Verdict,
+    judge,
 };
 
 /// Rounds that vary widely, without likeness between neighbours or between contenders.
@@ -179,12 +180,38 @@ fn each_choice_is_decided_costs_at_most_makes_no_difference_or_is_open() {
     );
 }
 
-fn with_p95(mut one: kampf_verdict::ContenderFacts, milliseconds: f64) -> kampf_verdict::ContenderFacts {
+/// A contender on a schema with an index, or on the plain one.
+fn on(index: &str, name: &str, rounds: Vec<f64>) -> ContenderFacts {
+    let one = contender(name, rounds);
+    let choices = one.choices.map(|choices| choices.with_opt(Choice::Index.option(index).unwrap()));
+    ContenderFacts { name: format!("{name}@{index}"), choices, ..one }
+}
+
+#[test]
+fn an_index_is_the_last_step_and_other_choices_are_told_on_one_schema_alone() {
+    let field = facts(vec![
+        on("none", "lazy.needed.plain", rounds(80.0, 40, 1)),
+        on("none", "computed.needed.plain", rounds(40.0, 40, 2)),
+        on("by_hive", "computed.needed.plain", rounds(1.0, 40, 3)),
+        on("by_time", "computed.needed.plain", rounds(41.0, 40, 4)),
+    ]);
+    let verdict = judge(&field);
+    let index = choice(&verdict, "index");
+    assert_eq!((index.option.to_string().as_str(), index.end(0.05), index.others.len()), ("by_hive", ChoiceEnd::Decided, 2));
+    assert!(index.others.iter().all(|other| matches!(other.cost, Cost::AtLeast(least) if least >= 3.0)), "{index:?}");
+    // How rows are loaded was only raced without the index, which says nothing of it with one.
+    assert_eq!(choice(&verdict, "loading").end(0.05), ChoiceEnd::Alone);
+    let steps: Vec<String> =
+        verdict.ladder.iter().map(|step| format!("{} {} {}", step.before.choice().word(), step.before, step.after)).collect();
+    assert_eq!(steps, ["loading lazy computed", "index none by_hive"]);
+}
+
+fn with_p95(mut one: ContenderFacts, milliseconds: f64) -> ContenderFacts {
     one.p95_rounds = rounds(milliseconds, one.rounds.len(), 5);
     one
 }
 
-fn required(contenders: Vec<kampf_verdict::ContenderFacts>, limits: &[(Required, f64)]) -> Facts {
+fn required(contenders: Vec<ContenderFacts>, limits: &[(Required, f64)]) -> Facts {
     let mut facts = facts(contenders);
     facts.settings.rests = false;
     limits.iter().for_each(|&(required, limit)| facts.require.set(required, limit));

@@ -1,7 +1,5 @@
 //! Loading a dataset: tables, rows by COPY in the binary format, then keys and indexes, then statistics.
 
-use std::time::Instant;
-
 use bytes::{BufMut, Bytes, BytesMut};
 use futures_util::SinkExt;
 use kampf_contest::{EngineError, EngineErrorKind};
@@ -18,7 +16,7 @@ use super::values::encode;
 use crate::engine::Loaded;
 use crate::fault::step;
 use crate::load::{LoadEvent, pump};
-use crate::tables::{MakesIndex, column_list, create_table, foreign_key, indexes, primary_key, taken_names};
+use crate::tables::{column_list, create_table, foreign_key, indexes, primary_key, taken_names};
 
 /// About what the rows of a batch come to.
 const PIECE: usize = 64 * 1024;
@@ -66,10 +64,10 @@ pub(super) fn load(
         if !table.primary_key.is_empty() {
             rule(&primary_key(&POSTGRES, table))?;
         }
-        for MakesIndex { name, sql } in indexes(&POSTGRES, table, &mut names) {
-            let begun = Instant::now();
-            rule(&sql)?;
-            progress(LoadEvent::Indexed(&name, begun.elapsed()));
+        for index in indexes(&POSTGRES, table, &mut names) {
+            // What is refused ends the whole transaction, but for what came before this.
+            link.execute("SAVEPOINT before_index")?;
+            index.make(progress, |sql| rule(sql).or_else(|error| link.execute("ROLLBACK TO before_index").and(Err(error))))?;
         }
     }
     for table in &schema.tables {

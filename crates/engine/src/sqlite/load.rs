@@ -1,7 +1,6 @@
 //! Loading a dataset: one transaction, indexes after rows, statistics last.
 
 use std::path::Path;
-use std::time::Instant;
 
 use kampf_contest::{EngineError, EngineErrorKind};
 use kampf_fill::{Batch, Blueprint};
@@ -15,7 +14,7 @@ use super::{MARK, apply};
 use crate::engine::{Loaded, Setting};
 use crate::fault::step;
 use crate::load::{LoadEvent, pump};
-use crate::tables::{MakesIndex, column_list, create_table, indexes, taken_names};
+use crate::tables::{column_list, create_table, indexes, taken_names};
 
 /// KiB of pages kept while rows go in anywhere among the others, and while indexes are sorted.
 const LARGE_CACHE: i64 = 64_000;
@@ -72,10 +71,8 @@ pub(super) fn load(
     step("indexes-begin")?;
     cache(LARGE_CACHE)?;
     for table in &schema.tables {
-        for MakesIndex { name, sql } in indexes(&SQLITE, table, &mut names) {
-            let begun = Instant::now();
-            connection.execute_batch(&sql).map_err(|error| broken_rule(error, table))?;
-            progress(LoadEvent::Indexed(&name, begun.elapsed()));
+        for index in indexes(&SQLITE, table, &mut names) {
+            index.make(progress, |sql| connection.execute_batch(sql).map_err(|error| broken_rule(error, table)))?;
         }
     }
     progress(LoadEvent::Statistics);

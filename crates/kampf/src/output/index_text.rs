@@ -38,7 +38,7 @@ pub(crate) fn index_text(page: &mut Page, contest: &RacedContest) {
 fn best_on<'a>(contest: &'a RacedContest, variant: Option<&str>) -> Option<Shown<'a>> {
     let is_on = |one: &Shown<'_>| {
         let label = one.facts.choices.and_then(|choices| choices.of(Choice::Index)).and_then(Opt::label);
-        let of_own = one.facts.name.split_once('@').map(|(_, variant)| variant);
+        let of_own = one.facts.name.split_once('@').map(|(_, variant)| variant).filter(|name| contest.variants.contains_key(*name));
         label.map(kampf_contest::Label::as_str).or(of_own) == variant
     };
     // Who misses a requirement without the index is whom it is for.

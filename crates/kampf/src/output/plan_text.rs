@@ -254,7 +254,7 @@ mod tests {
     #[test]
     fn a_plan_is_told_with_what_came_of_it_and_what_would_spare_it() {
         let schema = ddl::read("CREATE TABLE visit (id integer PRIMARY KEY, hive_id integer);").unwrap().schema;
-        let candidates = [Candidate { table: TableId(0), index: Index::of([1]), sought: 1, why: String::new() }];
+        let candidates = [Candidate { table: TableId(0), index: Index::of([1]), sought: 1 }];
         let telling = PlanTelling { schema: &schema, rows: &|_| Some(203_000), candidates: &candidates };
         let came = Came { rows: 1.0, times: 1.0, dropped: 202_999.0, nanos: 0.0 };
         let whole = QueryStep { rows: Some(1.0), came: Some(came), filter: Some("(hive_id = 7)".into()), ..read("visit", Access::Whole) };

@@ -40,6 +40,10 @@ impl FillProgress {
             }
             LoadEvent::Variant(name) => format!("making the variant {name}"),
             LoadEvent::Indexed(name, _) => format!("the index {name} is made"),
+            LoadEvent::Refused(name, why) => {
+                say(self.quiet, &format!("the index `{name}` is left out: {why}"));
+                return;
+            }
             LoadEvent::Indexes => "making indexes".to_owned(),
             LoadEvent::Statistics => "gathering statistics".to_owned(),
             LoadEvent::Changed => {

@@ -39,9 +39,9 @@ impl OwnSql {
 /// Reads one.
 pub(super) fn own(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> Result<OwnConfig, Problem> {
     let at = |problem: Problem| problem.at(source.place(place));
-    if name.contains('.') || name.is_empty() || name.contains(char::is_whitespace) {
-        let hint = "names with points belong to derived contenders; call yours like `window`";
-        return Err(at(Problem::wrong("a contender's name is one word without points").hint(hint)));
+    if name.contains(['.', '@']) || name.is_empty() || name.contains(char::is_whitespace) {
+        let hint = "names with points belong to derived contenders, and an at sign says on which schema one runs; call yours like `window`";
+        return Err(at(Problem::wrong("a contender's name is one word without points and at signs").hint(hint)));
     }
     let sql = match table.get("sql") {
         None => None,

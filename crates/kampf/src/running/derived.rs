@@ -9,7 +9,7 @@ use crate::arguments::{Bounds, General, Selection};
 use crate::output::{list, say};
 use crate::problem::Problem;
 use crate::project::{DERIVED, Project, Variant, resolve, wants_derived};
-use crate::store::engine_problem;
+use crate::store::{Dataset, engine_problem};
 
 /// Variants of one contest that are raced at most.
 const MOST: usize = 4;
@@ -70,8 +70,7 @@ fn derived(general: &General, project: &Project, contest: &str) -> Result<(Vec<V
         return Ok((Vec::new(), vec!["no index could serve it that is not there".to_owned()]));
     }
     let selected = resolve(project, project.contest(contest)?, &Selection { index: vec!["none".to_owned()], ..Selection::default() })?;
-    let references: Vec<&Variant> = variants.iter().collect();
-    let dataset = filled_with(general, project, &references)?;
+    let Loaded { variants, dataset, mut said } = load(general, project, variants)?;
     let setup = setup(project, &dataset, &Bounds { timeout: std::time::Duration::MAX, memory_limit: None })?;
     // In the application every row is wanted; there is nothing to look up.
     let in_database =
@@ -90,7 +89,6 @@ fn derived(general: &General, project: &Project, contest: &str) -> Result<(Vec<V
         }
         if is_used { kept.push(variant.clone()) } else { unused.push(variant.about()) }
     }
-    let mut said = Vec::new();
     if !unused.is_empty() {
         said.push(format!("not raced, as no plan uses it: an index on {}", list(&unused)));
     }
@@ -102,6 +100,32 @@ fn derived(general: &General, project: &Project, contest: &str) -> Result<(Vec<V
     }
     kept.extend(together);
     Ok((kept, said))
+}
+
+/// Variants that are loaded.
+struct Loaded {
+    variants: Vec<Variant>,
+    dataset: Dataset,
+    /// What is to be said of those that could not be.
+    said: Vec<String>,
+}
+
+/// Loads variants; an engine may refuse an index for what is in its rows, and the others go on without it.
+fn load(general: &General, project: &Project, variants: Vec<Variant>) -> Result<Loaded, Problem> {
+    let all = |variants: &[Variant]| filled_with(general, project, &variants.iter().collect::<Vec<_>>());
+    if let Ok(dataset) = all(&variants) {
+        return Ok(Loaded { variants, dataset, said: Vec::new() });
+    }
+    let (mut able, mut said) = (Vec::new(), Vec::new());
+    // What has nothing to do with indexes fails without any too.
+    all(&able)?;
+    for variant in variants {
+        match all(std::slice::from_ref(&variant)).map(drop) {
+            Ok(()) => able.push(variant),
+            Err(problem) => said.push(format!("not raced: {}", problem.message)),
+        }
+    }
+    Ok(Loaded { dataset: all(&able)?, variants: able, said })
 }
 
 /// Where indexes on several tables are used, the first of each table together as one more variant.

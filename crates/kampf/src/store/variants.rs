@@ -126,12 +126,12 @@ impl Store<'_> {
         let mut place = record.place(slot, project.server(), &self.owner);
         place.variant = Some(&word);
         let started = Instant::now();
-        let mut made: Vec<(String, f64)> = Vec::new();
-        let mut heard = |event: LoadEvent<'_>| {
-            if let LoadEvent::Indexed(name, took) = event {
-                made.push((name.to_owned(), took.as_secs_f64()));
-            }
-            progress(event);
+        let own = |name: &str| variant.added.iter().any(|(_, index)| index.name.as_deref() == Some(name));
+        let (mut made, mut refused): (Vec<(String, f64)>, Option<String>) = (Vec::new(), None);
+        let mut heard = |event: LoadEvent<'_>| match event {
+            LoadEvent::Indexed(name, took) if own(name) => made.push((name.to_owned(), took.as_secs_f64())),
+            LoadEvent::Refused(name, why) if own(name) => refused = Some(why.to_owned()),
+            event => progress(event),
         };
         let mut load = || {
             let loaded = project.engine.load(&place, &variant.schema, &project.blueprint, &project.settings, &mut heard)?;
@@ -152,7 +152,11 @@ impl Store<'_> {
                 _ => Problem { message: format!("[index.{}]: {}", variant.name, problem.message), ..problem },
             }
         })?;
-        let own = |name: &str| variant.added.iter().any(|(_, index)| index.name.as_deref() == Some(name));
+        // What it is for is not there then.
+        if let Some(why) = refused {
+            let _ = project.engine.remove(&place);
+            return Err(Problem::wrong(format!("[index.{}] cannot be made: {why}", variant.name)));
+        }
         let index = |(name, seconds): (String, f64)| {
             let bytes = index_sizes.iter().find(|size| size.name == name).map_or(0, |size| size.bytes);
             IndexRecord { name, bytes, seconds }
@@ -164,7 +168,7 @@ impl Store<'_> {
             stamp: String::new(),
             seconds,
             tables: tables(&loaded, &sizes),
-            indexes: made.into_iter().filter(|(name, _)| own(name)).map(index).collect(),
+            indexes: made.into_iter().map(index).collect(),
             used: 0,
         })
     }
