@@ -20,7 +20,7 @@ use crate::plan::Plan;
 use crate::planner::Ways;
 pub use label::Label;
 pub use options::{Cache, Columns, Fetch, Filters, Habit, Hydration, Loading, Statement, Unit, Work};
-use registry::{CACHE, COLUMNS, FETCH, FILTERS, HABIT, HYDRATION, INDEX, LOADING, STATEMENT, UNIT, WORK};
+use registry::{CACHE, COLUMNS, FETCH, FILTERS, HABIT, HYDRATION, INDEX, KEYS, LOADING, STATEMENT, UNIT, WORK};
 
 /// Something the developer decides. In the order in which options stand in a contender's name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -47,6 +47,8 @@ pub enum Choice {
     Cache,
     /// Which indexes there are besides those of the schema.
     Index,
+    /// What primary keys are made of.
+    Keys,
 }
 
 /// What is known of a choice.
@@ -124,7 +126,7 @@ pub trait ChoiceOption: Copy + 'static {
 
 impl Choice {
     /// All of them, in the order of names.
-    pub const ALL: [Choice; 11] = [
+    pub const ALL: [Choice; 12] = [
         Choice::Loading,
         Choice::Work,
         Choice::Columns,
@@ -136,6 +138,7 @@ impl Choice {
         Choice::Unit,
         Choice::Cache,
         Choice::Index,
+        Choice::Keys,
     ];
 
     /// What is known of it.
@@ -152,6 +155,7 @@ impl Choice {
             Choice::Unit => &UNIT,
             Choice::Cache => &CACHE,
             Choice::Index => &INDEX,
+            Choice::Keys => &KEYS,
         }
     }
 
@@ -170,14 +174,16 @@ impl Choice {
         (0..self.entry().options.len()).map(move |rank| Opt { choice: self, rank: rank as u8, size: 0, label: None })
     }
 
-    /// The option of a word, also of one that it had in an earlier version, with its size behind a colon where it has one.
+    /// The option of a word, also of one that it had in an earlier version, with its size behind a colon where it has one. What the user
+    /// names is the name of an index variant, or a table and a type of keys: `hive:uuid7`.
     pub fn option(self, word: &str) -> Option<Opt> {
+        let whole = word;
         let (word, size) = word.split_once(':').map_or((word, None), |(word, size)| (word, Some(size)));
         let is_meant = |option: &Opt| !option.entry().is_named && (option.word() == word || option.entry().former.contains(&word));
         let option = self.options().find(is_meant);
         let Some(option) = option else {
-            let named = self.options().find(|option| option.entry().is_named).filter(|_| size.is_none())?;
-            return Some(Opt { label: Some(Label::of(word)?), ..named });
+            let named = self.options().find(|option| option.entry().is_named).filter(|_| size.is_some() == (self == Choice::Keys))?;
+            return Some(Opt { label: Some(Label::of(whole)?), ..named });
         };
         match size {
             None => Some(option),
@@ -289,6 +295,11 @@ impl Choices {
     /// Whether two contenders differ in a choice; one for which it changes nothing differs from none.
     fn differs(&self, other: &Choices, choice: Choice) -> bool {
         matches!((self.of(choice), other.of(choice)), (Some(one), Some(other)) if one != other)
+    }
+
+    /// The schema that it runs on, where that is not the plain one: the name of a variant.
+    pub fn variant(&self) -> Option<Label> {
+        self.options().find_map(Opt::label)
     }
 
     /// How many choices differ from another contender's.

@@ -137,6 +137,8 @@ pub struct Dialect {
     pub index_includes: bool,
     /// Whether an index says where nulls come; else they come where they do in order.
     pub index_places_nulls: bool,
+    /// The type in which the 16 bytes of a UUID that is a key are kept: [`LogicalType::Uuid`] where there is such a type, else bytes.
+    pub uuid_key: LogicalType,
     /// How rows become a JSON text; none where they do not.
     pub json: Option<&'static Json>,
 }

@@ -211,10 +211,11 @@ impl Axes {
         manner.options().find_map(|option| (option.entry().refusal)(nature, &ways, plan))
     }
 
-    /// All combinations, the option of the last choice changing fastest, made one at a time.
+    /// All combinations, the option of the last choice changing fastest, made one at a time: each on one schema, so that it deviates from the
+    /// plain one in one thing.
     fn combinations(&self) -> impl Iterator<Item = Choices> + '_ {
         let all = self.axes.iter().map(Vec::len).product::<usize>();
-        (0..all).map(|number| {
+        let combinations = (0..all).map(|number| {
             let mut rest = number;
             let mut choices = Choices::default();
             for options in self.axes.iter().rev() {
@@ -222,7 +223,8 @@ impl Axes {
                 rest /= options.len();
             }
             choices
-        })
+        });
+        combinations.filter(|choices| choices.options().filter(|option| option.label().is_some()).count() <= 1)
     }
 
     /// The options of a choice that may be taken; none where it does not apply.

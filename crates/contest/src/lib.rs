@@ -16,6 +16,7 @@ mod evaluate;
 mod field;
 mod form;
 mod key;
+mod keyed;
 mod layers;
 mod manner;
 mod matching;
@@ -45,6 +46,7 @@ pub use engine::{EngineError, EngineErrorKind, Flow, Grouped, Observed, Portions
 pub use evaluate::{Overflow, RowSource, evaluate, overflows};
 pub use field::{Field, NotDerived};
 pub use form::{Form, Item, ListForm, Sequence};
+pub use keyed::{KeyedNeed, OldKey};
 pub use layers::{Collect, Consumer, Execution, Touch};
 pub use manner::Manner;
 pub use measure::{Counted, Counter, Grain, How, Measure, MeasureEntry, Measured, Quantity};

@@ -46,6 +46,8 @@ pub struct TableSize {
     pub table: String,
     /// Bytes.
     pub bytes: u64,
+    /// Of these the bytes of its indexes, that of its primary key among them where there is one.
+    pub index_bytes: u64,
 }
 
 /// The room that an index takes.

@@ -19,7 +19,7 @@ pub use engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Loaded
 pub use generated::GeneratedRows;
 pub use load::LoadEvent;
 pub use sockets::socket_folder;
-pub use tables::create_index;
+pub use tables::{create_index, schema_sql};
 
 /// A session on a SQLite connection of the caller's, for tests that watch the connection from outside and for benches.
 pub fn sqlite_session(connection: &rusqlite::Connection) -> Box<dyn kampf_contest::Session + '_> {

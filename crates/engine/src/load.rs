@@ -26,6 +26,8 @@ pub enum LoadEvent<'a> {
     Refused(&'a str, &'a str),
     /// Statistics are being gathered.
     Statistics,
+    /// All is done, and took so long from the first table on: what an engine is started in is not in it.
+    Loaded(Duration),
     /// Another Kampf is using the dataset; this one waits for it.
     Waiting,
     /// The data is not what it was when it was loaded; it is loaded anew.

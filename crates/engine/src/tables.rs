@@ -64,6 +64,18 @@ fn refers(dialect: &Dialect, schema: &Schema, table: &Table, reference: &Referen
     format!("FOREIGN KEY ({own}) REFERENCES {} ({theirs}){}", (dialect.quote)(&parent.name), reference.manner)
 }
 
+/// The statements that make a schema's tables with their keys, checks and indexes, parents first.
+///
+/// # Errors
+/// When the engine has no type for a column.
+pub fn schema_sql(dialect: &Dialect, schema: &Schema) -> Result<Vec<String>, EngineError> {
+    let tables = || schema.parents_first().into_iter().map(|table| schema.table(table));
+    let mut names = taken_names(schema);
+    let made = tables().map(|table| create_table(dialect, schema, table, true)).collect::<Result<Vec<_>, _>>()?;
+    let indexes = tables().flat_map(|table| indexes(dialect, table, &mut names)).map(|index| index.sql);
+    Ok(made.into_iter().chain(indexes.collect::<Vec<_>>()).collect())
+}
+
 /// A table's primary key, added to it.
 pub(crate) fn primary_key(dialect: &Dialect, table: &Table) -> String {
     format!("ALTER TABLE {} ADD PRIMARY KEY ({})", (dialect.quote)(&table.name), column_list(dialect, table, &table.primary_key))

@@ -89,6 +89,12 @@ impl Batch {
         self.current = column;
     }
 
+    /// Makes a column again, from its first row.
+    pub(crate) fn begin_anew(&mut self, column: ColumnId) {
+        self.columns[column].clear();
+        self.begin(column);
+    }
+
     /// The value added last.
     pub(crate) fn last(&self) -> ValueRef<'_> {
         self.columns[self.current].last().map_or(ValueRef::Null, |cell| self.value_of(*cell))
@@ -171,7 +177,8 @@ impl Batch {
     }
 }
 
-fn digest_of(value: ValueRef<'_>) -> u64 {
+/// A number that equal values have in common.
+pub(crate) fn digest_of(value: ValueRef<'_>) -> u64 {
     let bytes = |bytes: &[u8]| {
         let chunks = bytes.chunks(8).map(|chunk| {
             let mut word = [0; 8];

@@ -9,6 +9,7 @@ use kampf_schema::{ColumnId, Decimal, LogicalType, Reference, Schema, Span, Tabl
 
 use crate::batch::{BATCH_ROWS, Batch};
 use crate::guard::{self, Guard};
+use crate::keys::Rekeyed;
 use crate::link::Link;
 use crate::maker::{Maker, Origin, Others};
 use crate::plan::{self, Planned};
@@ -143,6 +144,8 @@ pub struct Blueprint {
     /// Row counts as asked for or guessed.
     counts: Vec<RowCount>,
     notes: Vec<String>,
+    /// Keys that are other than planned.
+    pub(crate) rekeyed: Option<Arc<Rekeyed>>,
 }
 
 impl Blueprint {
@@ -152,7 +155,7 @@ impl Blueprint {
     /// Row counts, recipes and rules that cannot be met together, with the line of the order that would help.
     pub fn new(schema: &Schema, order: &Order) -> Result<Blueprint, FillError> {
         let Planned { tables, counts, notes } = plan::tables(schema, order)?;
-        let mut blueprint = Blueprint { tables, words: Vocabulary::new(order.seed), counts, notes };
+        let mut blueprint = Blueprint { tables, words: Vocabulary::new(order.seed), counts, notes, rekeyed: None };
         guard::prove(schema, order, &mut blueprint)?;
         Ok(blueprint)
     }
@@ -184,6 +187,11 @@ impl Blueprint {
 
     /// One value. The row must be below [`Blueprint::rows`].
     pub fn value(&self, table: TableId, row: u64, column: ColumnId) -> Value {
+        self.exchanged(table, row, column).unwrap_or_else(|| self.as_planned(table, row, column))
+    }
+
+    /// One value as it was planned, whatever keys there are instead.
+    pub(crate) fn as_planned(&self, table: TableId, row: u64, column: ColumnId) -> Value {
         let mut batch = Batch::new(1);
         self.make(table, row, column, &mut batch);
         batch.last().to_value()
@@ -212,6 +220,7 @@ impl Blueprint {
                 }
             }
         }
+        self.exchange_keys(table, first, batch);
         batch.rows()
     }
 
@@ -253,7 +262,7 @@ impl Blueprint {
             let mut is_hinted = false;
             let value_of = |values: &[Option<Value>], column: ColumnId| match guard.columns.iter().position(|own| *own == column) {
                 Some(at) => values[at].clone().unwrap_or(Value::Null),
-                None => self.value(table, row, column),
+                None => self.as_planned(table, row, column),
             };
             for (at, &column) in guard.columns.iter().enumerate() {
                 let of = &self.tables[table.0].columns[column];
@@ -426,14 +435,14 @@ impl Others for Row<'_> {
                         Some(value) => value.clone(),
                         None => self.blueprint.drawn(self.table, self.row, column, self.attempt, self.under),
                     },
-                    None => self.blueprint.value(self.table, self.row, column),
+                    None => self.blueprint.as_planned(self.table, self.row, column),
                 },
-                None => self.blueprint.value(self.table, self.row, column),
+                None => self.blueprint.as_planned(self.table, self.row, column),
             },
             Origin::Parent(link, column) => {
                 let plan = &self.blueprint.tables[self.table.0];
                 match plan.links[link].parent(&plan.links, self.row, self.attempt) {
-                    Some(parent) => self.blueprint.value(plan.references[link].parent, parent, column),
+                    Some(parent) => self.blueprint.as_planned(plan.references[link].parent, parent, column),
                     None => Value::Null,
                 }
             }

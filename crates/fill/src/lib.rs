@@ -12,6 +12,7 @@ mod count;
 mod derived;
 mod guard;
 mod guess;
+mod keys;
 mod link;
 mod maker;
 mod origins;

@@ -7,7 +7,7 @@ use kampf_schema::{LogicalType, Span, TableId, Value, did_you_mean};
 
 use self::arguments::{clock, durations, fit, lengths, lengths_from_0, pick, range, real, time_like, with_manner};
 use crate::derived::Derived;
-use crate::maker::{Distribution, ListForm, Maker, NumberKind, Origin};
+use crate::maker::{Distribution, ListForm, Maker, NumberKind, Origin, UUIDS_SINCE};
 use crate::period::{DAY, Manner};
 use crate::random::Zipf;
 use crate::shape::Shape;
@@ -287,7 +287,7 @@ fn call(
         ("bytes", _) if kind == LogicalType::Blob => lengths(name, arguments, (32, 32), "bytes").map(|(low, high)| Maker::Bytes(low, high)),
         ("bytes", _) => wrong(format!("this makes bytes, but the column is {kind}"), format!("use {}", suitable(kind))),
         ("uuid4", []) => uuid(Maker::Uuid, kind),
-        ("uuid7", []) => uuid(Maker::UuidInOrder(1_577_836_800_000_000), kind),
+        ("uuid7", []) => uuid(Maker::UuidInOrder(UUIDS_SINCE), kind),
         ("uuid4" | "uuid7", _) => no_arguments(Maker::Uuid),
         ("recent", [Argument::Range(low, high)]) => with_manner(range(low, high, time_like(kind))?, kind, Manner::Recent),
         ("office", [Argument::Range(low, high)]) => with_manner(range(low, high, time_like(kind))?, kind, Manner::Office),

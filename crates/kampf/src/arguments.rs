@@ -191,6 +191,9 @@ pub(crate) struct Fill {
     /// Fill nothing; print a digest of each table's content, the same on every machine and engine
     #[arg(long)]
     pub(crate) digest: bool,
+    /// Fill it once more for each other type of primary keys, of a table or of all, `*`, and show what each costs; no contest is needed
+    #[arg(long, value_name = "TABLE", value_delimiter = ',', conflicts_with_all = ["remove", "preview", "digest"])]
+    pub(crate) keys: Vec<String>,
 }
 
 /// Which contenders take part.
@@ -210,6 +213,10 @@ pub(crate) struct Selection {
     /// out from the need and from what the engine's plans make of them
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     pub(crate) index: Vec<String>,
+    /// Other primary keys to race besides the schema's own: of a table, `hive`, of one type alone, `hive:uuid7`, or of all tables, `*`; types are
+    /// integer, uuid4, uuid7 and text
+    #[arg(long, value_name = "TABLE", value_delimiter = ',')]
+    pub(crate) keys: Vec<String>,
     /// The limit on memory, which joins are not to bring more than.
     #[arg(skip)]
     pub(crate) memory_limit: Option<u64>,
@@ -219,6 +226,14 @@ pub(crate) struct Selection {
 }
 
 impl Selection {
+    /// Has what stands behind an at sign take part: other indexes by the name of their variant, or other keys, `hive:uuid7`.
+    pub(crate) fn name_variant(&mut self, variant: &str) {
+        let names = if variant.contains(':') { &mut self.keys } else { &mut self.index };
+        if !names.iter().any(|name| name == variant) {
+            names.push(variant.to_owned());
+        }
+    }
+
     /// The same under limits.
     pub(crate) fn within(&self, bounds: &Bounds) -> Selection {
         Selection { memory_limit: bounds.memory_limit, ..self.clone() }
@@ -243,6 +258,9 @@ pub(crate) struct Show {
     /// List the relations that the schema gives, with their names
     #[arg(long)]
     pub(crate) relations: bool,
+    /// The statements that make the tables, keys and indexes as the engine gets them: of the schema, or of a variant, `@by_hive`, `@hive:uuid7`
+    #[arg(long, value_name = "@VARIANT", num_args = 0..=1, default_missing_value = "", conflicts_with_all = ["contest", "relations", "words", "plan"])]
+    pub(crate) ddl: Option<String>,
     /// Explain the ways: what managed, lazy, computed and the other words of contenders' names stand for
     #[arg(long, conflicts_with_all = ["contest", "relations"])]
     pub(crate) words: bool,

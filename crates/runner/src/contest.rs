@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
 
-use kampf_contest::{ByHand, Cache, Choices, Hydration, Need, Plan};
+use kampf_contest::{ByHand, Cache, Choices, Form, Hydration, KeyedNeed, Need, Plan};
 use kampf_engine::{Engine, Setting};
 use kampf_fill::{Blueprint, RecipeMaker};
 use kampf_schema::{ColumnId, LogicalType, Schema, TableId, Value};
@@ -28,6 +28,19 @@ pub struct Contest {
     /// What gives the reference where there is too much data for the plain evaluation: the need with its sort keys given too
     /// and a larger limit, and a plan for it.
     pub reference: Option<(Need, Plan)>,
+    /// What it is over keys of other types, by the names of variants.
+    pub keyed: BTreeMap<String, KeyedContest>,
+}
+
+/// A contest over keys of another type.
+#[derive(Clone)]
+pub struct KeyedContest {
+    /// The need, resolved against the variant's schema.
+    pub need: Need,
+    /// As [`Contest::reference`], for the variant's schema.
+    pub reference: Option<(Need, Plan)>,
+    /// What differs in parameters and answers.
+    pub keys: KeyedNeed,
 }
 
 /// A parameter with its values.
@@ -164,6 +177,15 @@ pub struct Entry {
     pub variant: Option<String>,
 }
 
+/// The same rows with other keys.
+#[derive(Clone, Copy)]
+pub struct Keyed<'a> {
+    /// The schema.
+    pub schema: &'a Schema,
+    /// The rows.
+    pub blueprint: &'a Blueprint,
+}
+
 /// Where loaded data is.
 #[derive(Clone, Debug)]
 pub struct Place {
@@ -224,8 +246,10 @@ pub struct Setup<'a> {
     pub settings: Vec<Setting>,
     /// Where the loaded data is.
     pub place: Place,
-    /// Where the same rows are under other indexes, by the names of variants.
+    /// Where the same rows are under other indexes or with other keys, by the names of variants.
     pub variants: BTreeMap<String, Place>,
+    /// Of those with other keys the schema and the rows.
+    pub keyed: BTreeMap<String, Keyed<'a>>,
     /// The schema of the data.
     pub schema: &'a Schema,
     /// The rows that were loaded.
@@ -278,6 +302,34 @@ impl Contest {
                 self.parameters.iter().map(value).collect()
             })
             .collect()
+    }
+
+    /// Parameter sets as contenders on a variant get them: keys of another type stand for the same rows.
+    pub fn sets_on(&self, setup: &Setup<'_>, variant: Option<&str>, sets: &[Vec<Value>]) -> Vec<Vec<Value>> {
+        let Some((on, data)) = variant.and_then(|name| Some((self.keyed.get(name)?, setup.keyed.get(name)?))) else { return sets.to_vec() };
+        let value = |(value, table): (&Value, &Option<TableId>)| match table {
+            Some(table) => data.blueprint.new_key(*table, value),
+            None => value.clone(),
+        };
+        sets.iter().map(|set| set.iter().zip(&on.keys.parameters).map(value).collect()).collect()
+    }
+
+    /// The need as contenders on a variant have it.
+    pub fn need_on(&self, variant: Option<&str>) -> Option<&Need> {
+        variant.and_then(|name| self.keyed.get(name)).map(|on| &on.need).or(self.need.as_ref())
+    }
+
+    /// The types of parameters on a variant.
+    pub(crate) fn kinds_on(&self, variant: Option<&str>) -> Vec<LogicalType> {
+        match variant.and_then(|name| self.keyed.get(name)) {
+            Some(on) => on.need.parameters.iter().map(|parameter| parameter.kind).collect(),
+            None => self.parameters.iter().map(|parameter| parameter.kind).collect(),
+        }
+    }
+
+    /// The forms of what is given on a variant.
+    pub(crate) fn forms_on(&self, variant: Option<&str>) -> Vec<Form> {
+        self.need_on(variant).map(Need::forms).unwrap_or_default()
     }
 
     /// At most how many rows are asked for.

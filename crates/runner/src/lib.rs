@@ -19,7 +19,7 @@ use std::time::Duration;
 
 pub use allocator::{CountingAllocator, HeapCounts, count_heap};
 pub use contender::{OwnContender, serve};
-pub use contest::{Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, ParameterSource, Place, Program, Setup};
+pub use contest::{Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, Keyed, KeyedContest, ParameterSource, Place, Program, Setup};
 pub use event::{Event, RoundBegins};
 pub use machine::{Machine, Pressure, reference_loop};
 pub use policy::{CheckedEntry, CheckedVerdict, Checks, Entrant, EntrantFault, Probe, RaceOptions, RaceReport, Runs, Timed};

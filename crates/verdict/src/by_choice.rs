@@ -108,6 +108,10 @@ pub(crate) fn by_choice(facts: &Facts, replayed: &Replayed, placed: &[Placed], o
     let forecaster = (!replayed.decided).then(|| Forecaster::new(&replayed.race));
     let mut all: Vec<ByChoice> = Vec::new();
     for choice in Choice::ALL {
+        if choice == Choice::Keys {
+            all.extend(of_keys(facts, replayed, placed, &derived));
+            continue;
+        }
         let option_of = |at: usize| facts.contenders[at].choices.and_then(|choices| choices.of(choice));
         let Some(option) = option_of(base) else { continue };
         let raced: BTreeSet<Opt> = rivals.iter().filter_map(|rival| option_of(rival.at)).filter(|other| *other != option).collect();
@@ -136,13 +140,44 @@ pub(crate) fn by_choice(facts: &Facts, replayed: &Replayed, placed: &[Placed], o
     all
 }
 
+/// What other keys cost: told among contenders that differ in nothing else, of which the fastest are taken. What keys cost is little beside what
+/// else is chosen, and they are raced at few members.
+fn of_keys(facts: &Facts, replayed: &Replayed, placed: &[Placed], derived: &[usize]) -> Option<ByChoice> {
+    let choices = |at: usize| facts.contenders[at].choices.unwrap_or_default();
+    let label = |at: usize| choices(at).of(Choice::Keys).and_then(Opt::label);
+    let on_others = |own: usize| {
+        let is_twin = move |at: &usize| label(*at).is_some() && choices(*at).without(Choice::Keys) == choices(own).without(Choice::Keys);
+        derived.iter().copied().filter(is_twin)
+    };
+    let owns = derived.iter().copied().filter(|&at| label(at).is_none() && on_others(at).next().is_some());
+    let time = |at: usize| placed[at].shown.unwrap_or(f64::INFINITY);
+    let own = owns.min_by(|&one, &other| time(one).total_cmp(&time(other)))?;
+    let gap = |at: usize, base: usize| replayed.race.against_base(at, base);
+    // The schema's own unless another is surely faster.
+    let surely_less = |at: &usize| gap(*at, own).and_then(|gap| gap.interval).is_some_and(|sure| sure.high < 1.0);
+    let ratio = |at: usize| gap(at, own).map_or(1.0, |gap| gap.ratio);
+    let base = on_others(own).filter(surely_less).min_by(|&one, &other| ratio(one).total_cmp(&ratio(other))).unwrap_or(own);
+    let cost = |at: usize| match gap(at, base) {
+        _ if is_outclassed(facts, at, base) => Cost::AtLeast(OUTCLASSED),
+        Some(gap) => match gap.interval {
+            Some(sure) if sure.low > 1.0 && gap.ratio > 1.0 + facts.settings.margin => Cost::AtLeast(sure.low),
+            Some(sure) if sure.high <= LITTLE => Cost::AtMost(sure.high.max(1.0)),
+            interval => Cost::Open { interval, rounds: None },
+        },
+        None => Cost::Open { interval: None, rounds: None },
+    };
+    let rivals = std::iter::once(own).chain(on_others(own)).filter(|&at| at != base);
+    let others = rivals.filter_map(|at| Some(OtherOption { option: choices(at).of(Choice::Keys)?, contender: at, cost: cost(at) }));
+    Some(ByChoice { choice: Choice::Keys, base, option: choices(base).of(Choice::Keys)?, others: others.collect() })
+}
+
 /// Choices that are made before others: where work is done and how rows are loaded decides how much there is to gain by the rest.
 const FIRST: [Choice; 2] = [Choice::Work, Choice::Loading];
 
 /// The choices that are made before one. What it costs is told among contenders that are alike in these: each choice on one schema, and
 /// the schema with all else alike.
 pub fn made_before(choice: Choice) -> impl Iterator<Item = Choice> {
-    let schema = (choice != Choice::Index).then_some(Choice::Index);
+    let schema = [Choice::Index, Choice::Keys].into_iter().filter(move |schema| *schema != choice);
     FIRST.into_iter().take_while(move |first| *first != choice).chain(schema)
 }
 
@@ -156,6 +191,13 @@ fn known(best: &Rival, rounds: impl FnOnce() -> Option<usize>) -> Cost {
         Some(sure) if sure.high <= LITTLE => Cost::AtMost(sure.high.max(1.0)),
         interval => Cost::Open { interval, rounds: rounds() },
     }
+}
+
+/// Whether the fastest run of one is slower than the slowest of another by more than any chance.
+fn is_outclassed(facts: &Facts, at: usize, base: usize) -> bool {
+    let fastest = facts.contenders[at].rounds.iter().copied().chain(facts.contenders[at].in_check).fold(f64::INFINITY, f64::min);
+    let slowest = facts.contenders[base].rounds.iter().copied().fold(0.0, f64::max);
+    slowest > 0.0 && fastest > OUTCLASSED * slowest
 }
 
 fn rival(facts: &Facts, replayed: &Replayed, placed: &[Placed], at: usize, base: usize) -> Option<Rival> {
@@ -173,9 +215,7 @@ fn rival(facts: &Facts, replayed: &Replayed, placed: &[Placed], at: usize, base:
         return Some(Rival { at, ratio, interval, slower });
     }
     // Somebody's own SQL or program leads: the derived ones are compared with the best of themselves.
-    let fastest = facts.contenders[at].rounds.iter().copied().chain(facts.contenders[at].in_check).fold(f64::INFINITY, f64::min);
-    let slowest = facts.contenders[base].rounds.iter().copied().fold(0.0, f64::max);
-    let outclassed = placed[at].outcome == Outcome::Outclassed && fastest > OUTCLASSED * slowest;
+    let outclassed = placed[at].outcome == Outcome::Outclassed && is_outclassed(facts, at, base);
     let Some(gap) = replayed.race.against_base(at, base) else {
         let ratio = placed[at].shown? / placed[base].shown?;
         return Some(Rival { at, ratio, interval: None, slower: outclassed.then_some(OUTCLASSED) });

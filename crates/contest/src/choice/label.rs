@@ -9,16 +9,20 @@ use std::sync::{Mutex, PoisonError};
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Label(&'static str);
 
-/// Characters of a label at most.
+/// Characters of a word of a label at most.
 const LONGEST: usize = 40;
 
 static KNOWN: Mutex<BTreeSet<&'static str>> = Mutex::new(BTreeSet::new());
 
 impl Label {
-    /// The label of a text: letters, digits and underscores, a letter first, at most forty. None for any other text.
+    /// The label of a text: letters, digits and underscores, a letter first, at most forty; or two such words with a colon between. None for
+    /// any other text.
     pub fn of(text: &str) -> Option<Label> {
-        let begins = text.chars().next().is_some_and(|c| c.is_ascii_alphabetic());
-        if !begins || text.len() > LONGEST || !text.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'_') {
+        let is_word = |text: &str| {
+            let begins = text.chars().next().is_some_and(|c| c.is_ascii_alphabetic());
+            begins && text.len() <= LONGEST && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'_')
+        };
+        if !text.split_once(':').map_or_else(|| is_word(text), |(one, other)| is_word(one) && is_word(other)) {
             return None;
         }
         let mut known = KNOWN.lock().unwrap_or_else(PoisonError::into_inner);
@@ -56,7 +60,8 @@ mod tests {
     fn equal_texts_are_one_label_and_odd_ones_are_none() {
         let (one, other) = (Label::of("by_hive").unwrap(), Label::of(&["by", "hive"].join("_")).unwrap());
         assert!(one == other && std::ptr::eq(one.as_str(), other.as_str()));
-        for odd in ["", "1st", "by-hive", "by hive", "by.hive", "bü", "_x", &"x".repeat(41)] {
+        assert_eq!(Label::of("hive:uuid7").map(Label::as_str), Some("hive:uuid7"));
+        for odd in [":", "hive:", ":text", "a:b:c", "", "1st", "by-hive", "by hive", "by.hive", "bü", "_x", &"x".repeat(41)] {
             assert_eq!(Label::of(odd), None, "{odd}");
         }
     }

@@ -58,6 +58,7 @@ pub(crate) const OTHER: Dialect = Dialect {
     hash_index: None,
     index_includes: false,
     index_places_nulls: true,
+    uuid_key: kampf_schema::LogicalType::Uuid,
     json: Some(&JSON),
     column_type: |kind| (kind.to_string(), Fidelity::Exact),
 };

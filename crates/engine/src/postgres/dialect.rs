@@ -51,6 +51,7 @@ pub(super) static POSTGRES: Dialect = Dialect {
     hash_index: Some("USING hash"),
     index_includes: true,
     index_places_nulls: true,
+    uuid_key: LogicalType::Uuid,
     json: Some(&JSON),
 };
 

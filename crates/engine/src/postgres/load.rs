@@ -1,5 +1,7 @@
 //! Loading a dataset: tables, rows by COPY in the binary format, then keys and indexes, then statistics.
 
+use std::time::Instant;
+
 use bytes::{BufMut, Bytes, BytesMut};
 use futures_util::SinkExt;
 use kampf_contest::{EngineError, EngineErrorKind};
@@ -31,6 +33,7 @@ pub(super) fn load(
     blueprint: &Blueprint,
     progress: &mut dyn FnMut(LoadEvent<'_>),
 ) -> Result<Vec<Loaded>, EngineError> {
+    let begun = Instant::now();
     link.execute("BEGIN")?;
     for table in &schema.tables {
         link.execute(&create_table(&POSTGRES, schema, table, false)?)?;
@@ -82,6 +85,7 @@ pub(super) fn load(
     for table in &schema.tables {
         link.execute(&format!("VACUUM (FREEZE, ANALYZE) {}", (POSTGRES.quote)(&table.name)))?;
     }
+    progress(LoadEvent::Loaded(begun.elapsed()));
     Ok(loaded)
 }
 

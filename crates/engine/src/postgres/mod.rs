@@ -248,10 +248,11 @@ impl Connection for PostgresConnection {
     }
 
     fn sizes(&self) -> Result<Vec<TableSize>, EngineError> {
-        let sql = "SELECT relname::text, pg_total_relation_size(oid) FROM pg_class
+        let sql = "SELECT relname::text, pg_total_relation_size(oid), pg_indexes_size(oid) FROM pg_class
             WHERE relkind = 'r' AND relnamespace = current_schema()::regnamespace";
         let rows = self.link.query(sql, &[])?;
-        Ok(rows.iter().map(|row| TableSize { table: row.get(0), bytes: row.get::<_, i64>(1).unsigned_abs() }).collect())
+        let bytes = |row: &tokio_postgres::Row, at: usize| row.get::<_, i64>(at).unsigned_abs();
+        Ok(rows.iter().map(|row| TableSize { table: row.get(0), bytes: bytes(row, 1), index_bytes: bytes(row, 2) }).collect())
     }
 
     fn index_sizes(&self) -> Result<Vec<IndexSize>, EngineError> {

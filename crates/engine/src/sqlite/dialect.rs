@@ -49,6 +49,7 @@ pub(super) static SQLITE: Dialect = Dialect {
     hash_index: None,
     index_includes: false,
     index_places_nulls: false,
+    uuid_key: LogicalType::Blob,
     json: Some(&JSON),
 };
 

@@ -1,6 +1,7 @@
 //! Loading a dataset: one transaction, indexes after rows, statistics last.
 
 use std::path::Path;
+use std::time::Instant;
 
 use kampf_contest::{EngineError, EngineErrorKind};
 use kampf_fill::{Batch, Blueprint};
@@ -33,6 +34,7 @@ pub(super) fn load(
     let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
     let connection = rusqlite::Connection::open_with_flags(path, flags).map_err(plain)?;
     apply(&connection, settings)?;
+    let begun = Instant::now();
     // References hold by construction; checking each row would ask for indexes that are only made afterwards.
     connection.pragma_update(None, "foreign_keys", false).map_err(plain)?;
     let cache = |kibibytes: i64| connection.pragma_update(None, "cache_size", -kibibytes).map_err(plain);
@@ -92,6 +94,7 @@ pub(super) fn load(
     batch("COMMIT")?;
     step("committed")?;
     connection.close().map_err(|(_, error)| plain(error))?;
+    progress(LoadEvent::Loaded(begun.elapsed()));
     Ok(loaded)
 }
 

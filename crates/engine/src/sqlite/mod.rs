@@ -15,6 +15,7 @@ use std::path::{Path, PathBuf};
 use kampf_contest::{Dialect, EngineError, EngineErrorKind, Session};
 use kampf_fill::Blueprint;
 use kampf_schema::Schema;
+use rusqlite::config::DbConfig;
 use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 use rusqlite::{OpenFlags, StatementStatus};
 
@@ -130,6 +131,8 @@ impl Engine for Sqlite {
             return Err(gone(format!("{} is not a database that Kampf made", path.display())));
         }
         apply(&connection, settings)?;
+        // As the library is unless it is compiled to look at values (decision 0030): a prepared statement is not planned anew for each parameter.
+        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true).map_err(|error| engine_error(error, None))?;
         connection.authorizer(Some(may_run)).map_err(|error| engine_error(error, None))?;
         Ok(Box::new(SqliteConnection { connection }))
     }
@@ -253,10 +256,14 @@ impl Connection for SqliteConnection {
     }
 
     fn sizes(&self) -> Result<Vec<TableSize>, EngineError> {
-        let sql = "SELECT m.tbl_name, sum(s.pgsize) FROM dbstat s JOIN sqlite_master m ON m.name = s.name GROUP BY m.tbl_name";
+        let sql = "SELECT m.tbl_name, sum(s.pgsize), sum(CASE WHEN m.type = 'index' THEN s.pgsize ELSE 0 END)
+            FROM dbstat s JOIN sqlite_master m ON m.name = s.name GROUP BY m.tbl_name";
         let query = || {
             let mut statement = self.connection.prepare(sql)?;
-            let rows = statement.query_map([], |row| Ok(TableSize { table: row.get(0)?, bytes: row.get::<_, i64>(1)?.unsigned_abs() }))?;
+            let rows = statement.query_map([], |row| {
+                let bytes = |at: usize| row.get::<_, i64>(at).map(i64::unsigned_abs);
+                Ok(TableSize { table: row.get(0)?, bytes: bytes(1)?, index_bytes: bytes(2)? })
+            })?;
             rows.collect::<Result<Vec<_>, _>>()
         };
         query().map_err(|error| engine_error(error, Some(sql)))

@@ -4,6 +4,7 @@
 
 pub(crate) mod files;
 pub(crate) mod needs;
+pub(crate) mod schemas;
 pub(crate) mod servers;
 
 use std::io::Write;

@@ -4,11 +4,11 @@ use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use kampf_contest::bare_references;
-use kampf_schema::TableId;
+use kampf_schema::{KeyColumns, TableId};
 
 use super::{Ending, print, print_json, say};
 use crate::arguments::{Fill, Format, General};
-use crate::output::{Column, Look, Page, bytes, count, list, preview, reference_text};
+use crate::output::{Column, KeysFilled, Look, Page, bytes, count, keys_table, list, paint, preview, reference_text};
 use crate::problem::Problem;
 use crate::project::{Project, Variant};
 use crate::running::{engines, filled_with, open};
@@ -16,7 +16,7 @@ use crate::store::{Dataset, VariantData, remove_all};
 
 pub(super) fn run(general: &General, arguments: &Fill) -> Result<Ending, Problem> {
     for engine in engines(general)? {
-        let project = open(general, engine.as_deref())?;
+        let mut project = open(general, engine.as_deref())?;
         if let Some(table) = &arguments.preview {
             preview(general, &project, table)?;
             break;
@@ -39,7 +39,10 @@ pub(super) fn run(general: &General, arguments: &Fill) -> Result<Ending, Problem
             // All engines' datasets are gone with that.
             break;
         }
-        fill(general, &project)?;
+        match arguments.keys.as_slice() {
+            [] => fill(general, &project)?,
+            keys => fill_keys(general, &mut project, keys)?,
+        }
     }
     Ok(Ending::Done)
 }
@@ -78,7 +81,8 @@ fn digests(general: &General, project: &Project) -> Result<(), Problem> {
 }
 
 fn fill(general: &General, project: &Project) -> Result<(), Problem> {
-    let (variants, lacking): (Vec<&Variant>, Vec<&Variant>) = project.variants.iter().partition(|variant| variant.lacks.is_none());
+    let of_indexes = project.variants.iter().filter(|variant| variant.keys.is_none());
+    let (variants, lacking): (Vec<&Variant>, Vec<&Variant>) = of_indexes.partition(|variant| variant.lacks.is_none());
     lacking.iter().filter_map(|variant| variant.lacks.as_ref()).for_each(|lacks| say(general.quiet, &lacks.message));
     let dataset = filled_with(general, project, &variants)?;
     let record = &dataset.record;
@@ -110,6 +114,57 @@ fn fill(general: &General, project: &Project) -> Result<(), Problem> {
     let how = if dataset.reused { "already there, made" } else { "filled" };
     page.line(format!("{how} in {:.1} s by {} {}", record.seconds, record.engine, record.engine_version));
     page.line(format!("the database is {place}"));
+    print(&page.into_text())
+}
+
+/// Fills the database once more for each other type of keys, and shows side by side what each takes.
+fn fill_keys(general: &General, project: &mut Project, asked: &[String]) -> Result<(), Problem> {
+    project.add_keys(asked)?;
+    let project = &*project;
+    let mut found: Vec<&Variant> = Vec::new();
+    for (text, variant) in asked.iter().flat_map(|text| project.keys_asked(text).into_iter().map(move |variant| (text, variant))) {
+        match &variant.lacks {
+            // That of the schema stands in the table anyway.
+            Some(_) if !text.contains(':') => {}
+            Some(lacks) => say(general.quiet, &lacks.message),
+            None if found.iter().any(|known| known.name == variant.name) => {}
+            None => found.push(variant),
+        }
+    }
+    if asked.iter().any(|text| text == "*") {
+        project.keys_that_stay().iter().for_each(|why| say(general.quiet, why));
+    }
+    let dataset = filled_with(general, project, &found)?;
+    if general.format == Format::Json {
+        let mut json = serde_json::to_value(&dataset.record).unwrap_or_default();
+        let names: Vec<&String> = dataset.variants.iter().map(|data| &data.record.word).collect();
+        if let Some(all) = json["variants"].as_array_mut() {
+            all.retain(|one| one["word"].as_str().is_some_and(|word| names.iter().any(|name| *name == word)));
+        }
+        return print_json(&format!("{json:#}"));
+    }
+    let mut page = Page::new();
+    let record = &dataset.record;
+    let columns: Vec<&KeyColumns> = found.iter().filter_map(|variant| variant.keys.as_ref()).flat_map(|keys| &keys.columns).collect();
+    let own = match columns.split_first() {
+        Some((first, rest)) if rest.iter().all(|other| other.table == first.table) => {
+            format!("as declared: {}", project.schema.table(first.table).columns[first.own()].kind)
+        }
+        _ => "as declared".to_owned(),
+    };
+    let mut all = vec![KeysFilled { name: own, tables: &record.tables, seconds: record.load_seconds }];
+    all.extend(dataset.variants.iter().map(|data| KeysFilled {
+        name: format!("@{}", data.name),
+        tables: &data.record.tables,
+        seconds: data.record.seconds,
+    }));
+    let holds = |table: &TableId| found.iter().filter_map(|variant| variant.keys.as_ref()).any(|keys| keys.concern(&[*table]));
+    let concerned: Vec<String> = project.schema.ids().filter(holds).map(|table| project.schema.table(table).name.clone()).collect();
+    keys_table(&mut page, &all, &concerned);
+    for variant in &found {
+        page.hung(&format!("  {} ", paint(Look::Strong, &format!("@{}", variant.name))), &format!("{}.", variant.about()), 4);
+    }
+    page.line(format!("on {} {}", record.engine, record.engine_version));
     print(&page.into_text())
 }
 

@@ -33,7 +33,10 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
     for engine in engines(general)? {
         let mut project = open(general, engine.as_deref())?;
         project.race_seed = arguments.seed.unwrap_or(project.race_seed);
+        let of_pair = arguments.pair.iter().filter_map(|name| name.split_once('@')).map(|(_, variant)| variant.to_owned());
+        let keys_of_pair: Vec<String> = of_pair.filter(|variant| variant.contains(':')).collect();
         let ended = derive_indexes(general, &mut project, &arguments.contests, &arguments.selection)
+            .and_then(|()| project.add_keys(&keys_of_pair))
             .and_then(|()| raced.on(general, arguments, &inbox, &project));
         home.get_or_insert(project.home);
         if let Err(problem) = ended {
@@ -184,8 +187,8 @@ fn select<'a>(general: &General, arguments: &Race, project: &'a Project) -> Resu
     let mut selected = Vec::new();
     let mut every = Selection { all: true, only: Vec::new(), named: vec![old.clone(), new.clone()], ..arguments.selection.clone() };
     // What stands behind an at sign says on which schema; one that was worked out is asked for by --index derived.
-    if every.index.is_empty() {
-        every.index = [old, new].iter().filter_map(|name| name.split_once('@')).map(|(_, variant)| variant.to_owned()).collect();
+    if every.index.is_empty() && every.keys.is_empty() {
+        [old, new].iter().filter_map(|name| name.split_once('@')).for_each(|(_, variant)| every.name_variant(variant));
     }
     for config in configs {
         let mut picked = resolve(project, config, &every)?;

@@ -242,6 +242,7 @@ fn field(sql: &[String]) -> Result<Contest, Problem> {
         parameters: Vec::new(),
         entries: sql.iter().enumerate().map(entry).collect::<Result<_, Problem>>()?,
         reference: None,
+        keyed: std::collections::BTreeMap::new(),
     })
 }
 

@@ -3,8 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use kampf_contest::{ChoiceOption, Loading, Plan, Reach, Reached, Telling, reached};
+use kampf_engine::schema_sql;
 use kampf_runner::{Entry, EntryWay};
-use kampf_schema::HopKind;
+use kampf_schema::{HopKind, did_you_mean};
 use serde_json::json;
 
 use super::{Ending, print, print_as};
@@ -26,6 +27,11 @@ pub(super) fn run(general: &General, arguments: &Show) -> Result<Ending, Problem
         return Ok(Ending::Done);
     }
     let mut project = open(general, general.engine.as_deref())?;
+    if let Some(variant) = &arguments.ddl {
+        let text = ddl(&mut project, variant, general.format)?;
+        print_as(general.format, &text)?;
+        return Ok(Ending::Done);
+    }
     if let Some(name) = &arguments.contest {
         let names = std::slice::from_ref(name);
         match arguments.plan {
@@ -116,6 +122,33 @@ fn variants_text(page: &mut Page, project: &Project, selected: &Selected) {
     if let Some(text) = without_index(project, &selected.contest) {
         page.paragraph(&text, 0);
     }
+}
+
+/// The statements that make the tables of the schema, or of a variant behind an at sign.
+fn ddl(project: &mut Project, variant: &str, format: Format) -> Result<String, Problem> {
+    let name = variant.strip_prefix('@').unwrap_or(variant);
+    if name.contains(':') {
+        project.add_keys(&[name.to_owned()])?;
+    }
+    let found = if name.contains(':') { project.keys_asked(name).first().copied() } else { project.variant(name) };
+    let schema = match found {
+        None if name.is_empty() => &project.schema,
+        None => {
+            let known = project.variants.iter().map(|variant| variant.name.as_str());
+            return Err(Problem::wrong(format!("there is no variant `{name}`"))
+                .hint("describe it under [index], or name a table and a type of keys: @hive:uuid7")
+                .maybe_hint(did_you_mean(name, known)));
+        }
+        Some(variant) => match &variant.lacks {
+            Some(lacks) => return Err(lacks.clone()),
+            None => &variant.schema,
+        },
+    };
+    let statements = schema_sql(project.engine.dialect(), schema).map_err(|error| engine_problem(&error))?;
+    if format == Format::Json {
+        return Ok(format!("{:#}\n", json!(statements)));
+    }
+    Ok(statements.iter().map(|statement| format!("{statement};\n\n")).collect::<String>().trim_end().to_owned() + "\n")
 }
 
 fn relations(project: &Project, format: Format) -> String {

@@ -47,8 +47,8 @@ pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Proble
     let mut selection = Selection { all: true, named: vec![arguments.contender.clone()], ..Selection::default() };
     if let Some((_, variant)) = arguments.contender.split_once('@') {
         // One that the file does not describe was worked out.
-        let index = if project.variant(variant).is_some() { variant } else { DERIVED };
-        selection.index = vec![index.to_owned()];
+        let is_known = variant.contains(':') || project.variant(variant).is_some();
+        selection.name_variant(if is_known { variant } else { DERIVED });
     }
     derive_indexes(general, &mut project, std::slice::from_ref(&arguments.contest), &selection)?;
     let config = project.contest(&arguments.contest)?;
@@ -66,7 +66,8 @@ pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Proble
     let dataset = filled_with(general, &project, &variants)?;
     let bounds = Bounds { timeout: std::time::Duration::MAX, memory_limit: None };
     let setup = setup(&project, &dataset, &bounds)?;
-    let parameters = selected.contest.parameter_sets(&setup, 0).swap_remove(0);
+    let sets = selected.contest.parameter_sets(&setup, 0);
+    let parameters = selected.contest.sets_on(&setup, entry.variant.as_deref(), &sets).swap_remove(0);
     let engine_problem = |error: kampf_contest::EngineError| Problem::surroundings(format!("`{}` failed: {error}", entry.name));
     let place = setup.place_of(entry).ok_or_else(|| Problem::surroundings("the data of its variant was not loaded"))?;
     let connection = project.engine.connect(&place.url, &project.settings).map_err(engine_problem)?;

@@ -5,4 +5,4 @@ mod parts;
 mod read;
 mod write;
 
-pub(crate) use parts::{AnswerPart, ChangePart, DatasetPart, Document, EnginePart, KeptPart, TablePart, VariantPart};
+pub(crate) use parts::{AnswerPart, ChangePart, DatasetPart, Document, EnginePart, KeptPart, KeysPart, TablePart, VariantPart};

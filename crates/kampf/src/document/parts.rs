@@ -64,7 +64,7 @@ pub(crate) struct ContestPart {
     pub(crate) mattered: MatteredPart,
 }
 
-/// The same rows under other indexes.
+/// The same rows under other indexes, or with other keys.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub(crate) struct VariantPart {
     /// What it has, in words.
@@ -79,6 +79,23 @@ pub(crate) struct VariantPart {
     /// What the engine does otherwise on it, for one contender that ran on both.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub(crate) changes: Vec<ChangePart>,
+    /// Its keys, where they are of another type.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub(crate) keys: Option<KeysPart>,
+}
+
+/// Keys of another type, with what the whole dataset takes with them and with the schema's own.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub(crate) struct KeysPart {
+    /// The type.
+    #[serde(rename = "type")]
+    pub(crate) key: String,
+    pub(crate) bytes: u64,
+    pub(crate) index_bytes: u64,
+    pub(crate) seconds: f64,
+    pub(crate) own_bytes: u64,
+    pub(crate) own_index_bytes: u64,
+    pub(crate) own_seconds: f64,
 }
 
 /// How a table is read on the plain schema, and on a variant.

@@ -3,6 +3,7 @@
 use kampf_contest::Measure;
 use kampf_verdict::Outcome;
 
+use super::keys_text::keys_across;
 use super::legend::legend;
 use super::numbers::duration;
 use super::page::Page;
@@ -102,6 +103,7 @@ fn across(page: &mut Page, name: &str, columns: &[(String, &RacedContest)]) {
         page.paragraph(&format!("  {label}: {choice}"), 4);
     }
     changes(page, columns);
+    keys_across(page, columns);
 }
 
 /// Between which circumstances the choice is another: one that is neither chosen nor among those alike any more.

@@ -1,6 +1,6 @@
 //! What is known of each choice, a line each.
 
-use kampf_contest::{Choice, Choices, Opt};
+use kampf_contest::Choices;
 use kampf_verdict::{ByChoice, ChoiceEnd, Cost, End, OtherOption, made_before};
 
 use super::forecast_text::PATIENCE;
@@ -18,7 +18,7 @@ pub(crate) fn choices_text(page: &mut Page, contest: &RacedContest) {
     let widest = contest.verdict.by_choice.iter().map(|one| one.choice.word().len()).max().unwrap_or(0);
     // On another schema few are raced: what was raced on the plain one alone is said once.
     let on_plain = |one: &&ByChoice| {
-        let is_named = contest.facts.contenders[one.base].choices.and_then(|base| base.of(Choice::Index)).and_then(Opt::label).is_some();
+        let is_named = contest.facts.contenders[one.base].choices.is_some_and(|base| base.variant().is_some());
         is_named && one.end(contest.facts.settings.margin) == ChoiceEnd::Alone
     };
     let elsewhere: Vec<String> = contest.verdict.by_choice.iter().filter(on_plain).map(|one| one.choice.word().to_owned()).collect();

@@ -6,6 +6,7 @@ use super::cache_text::cache_text;
 use super::choices_text::choices_text;
 use super::fetch_text::fetch_text;
 use super::index_text::index_text;
+use super::keys_text::keys_text;
 use super::mattered_text::mattered_text;
 use super::numbers::{counted, duration, percent};
 use super::out::one_line;
@@ -40,6 +41,7 @@ pub(crate) fn contest_text(page: &mut Page, part: &RacedContest) {
     fetch_text(page, part);
     cache_text(page, part);
     index_text(page, part);
+    keys_text(page, part);
     page.blank();
 }
 

@@ -13,14 +13,14 @@ use crate::raced::{RacedContest, Shown};
 /// For each variant that was raced: the best on it against the best on the plain schema, what it takes, how the plan changed, and the
 /// statements that make it. The one that gains most comes first.
 pub(crate) fn index_text(page: &mut Page, contest: &RacedContest) {
-    if contest.variants.is_empty() {
+    if contest.variants.values().all(|part| part.keys.is_some()) {
         return;
     }
     page.blank();
     page.line(paint(Look::Title, "Indexes"));
     let plain = best_on(contest, None);
     let mut variants: Vec<(&String, &VariantPart, Option<Shown<'_>>)> =
-        contest.variants.iter().map(|(name, part)| (name, part, best_on(contest, Some(name)))).collect();
+        of_indexes(contest).map(|(name, part)| (name, part, best_on(contest, Some(name)))).collect();
     let time = |best: &Option<Shown<'_>>| best.as_ref().and_then(|best| best.placed.shown).unwrap_or(f64::INFINITY);
     variants.sort_by(|(.., one), (.., other)| time(one).total_cmp(&time(other)));
     for (name, part, best) in variants {
@@ -34,10 +34,14 @@ pub(crate) fn index_text(page: &mut Page, contest: &RacedContest) {
     }
 }
 
+fn of_indexes(contest: &RacedContest) -> impl Iterator<Item = (&String, &VariantPart)> {
+    contest.variants.iter().filter(|(_, part)| part.keys.is_none())
+}
+
 /// The best on a schema of those that may be chosen, whatever else is required.
 fn best_on<'a>(contest: &'a RacedContest, variant: Option<&str>) -> Option<Shown<'a>> {
     let is_on = |one: &Shown<'_>| {
-        let label = one.facts.choices.and_then(|choices| choices.of(Choice::Index)).and_then(Opt::label);
+        let label = one.facts.choices.and_then(|choices| choices.variant());
         let of_own = one.facts.name.split_once('@').map(|(_, variant)| variant).filter(|name| contest.variants.contains_key(*name));
         label.map(kampf_contest::Label::as_str).or(of_own) == variant
     };

@@ -33,7 +33,7 @@ impl FillProgress {
 
     pub(crate) fn take(&mut self, event: LoadEvent<'_>) {
         let message = match event {
-            LoadEvent::Begins => return,
+            LoadEvent::Begins | LoadEvent::Loaded(_) => return,
             LoadEvent::Rows(table, rows, all) => {
                 let share = (rows * 100).checked_div(all).unwrap_or(100);
                 format!("filling {table}: {} of {} rows, {share} %", count(rows), count(all))

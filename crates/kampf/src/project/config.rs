@@ -8,6 +8,7 @@ use kampf_schema::{Span, did_you_mean};
 use kampf_verdict::{Require, Required};
 use toml::de::DeTable;
 
+use super::keys::KeysConfig;
 use super::numbers::{factor, few, many, share, sizes, unit};
 use super::option::option;
 use super::own::{OwnConfig, own};
@@ -50,6 +51,8 @@ pub(crate) struct Config {
     pub(crate) pin: bool,
     /// The same rows under other indexes.
     pub(crate) indexes: Vec<IndexConfig>,
+    /// The same rows with other keys.
+    pub(crate) keys: Vec<KeysConfig>,
     pub(crate) keep: Keep,
     pub(crate) contests: Vec<ContestConfig>,
 }
@@ -93,6 +96,8 @@ pub(crate) struct ContestConfig {
     pub(crate) chunk: Vec<u32>,
     /// The variants that contenders run on besides the plain schema.
     pub(crate) index: Vec<Written>,
+    /// The tables that are raced with other keys too.
+    pub(crate) keys: Vec<Written>,
     pub(crate) ordered: bool,
     pub(crate) parameters: Vec<(String, Written)>,
     pub(crate) choices: Restriction,
@@ -105,7 +110,7 @@ pub(crate) struct ContestConfig {
 }
 
 /// The keys of the file besides its schema.
-const OTHERS: [&str; 15] = [
+const OTHERS: [&str; 16] = [
     "cache",
     "conditions",
     "contest",
@@ -114,6 +119,7 @@ const OTHERS: [&str; 15] = [
     "entities",
     "index",
     "keep",
+    "keys",
     "references",
     "relations",
     "rows",
@@ -217,6 +223,7 @@ impl Config {
             conditions.finish()?;
         }
         let indexes = super::variant::indexes(source, &mut top)?;
+        let keys = super::keys::keys(source, &mut top)?;
         let mut keep = Keep::default();
         if let Some(mut table) = top.table("keep")? {
             keep.datasets = few(source, &mut table, "datasets")?.unwrap_or(keep.datasets);
@@ -250,6 +257,7 @@ impl Config {
             round_trips,
             pin,
             indexes,
+            keys,
             keep,
             contests,
         })
@@ -282,6 +290,7 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
         pages: many(source, &mut table, "pages")?,
         chunk: sizes(source, &mut table, "chunk")?,
         index: table.strings("index")?,
+        keys: table.strings("keys")?,
         ordered: table.truth("ordered")?.unwrap_or(false),
         parameters: Vec::new(),
         choices: Restriction::default(),

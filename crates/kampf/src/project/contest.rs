@@ -1,19 +1,21 @@
 //! From a contest's texts to its field.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use kampf_contest::{
-    ByHand, Choice, Choices, Dialect, Expect, Field, Form, Given, Measure, Need, NeedPart, NeedText, Opt, Plan, derive, own_sql,
+    ByHand, Choice, Choices, Dialect, Expect, Field, Form, Given, KeyedNeed, Measure, Need, NeedPart, NeedText, Plan, derive, own_sql,
     resolve as resolve_need,
 };
 use kampf_fill::RecipeMaker;
-use kampf_runner::{Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, ParameterSource, Program, more_than};
+use kampf_runner::{Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, KeyedContest, ParameterSource, Program, more_than};
 use kampf_schema::expr::{self, Argument};
-use kampf_schema::{LogicalType, Span, Value};
+use kampf_schema::{LogicalType, Schema, Span, Value};
 use kampf_verdict::Required;
 use serde_json::json;
 
 use super::config::ContestConfig;
+use super::keys::wanted_keys;
 use super::multiplied::Multiplied;
 use super::own::OwnWay;
 use super::sample::rows_taken;
@@ -42,7 +44,7 @@ pub(crate) struct Selected {
 pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Selection) -> Result<Selected, Problem> {
     let source = &project.config.source;
     let header = |problem: Problem| problem.at(source.place(config.span));
-    let need = need(project, config)?;
+    let need = need(project, config, &project.schema)?;
     let dialect = project.engine.dialect();
     let names: Vec<String> = config.parameters.iter().map(|(name, _)| name.clone()).collect();
     let mut options = config.choices.clone();
@@ -52,10 +54,12 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     if !config.require.fresh {
         options.try_others(Choice::Cache);
     }
-    let (wanted, lacking) = wanted_variants(project, config, selection)?;
+    let (wanted, mut lacking) = wanted_variants(project, config, selection)?;
     for variant in &wanted {
         options.label(Choice::Index.option(variant).ok_or_else(|| Problem::wrong(format!("`{variant}` cannot name a variant")))?);
     }
+    let keyed = needs_over_keys(project, config, selection, need.as_ref(), &mut lacking)?;
+    keyed.keys().filter_map(|name| Choice::Keys.option(name)).for_each(|option| options.label(option));
     let field = need.as_ref().map(|need| Field::of(&project.schema, need, dialect, &options)).unwrap_or_default();
     let (mut entries, mut left_out, mut held_back) = (Vec::new(), Vec::new(), Vec::new());
     let limits = [config.require.limit(Required::Count(Measure::HeapPeak)), selection.memory_limit.map(|limit| limit as f64)];
@@ -63,7 +67,10 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     if let Some(need) = &need {
         let most_kept = project.config.entries;
         for choices in &chosen(&field, selection) {
-            let mut plan = derive(&project.schema, need, dialect, choices);
+            let variant = choices.variant().map(|label| label.to_string());
+            let on_keys = variant.as_ref().and_then(|name| Some((&project.variant(name)?.schema, &keyed.get(name)?.0)));
+            let (schema, need) = on_keys.unwrap_or((&project.schema, need));
+            let mut plan = derive(schema, need, dialect, choices);
             plan.manner.entries = most_kept.unwrap_or(plan.manner.entries);
             if let Some(multiplied) = multiplied(project, need, &plan).filter(|multiplied| !selection.all && multiplied.bytes > most_bytes)
             {
@@ -71,12 +78,13 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
                 continue;
             }
             let by_hand = Some(ByHand::of(choices, &plan, dialect));
-            let variant = choices.of(Choice::Index).and_then(Opt::label).map(|label| label.to_string());
             let way = EntryWay::Plan(Box::new(plan));
             entries.push(Entry { name: choices.to_string(), choices: Some(*choices), way, by_hand, variant });
         }
     }
     for own in &config.contenders {
+        // What keys are decides what its values are read as.
+        let mut on_keys: Vec<(&String, EntryWay)> = Vec::new();
         let (way, by_hand) = match &own.way {
             OwnWay::Program(..) if selection.no_programs => continue,
             OwnWay::Program(words, environment) => {
@@ -88,19 +96,26 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
                     left_out.push(own.name.clone());
                     continue;
                 };
-                let plan = own_sql(need.as_ref(), &sql.value, &names, *hydration).map_err(|error| {
-                    Problem::wrong(format!("the parameter `:{}` has no value", error.name))
-                        .at(source.place(sql.place(error.span)))
-                        .hint(format!("give it one under [contest.{}.parameters]", config.name))
-                })?;
+                let plan = |need: Option<&Need>| {
+                    own_sql(need, &sql.value, &names, *hydration).map_err(|error| {
+                        Problem::wrong(format!("the parameter `:{}` has no value", error.name))
+                            .at(source.place(sql.place(error.span)))
+                            .hint(format!("give it one under [contest.{}.parameters]", config.name))
+                    })
+                };
+                for (name, (need, _)) in keyed.iter().filter(|_| selection.all) {
+                    on_keys.push((name, EntryWay::Plan(Box::new(plan(Some(need))?))));
+                }
+                let plan = plan(need.as_ref())?;
                 let columns = plan.give.len();
                 (EntryWay::Plan(Box::new(plan)), Some(ByHand::of_sql(&sql.value, columns, *hydration)))
             }
         };
         // What somebody wrote is as good as its indexes too, but two of each for every variant are only worth it to who asks for all.
-        for variant in wanted.iter().filter(|_| selection.all) {
+        let on_indexes = wanted.iter().filter(|_| selection.all).map(|variant| (variant, way.clone()));
+        for (variant, way) in on_indexes.chain(on_keys) {
             let name = format!("{}@{variant}", own.name);
-            entries.push(Entry { name, choices: None, way: way.clone(), by_hand, variant: Some(variant.clone()) });
+            entries.push(Entry { name, choices: None, way, by_hand, variant: Some(variant.clone()) });
         }
         entries.push(Entry { name: own.name.clone(), choices: None, way, by_hand, variant: None });
     }
@@ -129,15 +144,21 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     }
     let order_appended = need.iter().flat_map(|need| appended(project, need)).collect();
     let parameters = parameters(project, config, need.as_ref())?;
-    let reference = need.as_ref().map(|need| reference(project, need, &field, dialect));
+    let reference_on = |schema: &Schema, need: &Need| reference(schema, need, &field, dialect);
+    let reference = need.as_ref().and_then(|need| reference_on(&project.schema, need));
+    let over_keys = |(name, (need, keys)): (String, (Need, KeyedNeed))| {
+        let reference = project.variant(&name).and_then(|variant| reference_on(&variant.schema, &need));
+        (name, KeyedContest { need, reference, keys })
+    };
     let contest = Contest {
         name: config.name.clone(),
         need_text: need_text(config),
         ordered: config.ordered,
         parameters,
         entries,
-        reference: reference.flatten(),
+        reference,
         need,
+        keyed: keyed.into_iter().map(over_keys).collect(),
     };
     Ok(Selected { contest, field, order_appended, left_out, held_back, unmatched, lacking })
 }
@@ -206,7 +227,40 @@ fn fits(pattern: &str, name: &str) -> bool {
     }
 }
 
-fn need(project: &Project, config: &ContestConfig) -> Result<Option<Need>, Problem> {
+/// A contest's need over the keys of each variant of these that is wanted, where it says the same over other keys; what is said of the others
+/// goes to what is lacking.
+fn needs_over_keys(
+    project: &Project,
+    config: &ContestConfig,
+    selection: &Selection,
+    need: Option<&Need>,
+    lacking: &mut Vec<String>,
+) -> Result<BTreeMap<String, (Need, KeyedNeed)>, Problem> {
+    let (names, said) = wanted_keys(project, config, selection)?;
+    lacking.extend(said);
+    let mut keyed = BTreeMap::new();
+    for name in names {
+        let Some((variant, keys)) = project.variant(&name).and_then(|variant| Some((variant, variant.keys.as_ref()?))) else { continue };
+        let over = match need {
+            None => Err("own SQL alone competes, of which nobody knows what is a key in it".to_owned()),
+            Some(need) if !keys.concern(&need.tables()) => Err("no such key is in the tables that it reads".to_owned()),
+            Some(need) => {
+                KeyedNeed::of(need, &keys.columns, &|value| need.said(&project.schema, value)).map_err(|why| format!("{why}, by its value"))
+            }
+        };
+        match over {
+            Ok(over) => match self::need(project, config, &variant.schema) {
+                Ok(Some(need)) => drop(keyed.insert(name, (need, over))),
+                Ok(None) => {}
+                Err(problem) => lacking.push(format!("not raced over @{name}: {}", problem.message)),
+            },
+            Err(why) => lacking.push(format!("not raced over @{name}: {why}")),
+        }
+    }
+    Ok(keyed)
+}
+
+fn need(project: &Project, config: &ContestConfig, schema: &Schema) -> Result<Option<Need>, Problem> {
     let source = &project.config.source;
     let at_header = |problem: Problem| problem.at(source.place(config.span));
     let Some(from) = &config.from else {
@@ -250,7 +304,7 @@ fn need(project: &Project, config: &ContestConfig) -> Result<Option<Need>, Probl
         loading: config.loading.iter().map(|(path, loading)| (path.value.clone(), *loading)).collect(),
         always: project.always.clone(),
     };
-    resolve_need(&project.schema, &project.relations, &text).map(Some).map_err(|error| {
+    resolve_need(schema, &project.relations, &text).map(Some).map_err(|error| {
         let span = match (need_part(config, error.part), config.limit) {
             (Some(written), _) => written.place(error.span),
             (None, Some((_, limit))) if error.part == NeedPart::Limit => limit,
@@ -261,16 +315,16 @@ fn need(project: &Project, config: &ContestConfig) -> Result<Option<Need>, Probl
 }
 
 /// The need with its sort keys given too, and a larger limit, and the leanest plan for it.
-fn reference(project: &Project, need: &Need, field: &Field, dialect: &Dialect) -> Option<(Need, Plan)> {
+fn reference(schema: &Schema, need: &Need, field: &Field, dialect: &Dialect) -> Option<(Need, Plan)> {
     let mut longer = need.clone();
     longer.limit = need.most().map(more_than);
     longer.expect = Expect::Many;
     for (at, by) in need.order.iter().enumerate() {
-        let kind = need.kind_of(&project.schema, &by.value);
+        let kind = need.kind_of(schema, &by.value);
         longer.give.push(Given { name: format!("sort key {}", at + 1), value: by.value.clone(), form: Form::Value(kind) });
     }
     let choices = field.valid.last()?;
-    let plan = derive(&project.schema, &longer, dialect, choices);
+    let plan = derive(schema, &longer, dialect, choices);
     // A derived row may hold a column once that is given twice; the plan knows where each value is.
     Some((longer, plan))
 }

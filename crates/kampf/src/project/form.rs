@@ -34,6 +34,8 @@ struct ProjectFile {
     entities: Option<BTreeMap<String, Habits>>,
     /// The same rows under other indexes, each variant by its name.
     index: Option<BTreeMap<String, IndexVariant>>,
+    /// The same rows with other primary keys: of a table, or of all by "*", the types.
+    keys: Option<BTreeMap<String, Vec<KeyKind>>>,
     /// What is kept of what was loaded.
     keep: Option<Keep>,
     /// Answers that are kept.
@@ -49,6 +51,16 @@ struct ProjectFile {
 enum OneOrMore<T> {
     One(T),
     More(Vec<T>),
+}
+
+/// What primary keys are made of.
+#[derive(JsonSchema)]
+#[schemars(rename_all = "lowercase")]
+enum KeyKind {
+    Integer,
+    Uuid4,
+    Uuid7,
+    Text,
 }
 
 #[derive(JsonSchema)]
@@ -147,6 +159,8 @@ struct Contest {
     chunk: Option<OneOrMore<u64>>,
     /// Variants that contenders run on besides the plain schema, by their names; "derived" works some out.
     index: Option<Vec<String>>,
+    /// Tables that are raced with other keys too, "hive", or with keys of one type, "hive:uuid7"; "*" stands for all.
+    keys: Option<Vec<String>>,
     /// How many rows must come.
     expect: Option<Expect>,
     /// Values of parameters, drawn anew for each call: "any(hive.id)", "some(hive.id, 20)", a recipe, or a fixed value.

@@ -3,6 +3,7 @@
 mod config;
 mod contest;
 mod form;
+mod keys;
 mod multiplied;
 mod numbers;
 mod option;
@@ -25,6 +26,7 @@ use kampf_schema::{ColumnId, Relations, Schema, Span, TableId, did_you_mean, exp
 pub(crate) use config::{Config, ContestConfig};
 pub(crate) use contest::{Selected, multiplied, resolve};
 pub(crate) use form::file_schema;
+pub(crate) use keys::VariantKeys;
 pub(crate) use sample::{MOST_ROWS, SAMPLE, Sampled, bare};
 pub(crate) use schema_text::SchemaText;
 pub(crate) use toml_text::{Scalar, TomlText};
@@ -52,7 +54,7 @@ pub(crate) struct Project {
     server: Option<String>,
     pub(crate) settings: Vec<Setting>,
     pub(crate) blueprint: Blueprint,
-    /// The same rows under other indexes.
+    /// The same rows under other indexes, and with other keys.
     pub(crate) variants: Vec<Variant>,
     /// Of contests the names of variants that were worked out for them.
     pub(crate) derived: BTreeMap<String, Vec<String>>,
@@ -121,7 +123,7 @@ impl Project {
         }
         let variants = variants(&source, &config.indexes, &schema, engine)?;
         let race_seed = config.seed;
-        Ok(Project {
+        let mut project = Project {
             config,
             home: general.home(),
             folder,
@@ -137,7 +139,14 @@ impl Project {
             race_seed,
             passed_over,
             warnings,
-        })
+        };
+        project.add_keys_of_file()?;
+        Ok(project)
+    }
+
+    /// The variant of other indexes of a name.
+    pub(crate) fn index_variant(&self, name: &str) -> Option<&Variant> {
+        self.variant(name).filter(|variant| variant.keys.is_none())
     }
 
     /// The variant of a name.

@@ -54,7 +54,11 @@ impl<'a> Reader<'a> {
     }
 
     pub(crate) fn strings(&mut self, key: &'static str) -> Result<Vec<Written>, Problem> {
-        let Some((name, value)) = self.get(key) else { return Ok(Vec::new()) };
+        self.get(key).map_or_else(|| Ok(Vec::new()), |item| self.texts(item))
+    }
+
+    /// A list of texts under a key of any name.
+    pub(crate) fn texts(&self, (name, value): Item<'a>) -> Result<Vec<Written>, Problem> {
         let list = value.get_ref().as_array().ok_or_else(|| self.wrong_kind(name.get_ref(), value, "a list of texts, like [\"…\"]"))?;
         list.iter().map(|item| self.text((name, item))).collect()
     }

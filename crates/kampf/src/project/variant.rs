@@ -1,13 +1,15 @@
-//! Variants: the same rows under other indexes.
+//! Variants: the same rows under another physical schema, here under other indexes.
 
 use kampf_contest::{Choice, Label};
 use kampf_engine::{Engine, create_index};
+use kampf_fill::Blueprint;
 use kampf_schema::ddl::{DdlError, read_index, read_index_condition};
 use kampf_schema::{Index, Schema, Span, TableId, did_you_mean};
 use sha2::{Digest, Sha256};
 
 use super::Project;
 use super::config::ContestConfig;
+use super::keys::VariantKeys;
 use super::reader::{Reader, span};
 use super::written::Written;
 use crate::arguments::Selection;
@@ -35,6 +37,8 @@ pub(crate) struct Variant {
     /// What it has besides, and what it does without.
     pub(crate) added: Vec<(TableId, Index)>,
     pub(crate) without: Vec<(TableId, Index)>,
+    /// Its keys, where they are of another type.
+    pub(crate) keys: Option<VariantKeys>,
     /// What the engine has nothing like, where there is something; it cannot be loaded then.
     pub(crate) lacks: Option<Problem>,
 }
@@ -51,7 +55,7 @@ pub(super) fn indexes(source: &Source, top: &mut Reader<'_>) -> Result<Vec<Index
 
 fn index(source: &Source, name: Written, mut table: Reader<'_>) -> Result<IndexConfig, Problem> {
     let at = |problem: Problem, place: Span| problem.at(source.place(place));
-    if Label::of(&name.value).is_none() || RESERVED.contains(&name.value.as_str()) {
+    if Label::of(&name.value).is_none() || name.value.contains(':') || RESERVED.contains(&name.value.as_str()) {
         let reserved = RESERVED.contains(&name.value.as_str());
         let what = if reserved { "has a meaning of its own" } else { "cannot name a variant" };
         return Err(at(Problem::wrong(format!("`{}` {what}", name.value)), name.span)
@@ -93,7 +97,7 @@ impl IndexConfig {
     /// The variant for an engine.
     fn variant(&self, source: &Source, schema: &Schema, engine: &dyn Engine) -> Result<Variant, Problem> {
         let name = &self.name.value;
-        let mut variant = Variant { name: name.clone(), schema: schema.clone(), added: Vec::new(), without: Vec::new(), lacks: None };
+        let mut variant = Variant::with(name, schema, Vec::new());
         for without in &self.without {
             let (table, at) = declared(&variant.schema, &without.value).ok_or_else(|| {
                 let known = declared_names(&variant.schema);
@@ -135,7 +139,8 @@ impl IndexConfig {
 impl Variant {
     /// The variant that has one index, or several, besides those of the schema.
     pub(crate) fn with(name: &str, schema: &Schema, added: Vec<(TableId, Index)>) -> Variant {
-        let mut variant = Variant { name: name.to_owned(), schema: schema.clone(), added: Vec::new(), without: Vec::new(), lacks: None };
+        let mut variant =
+            Variant { name: name.to_owned(), schema: schema.clone(), added: Vec::new(), without: Vec::new(), keys: None, lacks: None };
         added.into_iter().for_each(|(table, index)| variant.add(table, index));
         variant
     }
@@ -162,7 +167,10 @@ impl Variant {
     /// What decides what is loaded for it, besides what decides that for the plain schema.
     pub(crate) fn essence(&self) -> String {
         let tables: Vec<_> = self.schema.tables.iter().map(|table| (&table.name, &table.indexes)).collect();
-        serde_json::json!(tables).to_string()
+        match &self.keys {
+            None => serde_json::json!(tables).to_string(),
+            Some(keys) => serde_json::json!([tables, keys.essence(&self.schema)]).to_string(),
+        }
     }
 
     /// A word of eight letters and digits for it, by which its data is found among those of one dataset.
@@ -179,8 +187,16 @@ impl Variant {
         self.added.iter().filter_map(of).collect()
     }
 
-    /// What it is, in words: `inspection(hive_id, inspected_at desc)`, `without inspection(hive_id)`.
+    /// The rows of the project as they are loaded for it.
+    pub(crate) fn rows<'v>(&'v self, plain: &'v Blueprint) -> &'v Blueprint {
+        self.keys.as_ref().map_or(plain, |keys| &keys.blueprint)
+    }
+
+    /// What it is, in words: `inspection(hive_id, inspected_at desc)`, `without inspection(hive_id)`, which keys are of which type.
     pub(crate) fn about(&self) -> String {
+        if let Some(keys) = &self.keys {
+            return keys.about(&self.schema);
+        }
         let said = |(table, index): &(TableId, Index)| {
             let table = self.schema.table(*table);
             let unique = if index.unique { "unique " } else { "" };
@@ -212,7 +228,7 @@ pub(super) fn wanted_variants(
         let found = match name {
             "none" => Vec::new(),
             DERIVED => project.derived.get(&config.name).cloned().unwrap_or_default(),
-            name if project.variant(name).is_some() => match project.variant(name).and_then(|variant| variant.lacks.as_ref()) {
+            name if project.index_variant(name).is_some() => match project.variant(name).and_then(|variant| variant.lacks.as_ref()) {
                 None => vec![name.to_owned()],
                 // A file may be for several engines, of which one has it; a command line is for one.
                 Some(lacks) if place.is_some() => {
@@ -222,7 +238,8 @@ pub(super) fn wanted_variants(
                 Some(lacks) => return Err(lacks.clone()),
             },
             name => {
-                let known = project.variants.iter().map(|variant| variant.name.as_str()).chain([DERIVED]);
+                let of_indexes = project.variants.iter().filter(|variant| variant.keys.is_none());
+                let known = of_indexes.map(|variant| variant.name.as_str()).chain([DERIVED]);
                 let problem = Problem::wrong(format!("there is no variant `{name}`"))
                     .hint(format!("describe it: [index.{name}] with on = \"table(column, …)\"; --index {DERIVED} works some out"))
                     .maybe_hint(did_you_mean(name, known));

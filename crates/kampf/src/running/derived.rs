@@ -17,6 +17,7 @@ const MOST: usize = 4;
 /// Works out indexes for those of some contests that want it, and makes variants of them that contenders can run on. The database is
 /// filled for it: whether an index is used at all only the engine's plans tell.
 pub(crate) fn derive_indexes(general: &General, project: &mut Project, contests: &[String], selection: &Selection) -> Result<(), Problem> {
+    project.add_keys(&selection.keys)?;
     let wanting = project.contests(contests)?.into_iter().filter(|config| wants_derived(config, selection));
     let names: Vec<String> = wanting.map(|config| config.name.clone()).collect();
     for name in names {
@@ -36,6 +37,7 @@ fn add(project: &mut Project, contest: String, variants: Vec<Variant>) {
 
 /// All indexes that could serve a contest, without asking an engine which of them it would use.
 pub(crate) fn possible_indexes(project: &mut Project, contests: &[String], selection: &Selection) -> Result<(), Problem> {
+    project.add_keys(&selection.keys)?;
     let wanting = project.contests(contests)?.into_iter().filter(|config| wants_derived(config, selection));
     let names: Vec<String> = wanting.map(|config| config.name.clone()).collect();
     for name in names {

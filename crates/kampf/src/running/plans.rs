@@ -62,7 +62,7 @@ pub(crate) fn planned(
     carried_out: bool,
 ) -> Result<Vec<Planned>, EngineError> {
     let (EntryWay::Plan(plan), Some(place)) = (&entry.way, setup.place_of(entry)) else { return Ok(Vec::new()) };
-    let parameters = contest.parameter_sets(setup, 0).swap_remove(0);
+    let parameters = contest.sets_on(setup, entry.variant.as_deref(), &contest.parameter_sets(setup, 0)).swap_remove(0);
     let connection = project.engine.connect(&place.url, &project.settings)?;
     let mut session = connection.session();
     let mut execution = Execution::new((**plan).clone(), project.engine.dialect());

@@ -11,8 +11,8 @@ use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Require, judge};
 use super::circumstances::Circumstances;
 use super::condition::empty_answer;
 use super::plans::{Planned, planned, planning};
-use crate::document::{AnswerPart, ChangePart, EnginePart, KeptPart, VariantPart};
-use crate::project::{ContestConfig, Project};
+use crate::document::{AnswerPart, ChangePart, EnginePart, KeptPart, KeysPart, VariantPart};
+use crate::project::{ContestConfig, Project, VariantKeys};
 use crate::raced::{Course, Extra, RacedContest};
 use crate::store::{Dataset, VariantData};
 
@@ -89,17 +89,32 @@ fn variants(on: &Surroundings<'_>, contest: &Contest) -> BTreeMap<String, Varian
             statements: variant.map(|variant| variant.statements(on.project.engine)).unwrap_or_default(),
             bytes: data.record.index_bytes(),
             seconds: data.record.index_seconds(),
-            load_seconds: on.dataset.record.seconds,
-            changes: changes(on, contest, &data.name),
+            load_seconds: on.dataset.record.load_seconds,
+            changes: if variant.is_some_and(|variant| variant.keys.is_some()) { Vec::new() } else { changes(on, contest, &data.name) },
+            keys: variant.and_then(|variant| variant.keys.as_ref()).map(|keys| keys_part(on, data, keys)),
         }
     };
     on.dataset.variants.iter().filter(|data| is_raced(&data.name)).map(|data| (data.name.clone(), part(data))).collect()
 }
 
+/// Keys of another type, with what the dataset takes with them and without.
+fn keys_part(on: &Surroundings<'_>, data: &VariantData, keys: &VariantKeys) -> KeysPart {
+    let (own, record) = (&on.dataset.record, &data.record);
+    KeysPart {
+        key: keys.key_type.word().to_owned(),
+        bytes: record.bytes(),
+        index_bytes: record.all_index_bytes(),
+        seconds: record.seconds,
+        own_bytes: own.own_bytes(),
+        own_index_bytes: own.own_index_bytes(),
+        own_seconds: own.load_seconds,
+    }
+}
+
 /// What the engine does otherwise on a variant: at the last contender, which is the most comfortable one, that runs on both.
 fn changes(on: &Surroundings<'_>, contest: &Contest, variant: &str) -> Vec<ChangePart> {
     let is_same = |one: &Entry, other: &Entry| match (one.choices, other.choices) {
-        (Some(one), Some(other)) => one.without(Choice::Index) == other.without(Choice::Index),
+        (Some(one), Some(other)) => one.without(Choice::Index).without(Choice::Keys) == other.without(Choice::Index).without(Choice::Keys),
         _ => false,
     };
     let after = contest.entries.iter().rev().find(|entry| entry.variant.as_deref() == Some(variant));

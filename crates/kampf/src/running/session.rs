@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use kampf_engine::{LoadEvent, Served};
-use kampf_runner::{Contest, EntryWay, Inbox, Place, Setup, Trouble};
+use kampf_runner::{Contest, EntryWay, Inbox, Keyed, Place, Setup, Trouble};
 
 use super::forecast::forecast;
 use super::interrupts::{Filling, are_heeded};
@@ -78,6 +78,13 @@ fn place(served: &dyn Served) -> Place {
     Place { url: served.url().to_owned(), tcp_url: served.tcp_url() }
 }
 
+/// The schema and rows of a variant with other keys.
+fn keyed<'a>(project: &'a Project, name: &str) -> Option<(String, Keyed<'a>)> {
+    let variant = project.variant(name)?;
+    let blueprint = &variant.keys.as_ref()?.blueprint;
+    Some((name.to_owned(), Keyed { schema: &variant.schema, blueprint }))
+}
+
 /// The setup of contenders.
 pub(crate) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds) -> Result<Setup<'a>, Problem> {
     let binary = std::env::current_exe().map_err(|error| Problem::surroundings(format!("cannot find the own program: {error}")))?;
@@ -87,6 +94,7 @@ pub(crate) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds
         settings: project.settings.clone(),
         place: place(dataset.served.as_ref()),
         variants: dataset.variants.iter().map(|variant| (variant.name.clone(), place(variant.served.as_ref()))).collect(),
+        keyed: dataset.variants.iter().filter_map(|data| keyed(project, &data.name)).collect(),
         simulated_trip: None,
         hit_rate: 0.9,
         core: None,

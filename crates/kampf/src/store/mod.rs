@@ -162,8 +162,15 @@ impl<'p> Store<'p> {
         fault::point("begun").map_err(|error| Problem::file("cannot fill", &slot.folder, &error))?;
         let place = Ground { folder: &slot.folder, server, name: &begun.name, owner: &self.owner, variant: None };
         let started = Instant::now();
+        let mut load_seconds = 0.0;
+        let mut heard = |event: LoadEvent<'_>| {
+            if let LoadEvent::Loaded(took) = event {
+                load_seconds = took.as_secs_f64();
+            }
+            progress(event);
+        };
         let mut load = || {
-            let loaded = project.engine.load(&place, &project.schema, &project.blueprint, &project.settings, progress)?;
+            let loaded = project.engine.load(&place, &project.schema, &project.blueprint, &project.settings, &mut heard)?;
             let served = project.engine.serve(&place, &project.settings)?;
             let sizes = project.engine.connect(served.url(), &project.settings)?.sizes()?;
             let stamp = served.stamp()?;
@@ -175,7 +182,7 @@ impl<'p> Store<'p> {
         })?;
         fault::point("loaded").map_err(|error| Problem::file("cannot fill", &slot.folder, &error))?;
         let (seconds, tables) = (started.elapsed().as_secs_f64(), tables(&loaded, &sizes));
-        let record = slot.finish(&begun, Identity { fingerprint, engine_version: version, stamp, seconds, tables })?;
+        let record = slot.finish(&begun, Identity { fingerprint, engine_version: version, stamp, seconds, load_seconds, tables })?;
         Ok((served, record))
     }
 
@@ -225,11 +232,12 @@ impl<'p> Store<'p> {
 
 /// Tables as they were loaded, with the room that they take.
 fn tables(loaded: &[Loaded], sizes: &[TableSize]) -> Vec<TableRecord> {
-    let bytes = |table: &str| sizes.iter().find(|size| size.table == table).map_or(0, |size| size.bytes);
+    let of = |table: &str| sizes.iter().find(|size| size.table == table);
     let record = |loaded: &Loaded| TableRecord {
         name: loaded.table.clone(),
         rows: loaded.rows,
-        bytes: bytes(&loaded.table),
+        bytes: of(&loaded.table).map_or(0, |size| size.bytes),
+        index_bytes: of(&loaded.table).map_or(0, |size| size.index_bytes),
         digest: format!("{:016x}", loaded.digest),
     };
     loaded.iter().map(record).collect()

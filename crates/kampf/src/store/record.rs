@@ -26,9 +26,11 @@ pub(crate) struct DatasetRecord {
     server: Option<String>,
     /// What the engine said of the data when it was loaded; it says something else once anybody has changed it.
     pub(super) stamp: String,
+    /// How long it took to make, and of that the load itself, without starting a server.
     pub(crate) seconds: f64,
+    pub(crate) load_seconds: f64,
     pub(crate) tables: Vec<TableRecord>,
-    /// The same rows under other indexes, which lie beside it.
+    /// The same rows under other indexes or with other keys, which lie beside it.
     #[serde(default)]
     pub(crate) variants: Vec<VariantRecord>,
 }
@@ -42,6 +44,7 @@ pub(crate) struct VariantRecord {
     pub(crate) name: String,
     pub(crate) about: String,
     pub(super) stamp: String,
+    /// How long the load took, without starting a server.
     pub(crate) seconds: f64,
     pub(crate) tables: Vec<TableRecord>,
     /// The indexes that it has besides those of the schema.
@@ -65,6 +68,11 @@ impl VariantRecord {
         self.tables.iter().map(|table| table.bytes).sum()
     }
 
+    /// What all of its indexes take, those of the schema too.
+    pub(crate) fn all_index_bytes(&self) -> u64 {
+        self.tables.iter().map(|table| table.index_bytes).sum()
+    }
+
     /// How long its indexes took to make.
     pub(crate) fn index_seconds(&self) -> f64 {
         self.indexes.iter().fold(0.0, |sum, index| sum + index.seconds)
@@ -81,6 +89,8 @@ pub(crate) struct TableRecord {
     pub(crate) name: String,
     pub(crate) rows: u64,
     pub(crate) bytes: u64,
+    /// Of these what its indexes take.
+    pub(crate) index_bytes: u64,
     pub(crate) digest: String,
 }
 
@@ -94,7 +104,7 @@ pub(super) struct Begun {
 }
 
 const FORMAT: &str = "kampf-dataset";
-const VERSION: u32 = 2;
+const VERSION: u32 = 3;
 const RECORD: &str = "dataset.json";
 const BEGUN: &str = "dataset.begun";
 /// All that Kampf puts into a dataset's folder, besides halves of the first two.
@@ -107,6 +117,7 @@ pub(super) struct Identity<'a> {
     pub(super) engine_version: &'a str,
     pub(super) stamp: String,
     pub(super) seconds: f64,
+    pub(super) load_seconds: f64,
     pub(super) tables: Vec<TableRecord>,
 }
 
@@ -167,7 +178,7 @@ impl Slot {
 
     /// Declares the dataset whole.
     pub(super) fn finish(&self, begun: &Begun, identity: Identity<'_>) -> Result<DatasetRecord, Problem> {
-        let Identity { fingerprint, engine_version, stamp, seconds, tables } = identity;
+        let Identity { fingerprint, engine_version, stamp, seconds, load_seconds, tables } = identity;
         let record = DatasetRecord {
             format: FORMAT.to_owned(),
             version: VERSION,
@@ -178,6 +189,7 @@ impl Slot {
             server: begun.server.clone(),
             stamp,
             seconds,
+            load_seconds,
             tables,
             variants: Vec::new(),
         };
@@ -283,6 +295,11 @@ impl DatasetRecord {
     /// What it takes without its variants.
     pub(crate) fn own_bytes(&self) -> u64 {
         self.tables.iter().map(|table| table.bytes).sum()
+    }
+
+    /// Of that what its indexes take.
+    pub(crate) fn own_index_bytes(&self) -> u64 {
+        self.tables.iter().map(|table| table.index_bytes).sum()
     }
 
     /// The dataset's place for its engine.

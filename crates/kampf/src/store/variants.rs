@@ -1,7 +1,7 @@
-//! Variants of a dataset: the same rows under other indexes, loaded beside it.
+//! Variants of a dataset: the same rows under other indexes or with other keys, loaded beside it.
 
 use std::path::Path;
-use std::time::{Instant, SystemTime, UNIX_EPOCH};
+use std::time::{SystemTime, UNIX_EPOCH};
 
 use kampf_contest::{EngineError, EngineErrorKind};
 use kampf_engine::{LoadEvent, Served, Setting};
@@ -125,22 +125,22 @@ impl Store<'_> {
         let word = variant.word();
         let mut place = record.place(slot, project.server(), &self.owner);
         place.variant = Some(&word);
-        let started = Instant::now();
+        let mut seconds = 0.0;
         let own = |name: &str| variant.added.iter().any(|(_, index)| index.name.as_deref() == Some(name));
         let (mut made, mut refused): (Vec<(String, f64)>, Option<String>) = (Vec::new(), None);
         let mut heard = |event: LoadEvent<'_>| match event {
             LoadEvent::Indexed(name, took) if own(name) => made.push((name.to_owned(), took.as_secs_f64())),
+            LoadEvent::Loaded(took) => seconds = took.as_secs_f64(),
             LoadEvent::Refused(name, why) if own(name) => refused = Some(why.to_owned()),
             event => progress(event),
         };
         let mut load = || {
-            let loaded = project.engine.load(&place, &variant.schema, &project.blueprint, &project.settings, &mut heard)?;
-            let seconds = started.elapsed().as_secs_f64();
+            let loaded = project.engine.load(&place, &variant.schema, variant.rows(&project.blueprint), &project.settings, &mut heard)?;
             let served = project.engine.serve(&place, &project.settings)?;
             let connection = project.engine.connect(served.url(), &project.settings)?;
-            Ok((loaded, seconds, connection.sizes()?, connection.index_sizes()?))
+            Ok((loaded, connection.sizes()?, connection.index_sizes()?))
         };
-        let (loaded, seconds, sizes, index_sizes) = load().map_err(|error: EngineError| {
+        let (loaded, sizes, index_sizes) = load().map_err(|error: EngineError| {
             // Half of it is of no use; the others stay.
             let _ = project.engine.remove(&place);
             let problem = engine_problem(&error);
@@ -149,6 +149,7 @@ impl Store<'_> {
                     "the rows are not unique in it; leave out `unique` under [index.{}], or have the schema say that they are",
                     variant.name
                 )),
+                _ if variant.keys.is_some() => Problem { message: format!("@{}: {}", variant.name, problem.message), ..problem },
                 _ => Problem { message: format!("[index.{}]: {}", variant.name, problem.message), ..problem },
             }
         })?;

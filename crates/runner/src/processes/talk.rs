@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use kampf_contest::{Answer, Form, Need, answer_row_from_json, value_to_json};
+use kampf_contest::{Answer, Form, answer_row_from_json, value_to_json};
 use kampf_protocol::{Hello, Limits, Mode, Reply, Request, Run};
 use kampf_schema::Value;
 use serde_json::Value as Json;
@@ -33,6 +33,17 @@ pub(crate) type TakeRows<'t> = &'t mut dyn FnMut(usize, Answer) -> Result<Flow, 
 
 impl<'a> Talk<'a> {
     pub(crate) fn start(inbox: &'a Inbox, setup: &Setup<'_>, contest: &Contest, entry: &Entry) -> Result<Talk<'a>, Trouble> {
+        Talk::of_forms(inbox, setup, contest, entry, contest.forms_on(entry.variant.as_deref()))
+    }
+
+    /// The same with one that gives values of some forms.
+    pub(crate) fn of_forms(
+        inbox: &'a Inbox,
+        setup: &Setup<'_>,
+        contest: &Contest,
+        entry: &Entry,
+        forms: Vec<Form>,
+    ) -> Result<Talk<'a>, Trouble> {
         let deadline = Instant::now() + setup.timeout;
         let place = setup.place_of(entry).ok_or_else(|| Trouble::NotStarted("the data of its variant was not loaded".to_owned()))?;
         let mut plan = None;
@@ -42,7 +53,7 @@ impl<'a> Talk<'a> {
                     plan: (**own).clone(),
                     is_own_sql: entry.choices.is_none(),
                     settings: setup.settings.clone(),
-                    parameters: contest.parameters.iter().map(|parameter| parameter.kind).collect(),
+                    parameters: contest.kinds_on(entry.variant.as_deref()),
                     hit_rate: setup.hit_rate,
                     simulated_trip_ns: setup.simulated_trip.map_or(0, |trip| u64::try_from(trip.as_nanos()).unwrap_or(u64::MAX)),
                 };
@@ -75,7 +86,6 @@ impl<'a> Talk<'a> {
         };
         let is_program = plan.is_none();
         let process = Process::start(inbox, &launch, deadline)?;
-        let forms = contest.need.iter().flat_map(Need::forms).collect();
         let mut talk = Talk { process, timeout: setup.timeout, runs: 0, forms, is_program, modes: Vec::new() };
         let hello = Hello {
             contest: contest.name.clone(),
