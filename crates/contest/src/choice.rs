@@ -466,7 +466,7 @@ mod tests {
         let other = choices.with(Hydration::Raw);
         assert_eq!((choices.distance(&other), choices.difference(&other)), (1, Some((Hydration::Managed.opt(), Hydration::Raw.opt()))));
         assert_eq!(choices.difference(&other.with(Work::Database)), None);
-        assert_eq!(other.with(Loading::Computed).ranks(), [0, 5, 0, 4, 0, 0, 0, 0, 0, 0, 0]);
+        assert_eq!(other.with(Loading::Computed).ranks(), [0, 5, 0, 4, 0, 0, 0, 0, 0, 0, 0, 0]);
         let chunks = other.with_opt(Fetch::Chunks.opt().of_size(500)).with(Statement::Built);
         assert_eq!(chunks.to_string(), "lazy.app.raw+chunks:500+built");
         assert_eq!(read(&serde_json::to_string(&chunks).unwrap()).unwrap(), chunks);

@@ -106,6 +106,17 @@ impl Field {
         })
     }
 
+    /// Whether a combination is a valid one.
+    pub fn holds(&self, choices: &Choices) -> bool {
+        let of_kind = |choices: &Choices, is_manner: bool| {
+            let options = choices.options().filter(|option| option.choice().entry().is_manner == is_manner);
+            options.fold(Choices::default(), Choices::with_opt)
+        };
+        let (wanted, manner) = (of_kind(choices, false), of_kind(choices, true));
+        let Some(at) = self.valid.iter().position(|member| of_kind(member, false) == wanted) else { return false };
+        of_kind(&self.valid[at], true) == manner || self.manners[self.manner_of[at]].contains(&manner)
+    }
+
     /// How many valid combinations there are.
     pub fn count(&self) -> usize {
         self.valid.len() + self.manner_of.iter().map(|&at| self.manners[at].len()).sum::<usize>()

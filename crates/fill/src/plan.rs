@@ -334,7 +334,7 @@ impl Planning<'_> {
             let names: Vec<&str> = rule.iter().map(|&column| table.columns[column].name.as_str()).collect();
             let seed = key(self.order.seed, &format!("{}.{}", table.name, names.join("+")));
             let left_out = self.given.iter().any(|row| rule.iter().any(|&column| row[column].is_none()));
-            settle(table, rule, drafts, links, Filled { rows: self.rows, given, left_out }, seed)
+            settle(self.schema, table, rule, drafts, links, Filled { rows: self.rows, given, left_out }, seed)
         };
         for (rule, among) in rules {
             let once = among.is_some_and(|among| settle_once(table, &rule, among, drafts, links));

@@ -1,7 +1,7 @@
 //! Making rows differ where a unique rule wants it.
 
 use kampf_schema::expr::{Function, Node};
-use kampf_schema::{ColumnId, LogicalType, Rule, Table, UniqueIndex, Value};
+use kampf_schema::{ColumnId, LogicalType, Reference, Rule, Schema, Table, UniqueIndex, Value};
 
 use crate::bounds::single;
 use crate::link::{How, Link};
@@ -124,6 +124,7 @@ pub(crate) struct Filled {
 
 /// Makes the columns of a unique rule differ; the column to give a recipe where it cannot be done.
 pub(crate) fn settle(
+    schema: &Schema,
     table: &Table,
     rule: &[ColumnId],
     drafts: &mut [Draft],
@@ -139,7 +140,14 @@ pub(crate) fn settle(
     if generated == 0 && !left_out || rows <= 1 || rule.iter().any(|&column| drafts[column].differs_alone()) {
         return Ok(());
     }
-    let used: Vec<usize> = rule.iter().filter_map(|&column| linked(drafts, column)).collect();
+    // Part of a reference says which row it is only where that part is a key there: children of several parents may have it in common.
+    let says_which = |link: &usize| {
+        let Reference { columns, parent, parent_columns, .. } = &table.references[*link];
+        let covered: Vec<ColumnId> =
+            columns.iter().zip(parent_columns).filter(|(own, _)| rule.contains(own)).map(|(_, there)| *there).collect();
+        covered.len() == columns.len() || schema.table(*parent).is_unique_key(&covered)
+    };
+    let used: Vec<usize> = rule.iter().filter_map(|&column| linked(drafts, column)).filter(says_which).collect();
     let distinct = used.iter().any(|&link| match &links[link].how {
         How::OneToOne(_) => true,
         How::Pair { first: true, .. } => used.iter().any(|&other| matches!(links[other].how, How::Pair { first: false, .. })),

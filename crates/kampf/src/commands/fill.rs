@@ -131,7 +131,7 @@ fn fill_keys(general: &General, project: &mut Project, asked: &[String]) -> Resu
             None => found.push(variant),
         }
     }
-    if asked.iter().any(|text| text == "*") {
+    if asked.iter().any(|text| project.asks_for_all(text)) {
         project.keys_that_stay().iter().for_each(|why| say(general.quiet, why));
     }
     let dataset = filled_with(general, project, &found)?;

@@ -1,6 +1,6 @@
 //! What a dataset takes with each type of keys, side by side.
 
-use super::numbers::{bytes, percent};
+use super::numbers::{bytes, duration, percent};
 use super::page::Page;
 use super::style::Look;
 use super::table::Column;
@@ -56,7 +56,7 @@ pub(crate) fn keys_table(page: &mut Page, all: &[KeysFilled<'_>], concerned: &[S
             (Look::Plain, bytes(one.bytes().saturating_sub(one.index_bytes()))),
             (Look::Plain, bytes(one.index_bytes())),
             (Look::Quiet, ratio(&|one| one.index_bytes() as f64)),
-            (Look::Plain, format!("{:.2} s", one.seconds)),
+            (Look::Plain, duration(one.seconds * 1e9)),
             (Look::Quiet, ratio(&|one| one.seconds)),
         ]
     };

@@ -110,17 +110,20 @@ impl<'a> Raced<'a> {
 fn takes(part: &KeysPart) -> String {
     let ratio = |new: f64, old: f64| if old > 0.0 { format!(" ({})", change(new / old)) } else { String::new() };
     format!(
-        "{} on disk instead of {}{}, of it indexes {} instead of {}; loaded in {:.1} s instead of {:.1} s{}",
+        "{} on disk instead of {}{}, of it indexes {} instead of {}; loaded in {} instead of {}{}",
         bytes(part.bytes),
         bytes(part.own_bytes),
         ratio(part.bytes as f64, part.own_bytes as f64),
         bytes(part.index_bytes),
         bytes(part.own_index_bytes),
-        part.seconds,
-        part.own_seconds,
-        ratio(part.seconds, part.own_seconds)
+        duration(part.seconds * 1e9),
+        duration(part.own_seconds * 1e9),
+        if part.own_seconds < SHORT { String::new() } else { ratio(part.seconds, part.own_seconds) }
     )
 }
+
+/// Seconds of a load below which one says nothing about another.
+const SHORT: f64 = 0.1;
 
 /// How much more or less.
 fn change(ratio: f64) -> String {

@@ -61,6 +61,11 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     let keyed = needs_over_keys(project, config, selection, need.as_ref(), &mut lacking)?;
     keyed.keys().filter_map(|name| Choice::Keys.option(name)).for_each(|option| options.label(option));
     let field = need.as_ref().map(|need| Field::of(&project.schema, need, dialect, &options)).unwrap_or_default();
+    let on_variant = |(name, (need, _)): (&String, &(Need, KeyedNeed))| {
+        let variant = project.variant(name)?;
+        Some((name.clone(), Field::of(&variant.schema, need, dialect, &options)))
+    };
+    let fields: BTreeMap<String, Field> = keyed.iter().filter_map(on_variant).collect();
     let (mut entries, mut left_out, mut held_back) = (Vec::new(), Vec::new(), Vec::new());
     let limits = [config.require.limit(Required::Count(Measure::HeapPeak)), selection.memory_limit.map(|limit| limit as f64)];
     let most_bytes = limits.into_iter().flatten().reduce(f64::min).unwrap_or(MOST_BYTES);
@@ -70,6 +75,15 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
             let variant = choices.variant().map(|label| label.to_string());
             let on_keys = variant.as_ref().and_then(|name| Some((&project.variant(name)?.schema, &keyed.get(name)?.0)));
             let (schema, need) = on_keys.unwrap_or((&project.schema, need));
+            // Engines tell less of some types than of others: which of two uuids is the larger one, say.
+            if let Some(field) = variant.as_ref().and_then(|name| fields.get(name))
+                && !field.holds(choices)
+            {
+                if !selection.all {
+                    lacking.push(format!("without {choices}: it is not derived over such keys"));
+                }
+                continue;
+            }
             let mut plan = derive(schema, need, dialect, choices);
             plan.manner.entries = most_kept.unwrap_or(plan.manner.entries);
             if let Some(multiplied) = multiplied(project, need, &plan).filter(|multiplied| !selection.all && multiplied.bytes > most_bytes)

@@ -251,6 +251,11 @@ impl Project {
         found
     }
 
+    /// Whether the keys of all tables are asked for.
+    pub(crate) fn asks_for_all(&self, text: &str) -> bool {
+        Asked::read(&self.schema, text).is_ok_and(|asked| asked.table.is_none())
+    }
+
     /// Which tables keep their keys where all are asked for, in words.
     pub(crate) fn keys_that_stay(&self) -> Vec<String> {
         self.schema.ids().filter_map(|table| columns_of(&self.schema, &self.blueprint, table).err()).collect()
@@ -268,8 +273,7 @@ pub(super) fn wanted_keys(project: &Project, config: &ContestConfig, selection: 
     let chosen = config.choices.labels(Choice::Keys).map(|label| label.to_string());
     let (mut names, mut said): (Vec<String>, BTreeSet<String>) = (Vec::new(), BTreeSet::new());
     for text in wanted.into_iter().chain(chosen).filter(|text| text != NONE) {
-        let is_all = matches!(text.split(':').next(), Some(ALL | ALL_WORD)) && project.schema.find(ALL_WORD).is_none();
-        if is_all {
+        if project.asks_for_all(&text) {
             said.extend(project.keys_that_stay().into_iter().map(|why| format!("keys that stay: {why}")));
         }
         for variant in project.keys_asked(&text) {

@@ -88,8 +88,7 @@ impl<L> Expr<L> {
 fn alike<'e, L: 'e>(parts: impl IntoIterator<Item = &'e Expr<L>>, leaves: &mut dyn KeyLeaves<L>) -> Result<KeyUse, ByValue> {
     let uses = parts.into_iter().map(|part| part.key_use(leaves)).collect::<Result<Vec<_>, _>>()?;
     let Some(key) = uses.iter().copied().find(|one| matches!(one, KeyUse::Key(_))) else {
-        let plain = uses.iter().any(|one| *one == KeyUse::Plain) || uses.len() != 1;
-        return Ok(if plain { KeyUse::Plain } else { uses[0] });
+        return Ok(if let [alone] = uses[..] { alone } else { KeyUse::Plain });
     };
     for one in uses {
         match (key, one) {
