@@ -47,6 +47,15 @@ fn another_schema_is_tried_at_the_naive_end_and_at_the_comfortable_member() {
     let others: Vec<String> = indexed.entered.iter().map(ToString::to_string).filter(|name| name.contains('@')).collect();
     assert_eq!(others, ["lazy.app.all.managed@by_hive", "computed.database.needed.plain@by_hive"]);
     assert_eq!(indexed.count(), 2 * plain.count(), "every combination can run on it");
+    // Keys are another choice, and nobody runs on two other schemas at once.
+    restriction.label(Choice::Keys.option("hive:uuid7").unwrap());
+    let keyed = Field::of(&schema, &need, &OTHER, &restriction);
+    let on_keys: Vec<String> = keyed.entered.iter().map(ToString::to_string).filter(|name| name.contains(':')).collect();
+    assert_eq!(on_keys, ["lazy.app.all.managed@hive:uuid7", "computed.database.needed.plain@hive:uuid7"]);
+    assert_eq!(keyed.count(), 3 * plain.count());
+    assert!(keyed.all().all(|choices| keyed.holds(&choices)) && !plain.holds(&keyed.entered[keyed.entered.len() - 1]));
+    let mut restriction = Restriction::default();
+    restriction.label(Choice::Index.option("by_hive").unwrap());
     // Where only the other schema is allowed everybody runs on it.
     restriction.allow(Choice::Index.option("by_hive").unwrap());
     let alone = Field::of(&schema, &need, &OTHER, &restriction);

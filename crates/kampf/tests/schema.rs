@@ -12,7 +12,10 @@ fn choices() -> Json {
         let (sized, plain): (Vec<Opt>, Vec<Opt>) = options.into_iter().partition(|option| option.entry().has_size);
         if !named.is_empty() {
             let what = format!("{}, by what the user calls it", choice.entry().about);
-            return json!({"type": "string", "pattern": "^[A-Za-z][A-Za-z0-9_]{0,39}$", "description": what});
+            let word = "[A-Za-z][A-Za-z0-9_]{0,39}";
+            let types = kampf_schema::KeyType::ALL.map(kampf_schema::KeyType::word).join("|");
+            let pattern = if choice == Choice::Keys { format!("^(own|{word}:({types}))$") } else { format!("^{word}$") };
+            return json!({"type": "string", "pattern": pattern, "description": what});
         }
         let plain: Vec<&str> = plain.into_iter().map(Opt::word).collect();
         let sized: Vec<&str> = sized.into_iter().map(Opt::word).collect();

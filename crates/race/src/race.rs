@@ -67,6 +67,8 @@ pub struct Race {
     rounds: usize,
     /// How many started.
     starters: usize,
+    /// Pairs that are to be told apart whoever leads: one, and what it is compared with.
+    compared: Vec<(usize, usize)>,
     /// Pairs of a leader and a rival that is surely not faster than it.
     settled: BTreeSet<(usize, usize)>,
     judged: Option<Judged>,
@@ -84,6 +86,7 @@ impl Race {
             runners: vec![runner; contenders],
             rounds: 0,
             starters: contenders,
+            compared: Vec::new(),
             settled: BTreeSet::new(),
             judged: None,
             drop_counts: Critical::new(OWN_LEVEL, 0),
@@ -116,7 +119,7 @@ impl Race {
     /// Whether a contender need not run while the present leader leads. That follows from earlier rounds alone, so it does not
     /// choose among the rounds to come.
     fn rests(&self, contender: usize) -> bool {
-        let may_rest = self.settings.rests && self.settings.goal == Goal::Choice;
+        let may_rest = self.settings.rests && self.settings.goal == Goal::Choice && !self.is_compared(contender, false);
         may_rest && self.leader().is_some_and(|leader| self.settled.contains(&(leader, contender)))
     }
 
@@ -141,6 +144,36 @@ impl Race {
     pub(crate) fn may_lead(&self, contender: usize) -> bool {
         let nobody = || !self.runners.iter().any(|runner| runner.state == State::Racing && runner.judges);
         self.runners[contender].judges || nobody()
+    }
+
+    /// Wants to know of one what it costs against another: neither is dropped as slower, nor rests, and while it is open
+    /// [`Race::has_compared`] says no. It changes nothing of who leads and when the race is decided.
+    pub fn compare(&mut self, contender: usize, base: usize) {
+        self.compared.push((contender, base));
+    }
+
+    /// Whether all is known that is wanted besides the decision: of each pair whether one is slower, or that it is so by no more than a tenth.
+    pub fn has_compared(&self) -> bool {
+        !self.compared.iter().any(|pair| self.is_open(*pair))
+    }
+
+    /// Whether a contender is wanted for a pair: until the race is over, as what is known of it may change with those that are still there; of one
+    /// that is far behind the leader until it is known.
+    fn is_compared(&self, contender: usize, is_far: bool) -> bool {
+        let mut own = self.compared.iter().filter(|(one, other)| *one == contender || *other == contender);
+        own.any(|pair| !is_far || self.is_open(*pair))
+    }
+
+    fn is_open(&self, (contender, base): (usize, usize)) -> bool {
+        const LITTLE: f64 = 1.10;
+        let is_racing = |at: usize| self.runners[at].state == State::Racing;
+        if !is_racing(contender) || !is_racing(base) || self.is_outclassed(contender, base).is_some() {
+            return false;
+        }
+        let Some(gap) = self.against_base(contender, base).filter(|_| self.rounds >= FIRST_LOOK) else { return true };
+        let Some(sure) = gap.interval else { return true };
+        let is_slower = sure.low > 1.0 && gap.ratio > 1.0 + self.settings.margin;
+        !(is_slower || sure.high <= LITTLE)
     }
 
     /// Says whether it is open if a contender is good enough: one that may be is not dropped while it is
@@ -187,8 +220,10 @@ impl Race {
             let (contender, leader) = (rival.contender, judged.leader);
             let slowest = self.runners[contender].range.map_or(0.0, |(_, slowest)| slowest);
             let kept = self.runners[contender].held && self.settings.keep_below.is_some_and(|keep| slowest <= keep);
-            let why = match self.is_outclassed(contender, leader) {
-                // Though it is slower, it may be good enough, and that is not known yet.
+            let outclassed = self.is_outclassed(contender, leader);
+            let kept = kept || self.is_compared(contender, outclassed.is_some());
+            let why = match outclassed {
+                // Though it is slower, it may be good enough, and that is not known yet; or something else is wanted of it.
                 _ if kept => continue,
                 Some(times) => Why::Outclassed { times },
                 None if rival.finding == Finding::Slower => Why::Slower,

@@ -268,3 +268,43 @@ fn who_left_as_slower_keeps_the_interval_that_it_left_by_whoever_leads_now() {
     }
     assert!(beside_another_leader > 0, "no race had another leader at its end");
 }
+
+#[test]
+fn who_is_compared_besides_runs_until_that_is_known() {
+    let luck = |round: usize, salt: usize| {
+        let mixed = (salt as u64 * 7919 + round as u64 + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15);
+        1.0 + 0.2 * ((mixed ^ (mixed >> 29)).wrapping_mul(0xBF58_476D_1CE4_E5B9) >> 40) as f64 / (1_u64 << 24) as f64
+    };
+    let run = |compared: bool| {
+        let mut race = Race::new(3, RaceSettings::default());
+        if compared {
+            race.compare(2, 1);
+        }
+        let (mut last, mut decided) = (vec![0; 3], None);
+        for round in 0..200 {
+            if race.is_decided() {
+                decided.get_or_insert(round);
+                if race.has_compared() {
+                    break;
+                }
+            }
+            let running = race.running();
+            let values = [1.0, 2.0, 2.06].iter().enumerate().map(|(at, time)| running.contains(&at).then(|| time * luck(round, at)));
+            running.iter().for_each(|&at| last[at] = round);
+            race.record(&values.collect::<Vec<_>>());
+        }
+        (race, last, decided)
+    };
+    let (plain, dropped, decided) = run(false);
+    let (race, last, also) = run(true);
+    assert!(plain.is_decided() && race.is_decided() && race.leader() == plain.leader());
+    assert!(dropped[2] < last[2], "it ran on: {dropped:?} {last:?}");
+    assert!(race.has_compared() && decided <= also);
+    let gap = race.against_base(2, 1).unwrap();
+    assert!((1.0..1.10).contains(&gap.ratio) && gap.interval.unwrap().high <= 1.10, "{gap:?}");
+    // What is told from the other at once is not kept: it is as if nobody had asked.
+    let mut far = Race::new(3, RaceSettings::default());
+    far.compare(2, 1);
+    (0..4).for_each(|round| drop(far.record(&[Some(luck(round, 1)), Some(1.01 * luck(round, 2)), Some(9.0 * luck(round, 3))])));
+    assert!(far.has_compared() && !far.racing().contains(&2));
+}

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use kampf_contest::{Choice, Opt};
+use kampf_contest::{Choice, Choices, Opt};
 use kampf_race::{Forecaster, Interval};
 
 use crate::facts::Facts;
@@ -140,6 +140,21 @@ pub(crate) fn by_choice(facts: &Facts, replayed: &Replayed, placed: &[Placed], o
     all
 }
 
+/// Which contenders of a field are compared with which whoever leads, by their options: those with other keys with the one that has the schema's
+/// own and differs in nothing else, at the most comfortable of those that ran with any.
+pub fn compared(field: impl Iterator<Item = Option<Choices>>) -> Vec<(usize, usize)> {
+    let field: Vec<(usize, Choices)> = field.enumerate().filter_map(|(at, choices)| Some((at, choices?))).collect();
+    let label = |choices: &Choices| choices.of(Choice::Keys).and_then(Opt::label);
+    let twins = |own: &Choices| {
+        let rest = own.without(Choice::Keys);
+        let are = field.iter().filter(move |(_, other)| label(other).is_some() && other.without(Choice::Keys) == rest);
+        are.map(|(at, _)| *at).collect::<Vec<usize>>()
+    };
+    let owns = field.iter().filter(|(_, choices)| label(choices).is_none() && !twins(choices).is_empty());
+    let Some((base, own)) = owns.max_by_key(|(_, choices)| choices.ranks().iter().sum::<usize>()) else { return Vec::new() };
+    twins(own).into_iter().map(|at| (at, *base)).collect()
+}
+
 /// What other keys cost: told among contenders that differ in nothing else, of which the fastest are taken. What keys cost is little beside what
 /// else is chosen, and they are raced at few members.
 fn of_keys(facts: &Facts, replayed: &Replayed, placed: &[Placed], derived: &[usize]) -> Option<ByChoice> {
@@ -168,7 +183,9 @@ fn of_keys(facts: &Facts, replayed: &Replayed, placed: &[Placed], derived: &[usi
     };
     let rivals = std::iter::once(own).chain(on_others(own)).filter(|&at| at != base);
     let others = rivals.filter_map(|at| Some(OtherOption { option: choices(at).of(Choice::Keys)?, contender: at, cost: cost(at) }));
-    Some(ByChoice { choice: Choice::Keys, base, option: choices(base).of(Choice::Keys)?, others: others.collect() })
+    let mut others: Vec<OtherOption> = others.collect();
+    others.sort_by_key(|other| other.option);
+    Some(ByChoice { choice: Choice::Keys, base, option: choices(base).of(Choice::Keys)?, others })
 }
 
 /// Choices that are made before others: where work is done and how rows are loaded decides how much there is to gain by the rest.

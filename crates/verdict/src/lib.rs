@@ -15,7 +15,7 @@ mod take;
 mod trade_offs;
 mod verdict;
 
-pub use by_choice::{ByChoice, ChoiceEnd, Cost, OtherOption, made_before};
+pub use by_choice::{ByChoice, ChoiceEnd, Cost, OtherOption, compared, made_before};
 pub use facts::{Beside, Candidate, ContenderFacts, Facts, Fault, FaultKind, beside};
 pub use judge::judge;
 pub use require::{Keeps, Nearest, Reading, Require, Required};

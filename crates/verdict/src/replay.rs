@@ -2,6 +2,7 @@
 
 use kampf_race::{Critical, Finding, Forecaster, Interval, LIMIT_LEVEL, Race, Standing, TimeLimits, Why, p95};
 
+use crate::by_choice::compared;
 use crate::facts::{Facts, FaultKind};
 use crate::verdict::{Forecast, Left, Outcome, Placed, Ratio};
 
@@ -22,6 +23,7 @@ impl Replayed {
         let contenders = &facts.contenders;
         let mut race = Race::new(contenders.len(), facts.settings);
         (0..contenders.len()).filter(|&at| facts.beside(at).is_some()).for_each(|at| race.put_beside(at));
+        compared(facts.contenders.iter().map(|one| one.choices)).into_iter().for_each(|(one, base)| race.compare(one, base));
         for (at, contender) in contenders.iter().enumerate().filter(|(_, contender)| contender.rounds.is_empty()) {
             if contender.in_check.is_some() { race.leave_out(at) } else { race.fail(at) }
         }

@@ -206,6 +206,50 @@ fn an_index_is_the_last_step_and_other_choices_are_told_on_one_schema_alone() {
     assert_eq!(steps, ["loading lazy computed", "index none by_hive"]);
 }
 
+/// A contender with keys of a type, or with the schema's own.
+fn with_keys(keys: &str, name: &str, rounds: Vec<f64>) -> ContenderFacts {
+    let one = contender(name, rounds);
+    let choices = one.choices.map(|choices| choices.with_opt(Choice::Keys.option(keys).unwrap()));
+    ContenderFacts { name: format!("{name}@{keys}"), choices, ..one }
+}
+
+#[test]
+fn what_keys_cost_is_told_among_contenders_that_differ_in_nothing_else() {
+    // The leanest one ran with the schema's own keys alone, and is twice as fast for another reason.
+    let field = |uuid: f64, text: f64| {
+        facts(vec![
+            with_keys("own", "needed.record", rounds(10.0, 40, 1)),
+            with_keys("own", "needed.plain", rounds(20.0, 40, 2)),
+            with_keys("hive:uuid7", "needed.plain", rounds(uuid, 40, 3)),
+            with_keys("hive:text", "needed.plain", rounds(text, 40, 4)),
+            with_keys("own", "all.plain", rounds(60.0, 40, 5)),
+            with_keys("hive:text", "all.plain", rounds(200.0, 40, 6)),
+        ])
+    };
+    let told = |uuid: f64, text: f64| {
+        let keys = choice(&judge(&field(uuid, text)), "keys").clone();
+        let costs: Vec<String> = keys
+            .others
+            .iter()
+            .map(|other| match other.cost {
+                Cost::AtLeast(least) => format!("{} {:.1}", other.option, least),
+                Cost::AtMost(most) => format!("{} at most {:.1}", other.option, most),
+                _ => format!("{} open", other.option),
+            })
+            .collect();
+        (keys.option.to_string(), keys.base, keys.end(0.05), costs.join(", "))
+    };
+    assert_eq!(told(24.0, 30.0), ("own".into(), 1, ChoiceEnd::Decided, "hive:text 1.5, hive:uuid7 1.2".into()));
+    assert_eq!(told(20.1, 20.2), ("own".into(), 1, ChoiceEnd::NoDifference, "hive:text at most 1.0, hive:uuid7 at most 1.0".into()));
+    // Far behind is far behind, however few its rounds.
+    let far = told(20.0, 90.0);
+    assert!(far.3.contains("hive:text 4.") || far.3.contains("hive:text 3."), "{far:?}");
+    // Where another type is faster, the schema's own costs something.
+    assert_eq!(told(16.0, 30.0), ("hive:uuid7".into(), 2, ChoiceEnd::Decided, "own 1.2, hive:text 1.9".into()));
+    // Other choices are told on the schema's own keys alone.
+    assert_eq!(choice(&judge(&field(24.0, 30.0)), "hydration").others.len(), 1);
+}
+
 fn with_p95(mut one: ContenderFacts, milliseconds: f64) -> ContenderFacts {
     one.p95_rounds = rounds(milliseconds, one.rounds.len(), 5);
     one

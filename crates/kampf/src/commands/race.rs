@@ -19,7 +19,7 @@ use crate::running::{
     trouble,
 };
 use crate::store::{Dataset, save_result};
-use kampf_verdict::{Candidate, FaultKind, Require, Required, beside};
+use kampf_verdict::{Candidate, FaultKind, Require, Required, beside, compared};
 
 pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem> {
     if arguments.self_test {
@@ -343,6 +343,7 @@ impl Manner {
             least_calls: if self.require.limit(Required::P95).is_some() { CALLS_FOR_P95 } else { 1 },
             seed,
             beside: contest.entries.iter().enumerate().map(is_beside).collect(),
+            compared: compared(contest.entries.iter().map(|entry| entry.choices)),
             limits: self.require.time_limits(),
         }
     }

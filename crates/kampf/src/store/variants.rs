@@ -5,6 +5,8 @@ use std::time::{SystemTime, UNIX_EPOCH};
 
 use kampf_contest::{EngineError, EngineErrorKind};
 use kampf_engine::{LoadEvent, Served, Setting};
+use kampf_fill::Blueprint;
+use kampf_schema::Schema;
 
 use super::record::{DatasetRecord, IndexRecord, Slot, VariantRecord};
 use super::{Reached, Store, engine_problem, tables};
@@ -69,7 +71,8 @@ impl Store<'_> {
         if missing.is_empty() {
             return Ok((served, record));
         }
-        has_room(served.as_ref(), &record, missing.len())?;
+        // One more is loaded for its time alone.
+        has_room(served.as_ref(), &record, missing.len() + usize::from(missing.iter().any(|variant| variant.keys.is_some())))?;
         // Stamps are taken anew below, which is not to make anything whole that somebody has changed.
         let is_sound =
             |one: &VariantRecord| served.beside(&one.word).and_then(|beside| beside.stamp()).is_ok_and(|stamp| stamp == one.stamp);
@@ -83,7 +86,7 @@ impl Store<'_> {
         }
         let mut failed = None;
         self.make_room(slot, &mut record, &words)?;
-        for variant in missing {
+        for &variant in &missing {
             progress(LoadEvent::Variant(&variant.name));
             match self.load_variant(slot, &record, variant, progress) {
                 Ok(loaded) => {
@@ -95,6 +98,9 @@ impl Store<'_> {
                     break;
                 }
             }
+        }
+        if failed.is_none() && missing.iter().any(|variant| variant.keys.is_some()) {
+            failed = self.time_loads(slot, &mut record, wanted, progress).err();
         }
         // What one of a server's databases takes moves the stamp of all of them.
         let place = record.place(slot, self.project.server(), &self.owner);
@@ -112,6 +118,60 @@ impl Store<'_> {
         record.variants = stamped;
         slot.note(&record)?;
         failed.map_or(Ok((served, record)), Err)
+    }
+
+    /// Loads everything with other keys twice more, the plain rows too, one after the other, and lets it be gone: what a load takes by itself is as
+    /// much a matter of what the machine does meanwhile. Where one of each takes long, once has to do.
+    fn time_loads(
+        &self,
+        slot: &Slot,
+        record: &mut DatasetRecord,
+        wanted: &[&Variant],
+        progress: &mut dyn FnMut(LoadEvent<'_>),
+    ) -> Result<(), Problem> {
+        let keyed: Vec<&Variant> = wanted.iter().copied().filter(|variant| variant.keys.is_some()).collect();
+        let known = |record: &DatasetRecord, word: &str| record.variants.iter().find(|one| one.word == word).map(|one| one.seconds);
+        let words: Vec<String> = keyed.iter().map(|variant| variant.word()).collect();
+        let first: Vec<f64> = words.iter().filter_map(|word| known(record, word)).collect();
+        if record.load_seconds + first.iter().sum::<f64>() > LONG_LOADS {
+            return Ok(());
+        }
+        let project = self.project;
+        let (mut plain, mut others) = (vec![record.load_seconds], first.into_iter().map(|seconds| vec![seconds]).collect::<Vec<_>>());
+        for _ in 0..2 {
+            plain.push(self.timed(slot, record, (&project.schema, &project.blueprint), progress)?);
+            for (variant, seconds) in keyed.iter().zip(&mut others) {
+                seconds.push(self.timed(slot, record, (&variant.schema, variant.rows(&project.blueprint)), progress)?);
+            }
+        }
+        let middle = |seconds: &[f64]| kampf_race::median(seconds).unwrap_or_default();
+        record.load_seconds = middle(&plain);
+        for (word, seconds) in words.iter().zip(&others) {
+            record.variants.iter_mut().filter(|one| one.word == *word).for_each(|one| one.seconds = middle(seconds));
+        }
+        Ok(())
+    }
+
+    /// Loads rows beside a dataset, says how long that took, and removes them.
+    fn timed(
+        &self,
+        slot: &Slot,
+        record: &DatasetRecord,
+        (schema, rows): (&Schema, &Blueprint),
+        progress: &mut dyn FnMut(LoadEvent<'_>),
+    ) -> Result<f64, Problem> {
+        let project = self.project;
+        let mut place = record.place(slot, project.server(), &self.owner);
+        place.variant = Some(TIMED);
+        let mut seconds = 0.0;
+        let mut heard = |event: LoadEvent<'_>| match event {
+            LoadEvent::Loaded(took) => seconds = took.as_secs_f64(),
+            event => progress(event),
+        };
+        let loaded = project.engine.load(&place, schema, rows, &project.settings, &mut heard);
+        let removed = project.engine.remove(&place);
+        loaded.and_then(|_| removed).map_err(|error| engine_problem(&error))?;
+        Ok(seconds)
     }
 
     fn load_variant(
@@ -211,6 +271,12 @@ impl Store<'_> {
         self.project.engine.settings_for(settings, record.own_bytes() + variants)
     }
 }
+
+/// Seconds of one load of each up to which they are repeated.
+const LONG_LOADS: f64 = 5.0;
+
+/// The word of what is only loaded to see how long that takes.
+const TIMED: &str = "71bed000";
 
 /// Seconds since 1970.
 fn now() -> u64 {

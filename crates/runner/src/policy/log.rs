@@ -7,6 +7,8 @@ use kampf_race::{Nanos, Race, RaceSettings};
 pub(super) struct Log {
     settings: RaceSettings,
     beside: Vec<bool>,
+    /// Who is compared with whom besides.
+    compared: Vec<(usize, usize)>,
     /// Who could not be run, and after how many rounds that was found.
     failed: Vec<(usize, usize)>,
     /// Who did not start, being outclassed in the check.
@@ -22,8 +24,8 @@ pub(super) struct Round {
 }
 
 impl Log {
-    pub(super) fn new(settings: RaceSettings, beside: Vec<bool>) -> Log {
-        Log { settings, beside, failed: Vec::new(), left_out: Vec::new(), rounds: Vec::new() }
+    pub(super) fn new(settings: RaceSettings, beside: Vec<bool>, compared: Vec<(usize, usize)>) -> Log {
+        Log { settings, beside, compared, failed: Vec::new(), left_out: Vec::new(), rounds: Vec::new() }
     }
 
     pub(super) fn fails(&mut self, at: usize, rounds: usize) {
@@ -62,6 +64,7 @@ impl Log {
     pub(super) fn race(&self) -> Race {
         let mut race = Race::new(self.beside.len(), self.settings);
         self.beside.iter().enumerate().filter(|(_, beside)| **beside).for_each(|(at, _)| race.put_beside(at));
+        self.compared.iter().for_each(|&(contender, base)| race.compare(contender, base));
         let fail = |race: &mut Race, rounds: usize| {
             self.failed.iter().filter(|(_, after)| *after == rounds).for_each(|(at, _)| race.fail(*at));
         };
@@ -90,7 +93,7 @@ mod tests {
     /// Rounds of three contenders, the last of which fails after some.
     fn told(fast: Option<f64>, rounds: usize) -> Log {
         let settings = RaceSettings { rests: true, ..RaceSettings::default() };
-        let mut log = Log::new(settings, vec![false, false, false, true]);
+        let mut log = Log::new(settings, vec![false, false, false, true], Vec::new());
         for round in 0..rounds {
             let luck = |salt: usize| 1.0 + 0.01 * ((round * 7 + salt * 3) % 11) as f64 / 11.0;
             if round == 5 {

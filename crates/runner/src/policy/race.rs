@@ -30,6 +30,8 @@ pub struct RaceOptions {
     pub seed: u64,
     /// Whether each entry only runs beside the race, as it is not to be chosen.
     pub beside: Vec<bool>,
+    /// Pairs of entries of which the first is compared with the second whoever leads: while it is open what it costs, a decided race goes on.
+    pub compared: Vec<(usize, usize)>,
     /// Upper bounds on times that decide who is chosen: while it is open who keeps them, a decided race goes on.
     pub limits: TimeLimits,
 }
@@ -161,7 +163,7 @@ pub(crate) fn race(
         failed_after: None,
     };
     let beside = (0..names.len()).map(|at| options.is_beside(at)).collect();
-    let log = Log::new(options.settings, beside);
+    let log = Log::new(options.settings, beside, options.compared.clone());
     let mut track = Track {
         paces: paces(stage, checks, options),
         messages: checks.entries.iter().map(|entry| entry.probe.as_ref().and_then(|probe| probe.message_ns)).collect(),
@@ -179,7 +181,9 @@ pub(crate) fn race(
     let mut loops = Vec::new();
     let mut random = Pcg64Mcg::seed_from_u64(options.seed);
     let mut interrupted = false;
-    while track.race.rounds() < options.settings.most_rounds && !(track.race.is_decided() && track.keeps_limits()) {
+    while track.race.rounds() < options.settings.most_rounds
+        && !(track.race.is_decided() && track.keeps_limits() && track.race.has_compared())
+    {
         let round = track.next_lasts();
         let left = options.time.saturating_sub(track.stage.now() - begun);
         if track.race.rounds() > 0 && round > left {

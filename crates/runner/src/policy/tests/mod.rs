@@ -20,6 +20,7 @@ fn options(rounds: usize) -> RaceOptions {
     RaceOptions {
         settings: RaceSettings { most_rounds: rounds, rests: true, ..RaceSettings::default() },
         time: Duration::from_secs(3600),
+        compared: Vec::new(),
         least_calls: 1,
         seed: 7,
         beside: Vec::new(),
