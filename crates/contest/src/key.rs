@@ -52,6 +52,16 @@ impl Key {
 }
 
 impl Part {
+    /// The value that it was made of, where that is known.
+    pub(crate) fn as_it_was(&self) -> Option<ValueRef<'_>> {
+        match self {
+            Part::Uuid(bytes) => Some(ValueRef::Uuid(*bytes)),
+            Part::Text(text) => Some(ValueRef::Text(text)),
+            Part::Blob(bytes) => Some(ValueRef::Blob(bytes)),
+            _ => None,
+        }
+    }
+
     fn of(value: ValueRef<'_>) -> Option<Part> {
         Some(match value {
             // Lists are no keys.

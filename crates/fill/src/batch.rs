@@ -1,8 +1,6 @@
 //! Rows in a reused buffer, column by column.
 
-use std::fmt::Write;
-
-use kampf_schema::{ColumnId, TimeText, Units, ValueRef};
+use kampf_schema::{ColumnId, TimeText, Units, ValueRef, push_uuid};
 
 use crate::random::mix;
 
@@ -157,7 +155,7 @@ impl Batch {
                 match cell {
                     Cell::Date(days) => self.text.push_str(TimeText::date(*days).as_str()),
                     Cell::Timestamp(micros) => self.text.push_str(TimeText::timestamp(*micros).as_str()),
-                    Cell::Uuid(bytes) => drop(write!(self.text, "{}", ValueRef::Uuid(*bytes))),
+                    Cell::Uuid(bytes) => push_uuid(&mut self.text, *bytes),
                     _ => continue,
                 }
                 *cell = Cell::Text(start, self.text.len() as u32);

@@ -1,11 +1,10 @@
 //! Keys of another type: the same rows, recognised by other values. A key is a function of its row's number and can be read back to it.
 
 use std::collections::HashMap;
-use std::fmt::Write;
 use std::sync::Arc;
 
 use kampf_schema::expr::parse_uuid;
-use kampf_schema::{ColumnId, KeyColumns, KeyType, LogicalType, TableId, Value, ValueRef};
+use kampf_schema::{ColumnId, KeyColumns, KeyType, LogicalType, TableId, Value, ValueRef, push_uuid};
 
 use crate::batch::{Batch, digest_of};
 use crate::blueprint::Blueprint;
@@ -88,9 +87,7 @@ impl NewKeys {
             KeyType::Uuid4 | KeyType::Text => uuid_of_number(number, self.key),
         };
         match (self.key_type, self.as_bytes) {
-            (KeyType::Text, _) => out.push_text(|text| {
-                let _ = write!(text, "{}", ValueRef::Uuid(bytes));
-            }),
+            (KeyType::Text, _) => out.push_text(|text| push_uuid(text, bytes)),
             (_, true) => out.push(ValueRef::Blob(&bytes)),
             (_, false) => out.push(ValueRef::Uuid(bytes)),
         }

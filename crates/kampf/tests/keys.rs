@@ -152,6 +152,15 @@ fn reads_race_over_types_of_keys_and_give_the_same_rows() {
 }
 
 #[test]
+fn the_example_of_the_docs_is_one() {
+    let folder = Folder::empty();
+    folder.write("apiary.sql", include_str!("../../../docs/examples/keys/apiary.sql"));
+    folder.write("kampf.toml", include_str!("../../../docs/examples/keys/kampf.toml").replace("hive = 100_000", "hive = 40"));
+    let checked = folder.ok(&["check", "-q"]);
+    assert_eq!(checked.matches("contenders give this answer").count(), 3, "{checked}");
+}
+
+#[test]
 fn a_pair_and_a_trace_are_told_of_other_keys() {
     let folder = apiary("");
     let pair = "computed.database.needed.plain,computed.database.needed.plain@keeper:text";

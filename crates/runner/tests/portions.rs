@@ -45,7 +45,7 @@ fn portions_hold_no_more(engine: &dyn Engine, url: &str, schema: &Schema) {
         for fetch in [Fetch::Pages, Fetch::Chunks, Fetch::Stream] {
             let choices = usual.with_opt(fetch.opt().of_size(PORTION));
             // What is read ahead only ever adds, and of many portions one is unlucky now and then.
-            let held = |rows: u64| (0..3).map(|_| peak(engine, url, schema, &choices, rows) as f64);
+            let held = |rows: u64| (0..3).map(move |_| peak(engine, url, schema, &choices, rows) as f64);
             let few = held(FEW).fold(f64::INFINITY, f64::min);
             let many = held(HIVES).find(|many| *many <= few * 1.1 + ahead);
             assert!(many.is_some(), "{} {choices} holds {few} bytes with {FEW} rows and more with {HIVES}", engine.name());

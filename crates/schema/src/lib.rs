@@ -27,4 +27,4 @@ pub use place::{LineColumn, Span};
 pub use relations::{Hop, HopKind, NamedRelation, RelationError, Relations};
 pub use types::LogicalType;
 pub use undeclared::{ReferError, Undeclared, undeclared};
-pub use value::{Decimal, Units, Value, ValueRef};
+pub use value::{Decimal, Units, Value, ValueRef, push_uuid};

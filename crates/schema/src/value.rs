@@ -364,6 +364,12 @@ impl fmt::Display for Value {
     }
 }
 
+/// Adds a UUID to a text, in small letters with hyphens (RFC 9562), as it is displayed.
+pub fn push_uuid(text: &mut String, bytes: [u8; 16]) {
+    let mut buffer = uuid::Uuid::encode_buffer();
+    text.push_str(uuid::Uuid::from_bytes(bytes).hyphenated().encode_lower(&mut buffer));
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

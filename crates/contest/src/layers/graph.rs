@@ -204,11 +204,15 @@ impl<'p, S: Store> Graph<'p, S> {
                         prepare(call, node, statement, 1)?;
                     }
                     let Some(ready) = &call.nodes[node].single else { return Ok(()) };
-                    // Nearly all keys are one number; those need no list.
+                    // Nearly all keys are one value; those need no list.
                     let (single, keys, several);
                     let binds: &[ValueRef<'_>] = match (&key, ready.binds.as_slice()) {
                         (Key::Integer(number), [Bind::Key(0)]) => {
                             single = [ValueRef::Integer(*number)];
+                            &single
+                        }
+                        (Key::One(part), [Bind::Key(0)]) if let Some(value) = part.as_it_was() => {
+                            single = [value];
                             &single
                         }
                         _ => {

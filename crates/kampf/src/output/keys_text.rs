@@ -79,7 +79,10 @@ impl<'a> Raced<'a> {
             Some(Cost::AtLeast(least)) => format!("{both} ({}, surely {} at least)", behind(after / before), behind(least)),
             Some(Cost::AtMost(most)) if most <= 1.0 + margin => format!("{both}, which makes no difference"),
             Some(Cost::AtMost(most)) => format!("{both}, {} at most", behind(most)),
-            Some(Cost::Open { .. } | Cost::Elsewhere) => format!("{both}, which these rounds do not tell apart"),
+            Some(Cost::Open { interval: None, .. } | Cost::Elsewhere) => {
+                format!("{both} ({} so far, in too few rounds to be sure)", behind(after / before))
+            }
+            Some(Cost::Open { .. }) => format!("{both}, which these rounds do not tell apart"),
             None => format!("{both} ({})", behind(after / before)),
         }
     }

@@ -170,7 +170,7 @@ impl Store<'_> {
         };
         let loaded = project.engine.load(&place, schema, rows, &project.settings, &mut heard);
         let removed = project.engine.remove(&place);
-        loaded.and_then(|_| removed).map_err(|error| engine_problem(&error))?;
+        loaded.and(removed).map_err(|error| engine_problem(&error))?;
         Ok(seconds)
     }
 
