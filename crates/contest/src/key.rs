@@ -45,6 +45,17 @@ impl Key {
 }
 
 impl Key {
+    /// The one value that it was made of, where that is known: other values may be equal to some of them.
+    pub(crate) fn as_it_was(&self) -> Option<ValueRef<'_>> {
+        match self {
+            Key::Integer(number) => Some(ValueRef::Integer(*number)),
+            Key::One(Part::Uuid(bytes)) => Some(ValueRef::Uuid(*bytes)),
+            Key::One(Part::Text(text)) => Some(ValueRef::Text(text)),
+            Key::One(Part::Blob(bytes)) => Some(ValueRef::Blob(bytes)),
+            _ => None,
+        }
+    }
+
     /// The key of a group: nulls are alike.
     pub(crate) fn of_group<'a>(values: impl Iterator<Item = ValueRef<'a>>) -> Key {
         Key::Several(values.map(|value| Part::of(value).unwrap_or(Part::Null)).collect())
@@ -52,16 +63,6 @@ impl Key {
 }
 
 impl Part {
-    /// The value that it was made of, where that is known.
-    pub(crate) fn as_it_was(&self) -> Option<ValueRef<'_>> {
-        match self {
-            Part::Uuid(bytes) => Some(ValueRef::Uuid(*bytes)),
-            Part::Text(text) => Some(ValueRef::Text(text)),
-            Part::Blob(bytes) => Some(ValueRef::Blob(bytes)),
-            _ => None,
-        }
-    }
-
     fn of(value: ValueRef<'_>) -> Option<Part> {
         Some(match value {
             // Lists are no keys.

@@ -206,16 +206,13 @@ impl<'p, S: Store> Graph<'p, S> {
                     let Some(ready) = &call.nodes[node].single else { return Ok(()) };
                     // Nearly all keys are one value; those need no list.
                     let (single, keys, several);
-                    let binds: &[ValueRef<'_>] = match (&key, ready.binds.as_slice()) {
-                        (Key::Integer(number), [Bind::Key(0)]) => {
-                            single = [ValueRef::Integer(*number)];
-                            &single
-                        }
-                        (Key::One(part), [Bind::Key(0)]) if let Some(value) = part.as_it_was() => {
+                    let one = if let [Bind::Key(0)] = ready.binds.as_slice() { key.as_it_was() } else { None };
+                    let binds: &[ValueRef<'_>] = match one {
+                        Some(value) => {
                             single = [value];
                             &single
                         }
-                        _ => {
+                        None => {
                             let store = self.store(link.parent);
                             keys = link.from.iter().map(|&column| store.value(parent, column).to_value()).collect::<Vec<_>>();
                             several = bound(&ready.binds, call.parameters, &keys, Progress::NONE);

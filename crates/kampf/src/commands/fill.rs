@@ -164,6 +164,7 @@ fn fill_keys(general: &General, project: &mut Project, asked: &[String]) -> Resu
     for variant in &found {
         page.hung(&format!("  {} ", paint(Look::Strong, &format!("@{}", variant.name))), &format!("{}.", variant.about()), 4);
     }
+    page.blank();
     page.line(format!("on {} {}", record.engine, record.engine_version));
     print(&page.into_text())
 }

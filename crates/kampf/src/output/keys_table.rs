@@ -28,15 +28,19 @@ impl KeysFilled<'_> {
     }
 }
 
-/// The whole datasets, the schema's own first, then the tables that hold such keys, one by one.
-pub(crate) fn keys_table(page: &mut Page, all: &[KeysFilled<'_>], concerned: &[String]) {
-    let Some(own) = all.first() else { return };
-    let against = |new: f64, old: f64| match new / old {
+/// How much more or less something takes than another: `+22 %`.
+pub(super) fn against(ratio: f64) -> String {
+    match ratio {
         ratio if !ratio.is_finite() => String::new(),
         ratio if (ratio - 1.0).abs() < 0.005 => "same".to_owned(),
         ratio if ratio >= 1.0 => format!("+{}", percent(ratio - 1.0)),
         ratio => format!("-{}", percent(1.0 - ratio)),
-    };
+    }
+}
+
+/// The whole datasets, the schema's own first, then the tables that hold such keys, one by one.
+pub(crate) fn keys_table(page: &mut Page, all: &[KeysFilled<'_>], concerned: &[String]) {
+    let Some(own) = all.first() else { return };
     let columns = [
         Column::left("keys"),
         Column::right("on disk"),
@@ -48,7 +52,7 @@ pub(crate) fn keys_table(page: &mut Page, all: &[KeysFilled<'_>], concerned: &[S
         Column::right("").yielding(1),
     ];
     let row = |one: &KeysFilled<'_>| {
-        let ratio = |of: &dyn Fn(&KeysFilled<'_>) -> f64| if std::ptr::eq(one, own) { String::new() } else { against(of(one), of(own)) };
+        let ratio = |of: &dyn Fn(&KeysFilled<'_>) -> f64| if std::ptr::eq(one, own) { String::new() } else { against(of(one) / of(own)) };
         vec![
             (Look::Strong, one.name.clone()),
             (Look::Plain, bytes(one.bytes())),

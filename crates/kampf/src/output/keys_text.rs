@@ -3,47 +3,97 @@
 use kampf_contest::{Choice, Label, Opt};
 use kampf_verdict::{ByChoice, ChoiceEnd, Cost};
 
-use super::numbers::{behind, bytes, duration, list, percent};
+use super::keys_table::against;
+use super::numbers::{behind, between, bytes, duration, list, percent};
 use super::page::Page;
 use super::style::{Look, paint};
-use crate::document::KeysPart;
+use super::table::Column;
+use crate::document::{KeysPart, VariantPart};
 use crate::raced::{RacedContest, Shown};
 
-/// For each type of keys that was raced besides the schema's own, the fastest first: what a contender takes with it against the same one with the
-/// schema's own, and what it takes on disk and to load.
+/// What a contender takes with each type of keys that was raced, the schema's own first and then the fastest, and what the dataset takes on disk and
+/// to load; and what that comes to.
 pub(crate) fn keys_text(page: &mut Page, contest: &RacedContest) {
+    let keyed = |(name, part): (&'_ String, &'_ VariantPart)| Some((name.clone(), part.keys.clone()?));
+    let mut variants: Vec<(String, KeysPart)> = contest.variants.iter().filter_map(keyed).collect();
+    let Some((_, first)) = variants.first() else { return };
     let raced = Raced::of(contest);
-    let mut variants: Vec<(&String, &KeysPart, Option<Shown<'_>>)> = contest
-        .variants
-        .iter()
-        .filter_map(|(name, part)| Some((name, part.keys.as_ref()?, raced.as_ref().and_then(|raced| raced.on(Some(name))))))
-        .collect();
-    if variants.is_empty() {
-        return;
-    }
+    let time = |name: Option<&str>| raced.as_ref().and_then(|raced| raced.on(name)).and_then(|one| one.placed.shown);
+    let by_time = |(name, _): &(String, KeysPart)| time(Some(name)).unwrap_or(f64::INFINITY);
+    let own = Line {
+        name: "as declared".to_owned(),
+        time: time(None),
+        sure: String::new(),
+        bytes: first.own_bytes,
+        index_bytes: first.own_index_bytes,
+        seconds: first.own_seconds,
+    };
+    variants.sort_by(|one, other| by_time(one).total_cmp(&by_time(other)));
+    let line = |(name, part): &(String, KeysPart)| Line {
+        name: format!("@{name}"),
+        time: time(Some(name)),
+        sure: raced.as_ref().map_or_else(String::new, |raced| raced.sure(name)),
+        bytes: part.bytes,
+        index_bytes: part.index_bytes,
+        seconds: part.seconds,
+    };
     page.blank();
-    page.line(paint(Look::Title, "Keys"));
-    let own = raced.as_ref().and_then(|raced| raced.on(None));
-    if let Some(own) = own {
-        page.paragraph(&format!("  Told by {}, which ran with all of them.", paint(Look::Strong, &own.facts.name)), 2);
-    }
-    let time = |one: &Option<Shown<'_>>| one.and_then(|one| one.placed.shown).unwrap_or(f64::INFINITY);
-    variants.sort_by(|(.., one), (.., other)| time(one).total_cmp(&time(other)));
-    for (name, part, with) in &variants {
-        let head = format!("  {} ", paint(Look::Strong, &format!("@{name}")));
-        let reads = match (own, with, &raced) {
-            (Some(own), Some(with), Some(raced)) => raced.reads(own, *with),
-            _ => "nobody came to an end with both".to_owned(),
-        };
-        page.hung(&head, &format!("{reads}; {}.", takes(part)), 4);
-    }
+    let told = raced.as_ref().and_then(|raced| raced.on(None)).map(|own| format!(", told by {}", paint(Look::Strong, &own.facts.name)));
+    page.line(format!("{}{}", paint(Look::Title, "Keys"), told.unwrap_or_default()));
+    let columns = [
+        Column::left("  keys"),
+        Column::right("a call takes"),
+        Column::right("").yielding(3),
+        Column::left("surely").yielding(2),
+        Column::right("on disk"),
+        Column::right("").yielding(4),
+        Column::right("of it indexes").yielding(1),
+        Column::right("loaded in"),
+        Column::right("").yielding(5),
+    ];
+    let rows: Vec<_> = std::iter::once(own.cells(None)).chain(variants.iter().map(|one| line(one).cells(Some(&own)))).collect();
+    page.table(&columns, &rows);
     if let Some(raced) = &raced {
         page.paragraph(&format!("  {}", raced.conclusion()), 2);
     }
-    if let Some((name, ..)) = variants.first() {
+    if let Some((name, _)) = variants.first() {
         page.paragraph(&format!("  kampf show --ddl @{name} shows its tables."), 4);
     }
 }
+
+/// What is told of keys of one type.
+struct Line {
+    name: String,
+    /// Nanoseconds of a call.
+    time: Option<f64>,
+    sure: String,
+    bytes: u64,
+    index_bytes: u64,
+    seconds: f64,
+}
+
+impl Line {
+    /// The cells of its row, with what differs from the schema's own.
+    fn cells(&self, own: Option<&Line>) -> Vec<(Look, String)> {
+        let change = |new: f64, old: Option<f64>| old.filter(|old| *old > 0.0).map_or_else(String::new, |old| against(new / old));
+        let time = self.time.zip(own.and_then(|own| own.time)).map_or_else(String::new, |(new, old)| against(new / old));
+        vec![
+            (Look::Strong, format!("  {}", self.name)),
+            (Look::Plain, self.time.map_or_else(|| "-".to_owned(), duration)),
+            (Look::Quiet, time),
+            (Look::Plain, self.sure.clone()),
+            (Look::Plain, bytes(self.bytes)),
+            (Look::Quiet, change(self.bytes as f64, own.map(|own| own.bytes as f64))),
+            (Look::Plain, bytes(self.index_bytes)),
+            (Look::Plain, duration(self.seconds * 1e9)),
+            // So short a load says nothing of another.
+            (Look::Quiet, change(self.seconds, own.map(|own| own.seconds).filter(|seconds| *seconds > SHORT))),
+        ]
+    }
+}
+
+/// Seconds of a load up to which it says nothing of another.
+const SHORT: f64 = 0.1;
 
 /// Contenders that differ in their keys alone.
 struct Raced<'a> {
@@ -65,25 +115,26 @@ impl<'a> Raced<'a> {
         all.find(|(option, _)| is_it(*option)).map(|(_, at)| self.contest.contender(at))
     }
 
-    /// What it takes with a type of keys.
-    fn reads(&self, own: Shown<'_>, with: Shown<'_>) -> String {
-        let (Some(before), Some(after)) = (own.placed.shown, with.placed.shown) else {
-            return "nobody came to an end with both".to_owned();
-        };
-        let both = format!("{} instead of {}", paint(Look::Strong, &duration(after)), duration(before));
-        let cost = |at: usize| self.by_choice.others.iter().find(|other| other.contender == at).map(|other| other.cost);
-        // Where another type is faster than the schema's own, the others are compared with that.
-        let cost = if self.by_choice.base == own.at { cost(with.at) } else { None };
+    /// What is sure of the cost of a variant's keys.
+    fn sure(&self, variant: &str) -> String {
+        let of = |name: Option<&str>| self.by_choice.others.iter().find(|other| other.option.label().map(Label::as_str) == name);
         let margin = self.contest.facts.settings.margin;
-        match cost {
-            Some(Cost::AtLeast(least)) => format!("{both} ({}, surely {} at least)", behind(after / before), behind(least)),
-            Some(Cost::AtMost(most)) if most <= 1.0 + margin => format!("{both}, which makes no difference"),
-            Some(Cost::AtMost(most)) => format!("{both}, {} at most", behind(most)),
-            Some(Cost::Open { interval: None, .. } | Cost::Elsewhere) => {
-                format!("{both} ({} so far, in too few rounds to be sure)", behind(after / before))
-            }
-            Some(Cost::Open { .. }) => format!("{both}, which these rounds do not tell apart"),
-            None => format!("{both} ({})", behind(after / before)),
+        // Where another type is faster than the schema's own, the others are compared with that.
+        if self.by_choice.option.label().is_some() {
+            let own = of(None).map(|own| own.cost);
+            return match (self.by_choice.option.label().map(Label::as_str) == Some(variant), own) {
+                (true, Some(Cost::AtLeast(least))) => format!("the fastest, {} at least", behind(1.0 / least)),
+                (true, _) => "the fastest".to_owned(),
+                _ => String::new(),
+            };
+        }
+        match of(Some(variant)).map(|other| other.cost) {
+            Some(Cost::AtLeast(least)) => format!("{} at least", behind(least)),
+            Some(Cost::AtMost(most)) if most <= 1.0 + margin => "no difference".to_owned(),
+            Some(Cost::AtMost(most)) => format!("{} at most", behind(most)),
+            Some(Cost::Open { interval: Some(sure), .. }) => between(sure.low, sure.high),
+            Some(Cost::Open { interval: None, .. } | Cost::Elsewhere) => "too few rounds".to_owned(),
+            None => String::new(),
         }
     }
 
@@ -106,35 +157,6 @@ impl<'a> Raced<'a> {
                 format!("On {engine} it is open what the keys mean to this read; --exact tells, or --pair of two of these contenders.")
             }
         }
-    }
-}
-
-/// What it takes on disk and to load, against the plain schema.
-fn takes(part: &KeysPart) -> String {
-    let ratio = |new: f64, old: f64| if old > 0.0 { format!(" ({})", change(new / old)) } else { String::new() };
-    format!(
-        "{} on disk instead of {}{}, of it indexes {} instead of {}; loaded in {} instead of {}{}",
-        bytes(part.bytes),
-        bytes(part.own_bytes),
-        ratio(part.bytes as f64, part.own_bytes as f64),
-        bytes(part.index_bytes),
-        bytes(part.own_index_bytes),
-        duration(part.seconds * 1e9),
-        duration(part.own_seconds * 1e9),
-        if part.own_seconds < SHORT { String::new() } else { ratio(part.seconds, part.own_seconds) }
-    )
-}
-
-/// Seconds of a load below which one says nothing about another.
-const SHORT: f64 = 0.1;
-
-/// How much more or less.
-fn change(ratio: f64) -> String {
-    match ratio {
-        ratio if (ratio - 1.0).abs() < 0.005 => "the same".to_owned(),
-        ratio if ratio < 1.0 => format!("{} less", percent(1.0 - ratio)),
-        ratio if ratio < 10.0 => format!("{} more", percent(ratio - 1.0)),
-        ratio => format!("{ratio:.0} times as much"),
     }
 }
 

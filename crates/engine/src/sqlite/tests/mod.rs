@@ -27,8 +27,12 @@ fn every_type_goes_in_and_comes_back_and_all_constraints_hold() {
         .unwrap();
     assert_eq!(loaded[0].rows, blueprint.rows(kampf_schema::TableId(0)));
     let last: Vec<&String> = events.iter().rev().take_while(|event| *event != "Indexes").collect();
-    let (statistics, indexed) = last.split_first().unwrap();
-    assert!(*statistics == "Statistics" && indexed.iter().all(|event| event.starts_with("Indexed(")), "{last:?}");
+    let (loaded, rest) = last.split_first().unwrap();
+    let (statistics, indexed) = rest.split_first().unwrap();
+    assert!(
+        loaded.starts_with("Loaded(") && *statistics == "Statistics" && indexed.iter().all(|event| event.starts_with("Indexed(")),
+        "{last:?}"
+    );
     assert!(indexed.iter().any(|event| event.starts_with("Indexed(\"visit_keeper\", ")), "{last:?}");
     let check = rusqlite::Connection::open(file_of(folder.path(), None)).unwrap();
     let broken: i64 = check.query_row("SELECT count(*) FROM pragma_foreign_key_check", [], |row| row.get(0)).unwrap();
