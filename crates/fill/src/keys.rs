@@ -1,7 +1,7 @@
 //! Keys of another type: the same rows, recognised by other values. A key is a function of its row's number and can be read back to it.
 
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use kampf_schema::expr::parse_uuid;
 use kampf_schema::{ColumnId, KeyColumns, KeyType, LogicalType, TableId, Value, ValueRef, push_uuid};
@@ -29,7 +29,8 @@ struct NewKeys {
     /// Whether 16 bytes are kept as bytes, since the engine has no type for UUIDs.
     as_bytes: bool,
     key: u64,
-    rows: RowsByKey,
+    /// Found out when it is first asked for: it may take all keys of the table.
+    rows: OnceLock<RowsByKey>,
 }
 
 /// Which row has a key as the schema makes it.
@@ -118,7 +119,7 @@ impl NewKeys {
 
     /// The row that has a key of the schema's own.
     fn row(&self, blueprint: &Blueprint, value: ValueRef<'_>) -> Option<u64> {
-        self.rows.row(blueprint, self.table, self.own, value)
+        self.rows.get_or_init(|| RowsByKey::of(blueprint, self.table, self.own)).row(blueprint, self.table, self.own, value)
     }
 
     /// A number that no row has, for a key that none has either.
@@ -141,7 +142,7 @@ impl Blueprint {
                 key_type: *key_type,
                 as_bytes: uuid == LogicalType::Blob,
                 key: key(seed, &format!("keys of {}", table.0)),
-                rows: RowsByKey::of(self, table, own),
+                rows: OnceLock::new(),
             });
             for &(table, column) in &columns.columns {
                 rekeyed.columns[table.0].push((column, rekeyed.keys.len() - 1));

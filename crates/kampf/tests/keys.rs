@@ -186,6 +186,28 @@ fn a_pair_and_a_trace_are_told_of_other_keys() {
 }
 
 #[test]
+fn tables_of_odd_names_are_found_by_their_words() {
+    let folder = Folder::empty();
+    folder.write(
+        "odd.sql",
+        "CREATE TABLE \"guest list\" (\"the id\" INTEGER PRIMARY KEY, \"e-mail\" TEXT NOT NULL);
+         CREATE TABLE \"1st\" (id INTEGER PRIMARY KEY, \"guest of\" INTEGER NOT NULL REFERENCES \"guest list\" (\"the id\"));
+         CREATE TABLE guest_list (id INTEGER PRIMARY KEY);",
+    );
+    folder.write(
+        "kampf.toml",
+        "schema = \"odd.sql\"\n[contest.guests]\nfrom = \"1st\"\ngive = [\"id\", '\"guest of\"']\nwhere = '\"guest of\" = :guest'\n\
+         keys = [\"guest list:text\", \"1st:uuid7\"]\n[contest.guests.parameters]\nguest = 'any(\"guest list\".\"the id\")'\n",
+    );
+    let shown = folder.ok(&["show", "guests"]);
+    assert!(shown.contains("@guest_list_2:text") && shown.contains("@t1st:uuid7"), "{shown}");
+    let traced = folder.ok(&["trace", "guests", "plain@guest_list_2:text"]);
+    assert!(traced.contains("\"guest of\""), "{traced}");
+    assert!(folder.ok(&["check", "-q"]).contains("contenders give this answer"));
+    assert!(folder.ok(&["fill", "--keys", "guest_list"]).contains("@guest_list:uuid7"), "a whole name comes first");
+}
+
+#[test]
 fn each_type_is_filled_and_shown_with_what_it_takes() {
     let folder = apiary("");
     let filled = folder.kampf(&["fill", "--keys", "hive"]);

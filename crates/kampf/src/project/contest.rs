@@ -4,13 +4,11 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use kampf_contest::{
-    ByHand, Choice, Choices, Dialect, Expect, Field, Form, Given, KeyedNeed, Measure, Need, NeedPart, NeedText, Plan, derive, own_sql,
-    resolve as resolve_need,
+    ByHand, Choice, Choices, Dialect, Expect, Field, Form, Given, Hydration, KeyedNeed, Measure, Need, NeedPart, NeedText, Plan, derive,
+    own_sql, resolve as resolve_need,
 };
-use kampf_fill::RecipeMaker;
-use kampf_runner::{Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, KeyedContest, ParameterSource, Program, more_than};
-use kampf_schema::expr::{self, Argument};
-use kampf_schema::{LogicalType, Schema, Span, Value};
+use kampf_runner::{Contest, Entry, EntryWay, KeyedContest, Program, more_than};
+use kampf_schema::Schema;
 use kampf_verdict::Required;
 use serde_json::json;
 
@@ -18,11 +16,13 @@ use super::config::ContestConfig;
 use super::keys::wanted_keys;
 use super::multiplied::Multiplied;
 use super::own::OwnWay;
+use super::parameters::parameters;
 use super::sample::rows_taken;
 use super::variant::wanted_variants;
-use super::{Project, find_column_of, need_part};
+use super::written::Written;
+use super::{Project, need_part};
 use crate::arguments::Selection;
-use crate::problem::{Problem, Source};
+use crate::problem::Problem;
 
 /// A contest with its field, and what did not enter it.
 pub(crate) struct Selected {
@@ -40,13 +40,18 @@ pub(crate) struct Selected {
     pub(crate) lacking: Vec<String>,
 }
 
+/// A need over the keys of a variant.
+struct OverKeys<'p> {
+    schema: &'p Schema,
+    need: Need,
+    keys: KeyedNeed,
+    field: Field,
+}
+
 /// Resolves a contest and picks its field.
 pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Selection) -> Result<Selected, Problem> {
-    let source = &project.config.source;
-    let header = |problem: Problem| problem.at(source.place(config.span));
     let need = need(project, config, &project.schema)?;
     let dialect = project.engine.dialect();
-    let names: Vec<String> = config.parameters.iter().map(|(name, _)| name.clone()).collect();
     let mut options = config.choices.clone();
     if config.page.is_some() || need.as_ref().is_some_and(|need| is_large(project, need)) {
         options.try_others(Choice::Fetch);
@@ -58,34 +63,81 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     for variant in &wanted {
         options.label(Choice::Index.option(variant).ok_or_else(|| Problem::wrong(format!("`{variant}` cannot name a variant")))?);
     }
-    let keyed = needs_over_keys(project, config, selection, need.as_ref(), &mut lacking)?;
-    keyed.keys().filter_map(|name| Choice::Keys.option(name)).for_each(|option| options.label(option));
-    let field = need.as_ref().map(|need| Field::of(&project.schema, need, dialect, &options)).unwrap_or_default();
-    let on_variant = |(name, (need, _)): (&String, &(Need, KeyedNeed))| {
-        let variant = project.variant(name)?;
-        Some((name.clone(), Field::of(&variant.schema, need, dialect, &options)))
+    let needs = needs_over_keys(project, config, selection, need.as_ref(), &mut lacking)?;
+    needs.keys().filter_map(|name| Choice::Keys.option(name)).for_each(|option| options.label(option));
+    let on_variant = |(name, (need, keys)): (String, (Need, KeyedNeed))| {
+        let schema = &project.variant(&name)?.schema;
+        let field = Field::of(schema, &need, dialect, &options);
+        Some((name, OverKeys { schema, need, keys, field }))
     };
-    let fields: BTreeMap<String, Field> = keyed.iter().filter_map(on_variant).collect();
-    let (mut entries, mut left_out, mut held_back) = (Vec::new(), Vec::new(), Vec::new());
-    let limits = [config.require.limit(Required::Count(Measure::HeapPeak)), selection.memory_limit.map(|limit| limit as f64)];
-    let most_bytes = limits.into_iter().flatten().reduce(f64::min).unwrap_or(MOST_BYTES);
-    if let Some(need) = &need {
-        let most_kept = project.config.entries;
-        for choices in &chosen(&field, selection) {
+    let keyed: BTreeMap<String, OverKeys<'_>> = needs.into_iter().filter_map(on_variant).collect();
+    let field = need.as_ref().map(|need| Field::of(&project.schema, need, dialect, &options)).unwrap_or_default();
+    let entering = Entering { project, config, selection, field: &field, wanted: &wanted, keyed: &keyed };
+    let mut held_back = Vec::new();
+    let mut entries = need.as_ref().map(|need| entering.derived(need, &mut held_back, &mut lacking)).unwrap_or_default();
+    let mut left_out = Vec::new();
+    entries.extend(entering.own(need.as_ref(), &mut left_out)?);
+    let all = entries.len();
+    let fits_none = |pattern: &&String| !entries.iter().any(|entry| fits(pattern, &entry.name));
+    let of_all = |pattern: &String| field.all().filter(|choices| fits(pattern, &choices.to_string())).count();
+    let unmatched = selection.only.iter().filter(fits_none).map(|pattern| (pattern.clone(), of_all(pattern))).collect();
+    if !selection.only.is_empty() {
+        entries.retain(|entry| asked_for(selection, &entry.name));
+    }
+    if entries.is_empty() {
+        return Err(entering.nobody(all > 0));
+    }
+    let order_appended = need.iter().flat_map(|need| appended(project, need)).collect();
+    let parameters = parameters(project, config, need.as_ref())?;
+    let over_keys = |(name, OverKeys { schema, need, keys, field }): (String, OverKeys<'_>)| {
+        let reference = reference(schema, &need, &field, dialect);
+        (name, KeyedContest { need, reference, keys })
+    };
+    let contest = Contest {
+        name: config.name.clone(),
+        need_text: need_text(config),
+        ordered: config.ordered,
+        parameters,
+        entries,
+        reference: need.as_ref().and_then(|need| reference(&project.schema, need, &field, dialect)),
+        need,
+        keyed: keyed.into_iter().map(over_keys).collect(),
+    };
+    Ok(Selected { contest, field, order_appended, left_out, held_back, unmatched, lacking })
+}
+
+/// What contenders are made from.
+struct Entering<'a> {
+    project: &'a Project,
+    config: &'a ContestConfig,
+    selection: &'a Selection,
+    field: &'a Field,
+    /// The variants of other indexes that they run on, and those of other keys.
+    wanted: &'a [String],
+    keyed: &'a BTreeMap<String, OverKeys<'a>>,
+}
+
+impl Entering<'_> {
+    /// Those that follow from the need.
+    fn derived(&self, need: &Need, held_back: &mut Vec<(String, String)>, lacking: &mut Vec<String>) -> Vec<Entry> {
+        let Entering { project, config, selection, .. } = *self;
+        let dialect = project.engine.dialect();
+        let limits = [config.require.limit(Required::Count(Measure::HeapPeak)), selection.memory_limit.map(|limit| limit as f64)];
+        let most_bytes = limits.into_iter().flatten().reduce(f64::min).unwrap_or(MOST_BYTES);
+        let mut entries = Vec::new();
+        for choices in &chosen(self.field, selection) {
             let variant = choices.variant().map(|label| label.to_string());
-            let on_keys = variant.as_ref().and_then(|name| Some((&project.variant(name)?.schema, &keyed.get(name)?.0)));
-            let (schema, need) = on_keys.unwrap_or((&project.schema, need));
+            let over = variant.as_ref().and_then(|name| self.keyed.get(name));
             // Engines tell less of some types than of others: which of two uuids is the larger one, say.
-            if let Some(field) = variant.as_ref().and_then(|name| fields.get(name))
-                && !field.holds(choices)
-            {
+            if over.is_some_and(|over| !over.field.holds(choices)) {
                 if !selection.all {
                     lacking.push(format!("without {choices}: it is not derived over such keys"));
                 }
                 continue;
             }
+            let (schema, need) = over.map_or((&project.schema, need), |over| (over.schema, &over.need));
             let mut plan = derive(schema, need, dialect, choices);
-            plan.manner.entries = most_kept.unwrap_or(plan.manner.entries);
+            plan.manner.entries = project.config.entries.unwrap_or(plan.manner.entries);
             if let Some(multiplied) = multiplied(project, need, &plan).filter(|multiplied| !selection.all && multiplied.bytes > most_bytes)
             {
                 held_back.push((choices.to_string(), multiplied.text()));
@@ -95,86 +147,73 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
             let way = EntryWay::Plan(Box::new(plan));
             entries.push(Entry { name: choices.to_string(), choices: Some(*choices), way, by_hand, variant });
         }
+        entries
     }
-    for own in &config.contenders {
-        // What keys are decides what its values are read as.
-        let mut on_keys: Vec<(&String, EntryWay)> = Vec::new();
-        let (way, by_hand) = match &own.way {
-            OwnWay::Program(..) if selection.no_programs => continue,
-            OwnWay::Program(words, environment) => {
-                let folder = Path::new(".").join(&project.folder);
-                (EntryWay::Program(Program { words: words.clone(), folder, environment: environment.clone() }), None)
-            }
-            OwnWay::Sql(texts, hydration) => {
-                let Some(sql) = texts.of(project.engine.name()) else {
-                    left_out.push(own.name.clone());
-                    continue;
-                };
-                let plan = |need: Option<&Need>| {
-                    own_sql(need, &sql.value, &names, *hydration).map_err(|error| {
-                        Problem::wrong(format!("the parameter `:{}` has no value", error.name))
-                            .at(source.place(sql.place(error.span)))
-                            .hint(format!("give it one under [contest.{}.parameters]", config.name))
-                    })
-                };
-                for (name, (need, _)) in keyed.iter().filter(|_| selection.all) {
-                    on_keys.push((name, EntryWay::Plan(Box::new(plan(Some(need))?))));
+
+    /// Those of the user's own.
+    fn own(&self, need: Option<&Need>, left_out: &mut Vec<String>) -> Result<Vec<Entry>, Problem> {
+        let Entering { project, config, selection, .. } = *self;
+        let mut entries = Vec::new();
+        for own in &config.contenders {
+            // What keys are decides what its values are read as.
+            let mut on_keys: Vec<(&String, EntryWay)> = Vec::new();
+            let (way, by_hand) = match &own.way {
+                OwnWay::Program(..) if selection.no_programs => continue,
+                OwnWay::Program(words, environment) => {
+                    let folder = Path::new(".").join(&project.folder);
+                    (EntryWay::Program(Program { words: words.clone(), folder, environment: environment.clone() }), None)
                 }
-                let plan = plan(need.as_ref())?;
-                let columns = plan.give.len();
-                (EntryWay::Plan(Box::new(plan)), Some(ByHand::of_sql(&sql.value, columns, *hydration)))
+                OwnWay::Sql(texts, hydration) => {
+                    let Some(sql) = texts.of(project.engine.name()) else {
+                        left_out.push(own.name.clone());
+                        continue;
+                    };
+                    let plan = |need: Option<&Need>| self.own_plan(need, sql, *hydration);
+                    for (name, over) in self.keyed.iter().filter(|_| selection.all) {
+                        on_keys.push((name, EntryWay::Plan(Box::new(plan(Some(&over.need))?))));
+                    }
+                    let plan = plan(need)?;
+                    let columns = plan.give.len();
+                    (EntryWay::Plan(Box::new(plan)), Some(ByHand::of_sql(&sql.value, columns, *hydration)))
+                }
+            };
+            // What somebody wrote is as good as its indexes too, but two of each for every variant are only worth it to who asks for all.
+            let on_indexes = self.wanted.iter().filter(|_| selection.all).map(|variant| (variant, way.clone()));
+            for (variant, way) in on_indexes.chain(on_keys) {
+                let name = format!("{}@{variant}", own.name);
+                entries.push(Entry { name, choices: None, way, by_hand, variant: Some(variant.clone()) });
             }
-        };
-        // What somebody wrote is as good as its indexes too, but two of each for every variant are only worth it to who asks for all.
-        let on_indexes = wanted.iter().filter(|_| selection.all).map(|variant| (variant, way.clone()));
-        for (variant, way) in on_indexes.chain(on_keys) {
-            let name = format!("{}@{variant}", own.name);
-            entries.push(Entry { name, choices: None, way, by_hand, variant: Some(variant.clone()) });
+            entries.push(Entry { name: own.name.clone(), choices: None, way, by_hand, variant: None });
         }
-        entries.push(Entry { name: own.name.clone(), choices: None, way, by_hand, variant: None });
+        Ok(entries)
     }
-    let all = entries.len();
-    let fits_none = |pattern: &&String| !entries.iter().any(|entry| fits(pattern, &entry.name));
-    let of_all = |pattern: &String| field.all().filter(|choices| fits(pattern, &choices.to_string())).count();
-    let unmatched = selection.only.iter().filter(fits_none).map(|pattern| (pattern.clone(), of_all(pattern))).collect();
-    if !selection.only.is_empty() {
-        entries.retain(|entry| asked_for(selection, &entry.name));
+
+    fn own_plan(&self, need: Option<&Need>, sql: &Written, hydration: Hydration) -> Result<Plan, Problem> {
+        let names: Vec<String> = self.config.parameters.iter().map(|(name, _)| name.clone()).collect();
+        own_sql(need, &sql.value, &names, hydration).map_err(|error| {
+            Problem::wrong(format!("the parameter `:{}` has no value", error.name))
+                .at(self.project.config.source.place(sql.place(error.span)))
+                .hint(format!("give it one under [contest.{}.parameters]", self.config.name))
+        })
     }
-    if entries.is_empty() {
-        if all > 0 {
-            let problem = Problem::wrong(format!("no contender of `{}` fits {}", config.name, selection.only.join(" or ")));
-            let hint = format!(
-                "`kampf show {} --all` lists them all; --only keeps some of those that enter, with --all of all; * stands for anything",
-                config.name
-            );
-            return Err(problem.hint(hint));
+
+    /// What to say where nobody is left; the truth says whether there was anybody before names were asked for.
+    fn nobody(&self, was_anybody: bool) -> Problem {
+        let name = &self.config.name;
+        if was_anybody {
+            let problem = Problem::wrong(format!("no contender of `{name}` fits {}", self.selection.only.join(" or ")));
+            return problem.hint(format!(
+                "`kampf show {name} --all` lists them all; --only keeps some of those that enter, with --all of all; * stands for anything"
+            ));
         }
-        if let Some(not) = field.not_derived.first() {
-            let problem = header(Problem::wrong(format!("`{}` has no contender: {}", config.name, not.reason)));
-            return Err(problem.hint("leave [contest.….loading] and [contest.….choices] more to Kampf; `kampf show --all` tells of each"));
+        let header = |problem: Problem| problem.at(self.project.config.source.place(self.config.span));
+        match self.field.not_derived.first() {
+            Some(not) => header(Problem::wrong(format!("`{name}` has no contender: {}", not.reason)))
+                .hint("leave [contest.….loading] and [contest.….choices] more to Kampf; `kampf show --all` tells of each"),
+            None => header(Problem::wrong(format!("`{name}` has no contender")))
+                .hint("give it a need (`from` and `give`), or SQL of your own under [contest.….contender.…]"),
         }
-        return Err(header(Problem::wrong(format!("`{}` has no contender", config.name)))
-            .hint("give it a need (`from` and `give`), or SQL of your own under [contest.….contender.…]"));
     }
-    let order_appended = need.iter().flat_map(|need| appended(project, need)).collect();
-    let parameters = parameters(project, config, need.as_ref())?;
-    let reference_on = |schema: &Schema, need: &Need| reference(schema, need, &field, dialect);
-    let reference = need.as_ref().and_then(|need| reference_on(&project.schema, need));
-    let over_keys = |(name, (need, keys)): (String, (Need, KeyedNeed))| {
-        let reference = project.variant(&name).and_then(|variant| reference_on(&variant.schema, &need));
-        (name, KeyedContest { need, reference, keys })
-    };
-    let contest = Contest {
-        name: config.name.clone(),
-        need_text: need_text(config),
-        ordered: config.ordered,
-        parameters,
-        entries,
-        reference,
-        need,
-        keyed: keyed.into_iter().map(over_keys).collect(),
-    };
-    Ok(Selected { contest, field, order_appended, left_out, held_back, unmatched, lacking })
 }
 
 impl Selected {
@@ -361,143 +400,6 @@ fn need_text(config: &ContestConfig) -> serde_json::Value {
         "pages": config.pages,
         "parameters": config.parameters.iter().map(|(name, _)| name).collect::<Vec<_>>(),
     })
-}
-
-/// The parameters; without a need they take their types from their values.
-fn parameters(project: &Project, config: &ContestConfig, need: Option<&Need>) -> Result<Vec<DrawnParameter>, Problem> {
-    let known = |at: usize| need.and_then(|need| need.parameters.get(at));
-    let one = |(at, (name, text)): (usize, &(String, super::Written))| {
-        let wanted = known(at).map(|parameter| Wanted { kind: parameter.kind, is_list: parameter.is_list });
-        parameter(project, name, text, wanted)
-    };
-    config.parameters.iter().enumerate().map(one).collect()
-}
-
-/// What a need wants of a parameter.
-#[derive(Clone, Copy)]
-struct Wanted {
-    kind: LogicalType,
-    is_list: bool,
-}
-
-fn parameter(project: &Project, name: &str, text: &super::Written, wanted: Option<Wanted>) -> Result<DrawnParameter, Problem> {
-    let source: &Source = &project.config.source;
-    let at = |problem: Problem, span: Span| problem.at(source.place(text.place(span)));
-    let recipe = expr::read_recipe(&text.value).map_err(|error| at(Problem::wrong(error.message).maybe_hint(error.hint), error.span))?;
-    let whole = Span::new(0, text.value.len());
-    if let expr::Source::Call { name: function, arguments } = &recipe.source
-        && let Some(word) = ["any", "some", "missing"].into_iter().find(|word| function.text.eq_ignore_ascii_case(word))
-    {
-        let drawn = drawn(project, word, arguments, recipe.null_share).map_err(|problem| at(problem, function.span))?;
-        let own = project.schema.table(drawn.table).columns[drawn.column].kind;
-        if wanted.is_some_and(|wanted| !wanted.kind.comparable_with(own)) {
-            let column = &project.schema.table(drawn.table).columns[drawn.column].name;
-            return Err(at(Problem::wrong(format!("`{column}` is {own}, which cannot stand for `:{name}`")), whole));
-        }
-        let is_list = matches!(drawn.what, Draw::Some(_));
-        return match wanted {
-            Some(wanted) if wanted.is_list != is_list => Err(at(not_as_many(name, is_list), function.span)),
-            _ => Ok(DrawnParameter {
-                name: name.to_owned(),
-                kind: wanted.map_or(own, |wanted| wanted.kind),
-                source: ParameterSource::Drawn(drawn),
-            }),
-        };
-    }
-    if wanted.is_some_and(|wanted| wanted.is_list) {
-        return Err(at(not_as_many(name, false), whole));
-    }
-    let kind = wanted.map(|wanted| wanted.kind).unwrap_or(match &recipe.source {
-        expr::Source::Literal(value) | expr::Source::Range(value, _) => kind_of(value),
-        expr::Source::Call { .. } | expr::Source::Object(_) => LogicalType::TEXT,
-    });
-    // A word alone is most often meant as it stands.
-    let fixed = match &recipe.source {
-        expr::Source::Call { name, arguments } if arguments.is_empty() && matches!(kind, LogicalType::Text { .. }) => {
-            Some(format!("a recipe is expected; a fixed text is written in quotes within the quotes: \"'{}'\"", name.text))
-        }
-        _ => None,
-    };
-    RecipeMaker::new(&recipe, kind, project.race_seed, name)
-        .map_err(|(message, hint, span)| (message, fixed.or(hint), span))
-        .map(|maker| DrawnParameter { name: name.to_owned(), kind, source: ParameterSource::Recipe(maker) })
-        .map_err(|(message, hint, span)| at(Problem::wrong(message), span.unwrap_or(whole)).maybe_hint(hint))
-}
-
-fn not_as_many(name: &str, is_list: bool) -> Problem {
-    if is_list {
-        let problem = Problem::wrong(format!("`:{name}` is one value in this need, and this is a list"));
-        return problem.hint(format!("draw one value, like `any(hive.id)`, or ask `in :{name}`"));
-    }
-    Problem::wrong(format!("`:{name}` is a list in this need, and this is one value"))
-        .hint("draw several values of a column, like `some(hive.id, 20)`")
-}
-
-/// `any(hive.id)`, `any(hive.id, zipf 1.1)`, `some(hive.id, 20)`, `missing(hive.id)`.
-fn drawn(project: &Project, word: &str, arguments: &[Argument], null_share: u32) -> Result<Drawn, Problem> {
-    let form = match word {
-        "any" => "like `any(hive.id)`, or `any(hive.id, zipf 1.1)` for few of them far more often",
-        "some" => "like `some(hive.id, 20)`",
-        _ => "like `missing(hive.id)`",
-    };
-    let Some((Argument::Path(path), rest)) = arguments.split_first() else {
-        return Err(Problem::wrong(format!("`{word}` takes a column")).hint(form));
-    };
-    let named = path.iter().map(ToString::to_string).collect::<Vec<_>>().join(".");
-    let [table, column] = path.as_slice() else { return Err(Problem::wrong(format!("`{word}` takes a column")).hint(form)) };
-    let (table, column) = find_column_of(&project.schema, &table.text, &column.text)?;
-    if project.blueprint.rows(table) == 0 {
-        return Err(Problem::wrong(format!("`{named}` has no values: its table is empty")));
-    }
-    let what = match (word, rest) {
-        ("any", []) => Draw::Any,
-        ("any", [Argument::Named(name, exponent)]) if name.text.eq_ignore_ascii_case("zipf") => {
-            let exponent = exponent.as_ref().as_real().filter(|exponent| *exponent > 0.0 && *exponent <= 10.0);
-            Draw::Zipf { exponent: exponent.ok_or_else(|| Problem::wrong("the exponent of `zipf` lies above 0 and is 10 at most"))? }
-        }
-        ("some", [Argument::Value(Value::Integer(many @ 0..=10_000), None)]) => Draw::Some(many.unsigned_abs()),
-        ("some", [Argument::Value(..)]) => {
-            return Err(Problem::wrong("a list has from 0 to 10,000 values").hint(form));
-        }
-        ("missing", []) => Draw::Missing(largest(project, table, column, &named)?),
-        _ => return Err(Problem::wrong(format!("this is not what `{word}` takes")).hint(form)),
-    };
-    Ok(Drawn { table, column, what, null_share })
-}
-
-/// The largest value of a column, behind which others are not there.
-fn largest(project: &Project, table: kampf_schema::TableId, column: usize, named: &str) -> Result<Value, Problem> {
-    let kind = project.schema.table(table).columns[column].kind;
-    if matches!(kind, LogicalType::Boolean | LogicalType::Blob) {
-        return Err(Problem::wrong(format!("`{named}` is {kind}, of which nothing can be told to be missing")));
-    }
-    if kind == LogicalType::Uuid {
-        return Ok(Value::Null);
-    }
-    let values = (0..project.blueprint.rows(table)).map(|row| project.blueprint.value(table, row, column));
-    let largest = values.max_by(|left, right| left.as_ref().order(right.as_ref())).unwrap_or(Value::Null);
-    match (largest, kind) {
-        (Value::Null, LogicalType::Integer) => Ok(Value::Integer(0)),
-        (Value::Null, LogicalType::Text { .. }) => Ok(Value::from("")),
-        (Value::Null, _) => Err(Problem::wrong(format!("`{named}` holds nothing but null"))),
-        (Value::Integer(number), _) if number > i64::MAX - 1_000 => {
-            Err(Problem::wrong(format!("`{named}` goes up to {number}, behind which there is no room for a value that is missing")))
-        }
-        (value, _) => Ok(value),
-    }
-}
-
-fn kind_of(value: &kampf_schema::Value) -> LogicalType {
-    use kampf_schema::Value;
-    match value {
-        Value::Integer(_) => LogicalType::Integer,
-        Value::Decimal(_, scale) => LogicalType::Decimal { precision: 15, scale: *scale },
-        Value::Real(_) => LogicalType::Real,
-        Value::Boolean(_) => LogicalType::Boolean,
-        Value::Date(_) => LogicalType::Date,
-        Value::Timestamp(_) => LogicalType::Timestamp,
-        _ => LogicalType::TEXT,
-    }
 }
 
 #[cfg(test)]

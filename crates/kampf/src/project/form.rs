@@ -260,6 +260,8 @@ struct Choices {
     cache: Option<Vec<String>>,
     /// Names of variants, and "none" for the plain schema.
     index: Option<Vec<String>>,
+    /// Types of keys, "hive:uuid7", and "own" for those of the schema.
+    keys: Option<Vec<String>>,
 }
 
 #[derive(JsonSchema)]
@@ -360,6 +362,7 @@ mod tests {
         entities = { a = { always = ["b"] } }
         cache = { entries = 1 }
         index.bare = { on = "a(b)", unique = true, kind = "hash", where = "b > 1", include = ["c"], without = ["a"] }
+        keys = { a = ["integer", "uuid4", "uuid7", "text"], "*" = ["uuid7"] }
         keep = { datasets = 1, variants = 2, disk = "1 GiB" }
         conditions = { hit_rate = ["90 %"], round_trip = "1ms", pin = true }
         [contest.x]
@@ -375,6 +378,7 @@ mod tests {
         pages = 1
         chunk = [1, 2]
         index = ["derived"]
+        keys = ["a", "*:uuid7"]
         expect = "0..1 of many"
         parameters = { p = "any(a.b)", q = "1" }
         loading = { b = "batched" }
@@ -391,6 +395,7 @@ mod tests {
         unit = ["one"]
         cache = ["warm"]
         index = ["none"]
+        keys = ["own", "a:uuid7"]
         [contest.x.require]
         p95 = "1ms"
         median = "1ms"

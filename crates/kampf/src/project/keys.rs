@@ -77,7 +77,9 @@ impl Asked {
         if name == ALL || (name == ALL_WORD && schema.find(name).is_none()) {
             return Ok(Asked { table: None, word: ALL_WORD.to_owned(), key_type });
         }
-        let Some(table) = schema.find(name) else {
+        // What stands in a contender's name is a table too.
+        let by_word = || schema.ids().find(|table| word_of(schema, *table) == name);
+        let Some(table) = schema.find(name).or_else(by_word) else {
             let known = schema.tables.iter().map(|table| table.name.as_str()).chain([ALL]);
             return Err(Problem::wrong(format!("there is no table `{name}`")).maybe_hint(did_you_mean(name, known)));
         };
@@ -100,9 +102,16 @@ fn word_of(schema: &Schema, table: TableId) -> String {
         }
         word
     };
-    let own = word(table);
-    let before = schema.ids().filter(|other| other.0 < table.0 && word(*other).eq_ignore_ascii_case(&own)).count();
-    if before == 0 { own } else { format!("{own}_{}", before + 1) }
+    let (own, name) = (word(table), |table: TableId| schema.table(table).name.as_str());
+    // One that is a word already is called by it.
+    if own == name(table) {
+        return own;
+    }
+    let is_taken = |word: &str| schema.ids().any(|other| other != table && name(other).eq_ignore_ascii_case(word));
+    let before =
+        schema.ids().filter(|other| other.0 < table.0 && word(*other) != name(*other) && word(*other).eq_ignore_ascii_case(&own)).count();
+    let mut numbered = (before + 1..).map(|number| if number == 1 { own.clone() } else { format!("{own}_{number}") });
+    numbered.find(|word| !is_taken(word)).unwrap_or(own)
 }
 
 impl VariantKeys {

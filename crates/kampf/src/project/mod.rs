@@ -8,6 +8,7 @@ mod multiplied;
 mod numbers;
 mod option;
 mod own;
+mod parameters;
 mod reader;
 mod sample;
 mod schema_text;
