@@ -201,7 +201,7 @@ fn tables_of_odd_names_are_found_by_their_words() {
     );
     let shown = folder.ok(&["show", "guests"]);
     assert!(shown.contains("@guest_list_2:text") && shown.contains("@t1st:uuid7"), "{shown}");
-    let traced = folder.ok(&["trace", "guests", "plain@guest_list_2:text"]);
+    let traced = folder.ok(&["trace", "guests", "database.needed.plain@guest_list_2:text"]);
     assert!(traced.contains("\"guest of\""), "{traced}");
     assert!(folder.ok(&["check", "-q"]).contains("contenders give this answer"));
     assert!(folder.ok(&["fill", "--keys", "guest_list"]).contains("@guest_list:uuid7"), "a whole name comes first");
