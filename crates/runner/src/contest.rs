@@ -315,7 +315,7 @@ impl Contest {
     }
 
     /// The need as contenders on a variant have it.
-    pub fn need_on(&self, variant: Option<&str>) -> Option<&Need> {
+    fn need_on(&self, variant: Option<&str>) -> Option<&Need> {
         variant.and_then(|name| self.keyed.get(name)).map(|on| &on.need).or(self.need.as_ref())
     }
 
