@@ -11,7 +11,7 @@ use std::hint::black_box;
 
 use common::{asked_for, compare, head};
 use futures_util::TryStreamExt;
-use kampf_contest::{Choices, Consumer, Execution, Hydration, Need, NeedText, Plan, Touch, derive, resolve};
+use kampf_contest::{Choices, Consumer, Execution, Hydration, NeedText, Plan, Touch, derive, resolve};
 use kampf_engine::{Engine, Ground, LoadEvent, engine};
 use kampf_fill::{Batch, Blueprint, Order};
 use kampf_schema::expr::RowCount;
@@ -102,8 +102,8 @@ fn filling(engine: &dyn Engine) {
     }
 }
 
-/// The need, the leanest plan that keeps records, and UUIDs of rows all over the table.
-fn look_up(engine: &'static dyn Engine, schema: &Schema, blueprint: &Blueprint) -> (Need, Plan, Vec<[u8; 16]>) {
+/// The leanest plan that keeps records, and keys of rows all over the table.
+fn look_up(engine: &'static dyn Engine, schema: &Schema, blueprint: &Blueprint) -> (Plan, Vec<Value>) {
     let text = NeedText {
         from: "hive".into(),
         give: ["id", "label", "frames"].map(str::to_owned).into(),
@@ -113,13 +113,8 @@ fn look_up(engine: &'static dyn Engine, schema: &Schema, blueprint: &Blueprint) 
     };
     let need = resolve(schema, &Relations::of(schema), &text).expect("the need is right");
     let plan = derive(schema, &need, engine.dialect(), &Choices::default().with(kampf_contest::Work::Database).with(Hydration::Record));
-    let of_row = |at: u64| match blueprint.value(HIVE, at * (HIVES / LOOK_UPS), 0) {
-        Value::Uuid(bytes) => bytes,
-        Value::Blob(bytes) => bytes.as_ref().try_into().expect("sixteen bytes"),
-        other => panic!("{other} is no UUID"),
-    };
-    let keys = (0..LOOK_UPS).map(of_row).collect();
-    (need, plan, keys)
+    let keys = (0..LOOK_UPS).map(|at| blueprint.value(HIVE, at * (HIVES / LOOK_UPS), 0)).collect();
+    (plan, keys)
 }
 
 /// What code by hand keeps of a row.
@@ -140,35 +135,62 @@ impl Hive {
 
 const LOOK_UP: &str = "SELECT id, label, frames FROM hive WHERE id = ";
 
+/// By a UUID, and for what it says of that by a whole number.
 fn sqlite_look_ups() {
-    let name = format!("sqlite, {LOOK_UPS} look-ups by uuid, record");
-    if !asked_for(&name) {
-        return;
+    let uuid = format!("sqlite, {LOOK_UPS} look-ups by uuid, record");
+    let integer = format!("sqlite, {LOOK_UPS} look-ups by integer, record");
+    if asked_for(&uuid) {
+        sqlite_look_up(&uuid, Some(KeyType::Uuid7), Some(1.05), &|row| Hive {
+            id: row.get(0).expect(GET),
+            label: row.get(1).expect(GET),
+            frames: row.get(2).expect(GET),
+        });
     }
+    if asked_for(&integer) {
+        sqlite_look_up(&integer, None, None, &|row| Hive {
+            id: Uuid::from_u64_pair(0, row.get::<_, i64>(0).expect(GET).unsigned_abs()),
+            label: row.get(1).expect(GET),
+            frames: row.get(2).expect(GET),
+        });
+    }
+}
+
+const GET: &str = "the column fits";
+
+fn sqlite_look_up(name: &str, key_type: Option<KeyType>, goal: Option<f64>, read: &dyn Fn(&rusqlite::Row<'_>) -> Hive) {
     let engine = engine("sqlite").expect("SQLite is always there");
-    let (schema, blueprint) = data(engine, Some(KeyType::Uuid7));
-    let (_, plan, keys) = look_up(engine, &schema, &blueprint);
+    let (schema, blueprint) = data(engine, key_type);
+    let (plan, keys) = look_up(engine, &schema, &blueprint);
     let folder = tempfile::tempdir().expect("a temporary folder");
     let connection = sqlite::opened(&sqlite::loaded(folder.path(), &schema, &blueprint));
     let mut statement = connection.prepare(&format!("{LOOK_UP}?1")).expect("the statement is right");
-    let uuids: Vec<Uuid> = keys.iter().map(|bytes| Uuid::from_bytes(*bytes)).collect();
+    // As the driver's own types.
+    let own: Vec<Box<dyn rusqlite::ToSql>> = keys
+        .iter()
+        .map(|key| -> Box<dyn rusqlite::ToSql> {
+            match key {
+                Value::Blob(bytes) => Box::new(Uuid::from_slice(bytes).expect("sixteen bytes")),
+                Value::Integer(number) => Box::new(*number),
+                other => panic!("{other} is no key of these"),
+            }
+        })
+        .collect();
     let floor = || {
-        for uuid in &uuids {
+        for key in &own {
             let mut kept: Vec<Hive> = Vec::new();
-            let mut rows = statement.query([uuid]).expect("the query runs");
+            let mut rows = statement.query([key]).expect("the query runs");
             while let Some(row) = rows.next().expect("a row comes") {
-                let get = "the column fits";
-                kept.push(Hive { id: row.get(0).expect(get), label: row.get(1).expect(get), frames: row.get(2).expect(get) });
+                kept.push(read(row));
             }
             let mut touch = Touch::default();
             kept.iter().for_each(|hive| hive.touch(&mut touch));
             assert_eq!(black_box(touch).rows(), 1);
         }
     };
-    let sets: Vec<Vec<Value>> = keys.iter().map(|bytes| vec![Value::Blob(bytes.as_slice().into())]).collect();
+    let sets: Vec<Vec<Value>> = keys.into_iter().map(|key| vec![key]).collect();
     let mut session = kampf_engine::sqlite_session(&connection);
     let mut execution = Execution::new(plan, engine.dialect());
-    compare(&name, Some(1.05), 301, floor, || {
+    compare(name, goal, 301, floor, || {
         for set in &sets {
             let mut touch = Touch::default();
             execution.call(session.as_mut(), set, &mut touch).expect("the call succeeds");
@@ -184,7 +206,7 @@ fn postgres_look_ups() {
     }
     let engine = engine("postgres").expect("the engine is known");
     let (schema, blueprint) = data(engine, Some(KeyType::Uuid7));
-    let (_, plan, keys) = look_up(engine, &schema, &blueprint);
+    let (plan, keys) = look_up(engine, &schema, &blueprint);
     let folder = tempfile::tempdir().expect("a temporary folder");
     let place = Ground { folder: folder.path(), server: None, name: "bench", owner: "test", variant: None };
     let settings = engine.settings();
@@ -197,7 +219,8 @@ fn postgres_look_ups() {
         client
     });
     let statement = runtime.block_on(client.prepare(&format!("{LOOK_UP}$1"))).expect("the statement is right");
-    let uuids: Vec<Uuid> = keys.iter().map(|bytes| Uuid::from_bytes(*bytes)).collect();
+    let own = |key: &Value| if let Value::Uuid(bytes) = key { Uuid::from_bytes(*bytes) } else { panic!("{key} is no UUID") };
+    let uuids: Vec<Uuid> = keys.iter().map(own).collect();
     let floor = || {
         for uuid in &uuids {
             let kept: Vec<Hive> = runtime.block_on(async {
@@ -210,7 +233,7 @@ fn postgres_look_ups() {
             assert_eq!(black_box(touch).rows(), 1);
         }
     };
-    let sets: Vec<Vec<Value>> = keys.iter().map(|bytes| vec![Value::Uuid(*bytes)]).collect();
+    let sets: Vec<Vec<Value>> = keys.into_iter().map(|key| vec![key]).collect();
     let connection = engine.connect(served.url(), &[]).expect("the server answers");
     let mut session = connection.session();
     let mut execution = Execution::new(plan, engine.dialect());
