@@ -45,7 +45,7 @@ impl KeyedNeed {
     /// Where a key's value counts, so that the need does not say the same over keys of another type: in words, with what does so.
     pub fn of(need: &Need, keys: &[KeyColumns], said: &dyn Fn(&Expr<Leaf>) -> String) -> Result<KeyedNeed, String> {
         let leaves = Leaves { need, keys, parameters: vec![None; need.parameters.len()] };
-        let mut reading = Reading { leaves, said, unsure: Vec::new(), lists: vec![None; need.lists.len()] };
+        let mut reading = Reading { leaves, said, ties: Vec::new(), lists: vec![None; need.lists.len()] };
         let group = need.group.as_ref();
         let filters = need.sources.iter().filter_map(|source| source.filter.as_ref());
         let selecting: Vec<&Expr<Leaf>> = filters.chain(need.filter.iter().map(|part| &part.condition)).collect();
@@ -55,7 +55,7 @@ impl KeyedNeed {
         for aggregate in &need.aggregates {
             reading.fold(&aggregate.fold)?;
             let counted = reading.before_key(&aggregate.fold.order)?;
-            reading.unsure.push(counted < aggregate.fold.order.len());
+            reading.ties.push(counted < aggregate.fold.order.len());
         }
         let totals = || group.iter().flat_map(|group| &group.totals);
         totals().try_for_each(|total| reading.fold(total))?;
@@ -107,7 +107,10 @@ impl Part {
     /// A value with keys as they are in the plain schema.
     fn restored(&self, value: &Value, old_key: OldKey<'_>) -> Value {
         match (self, value) {
-            (Part::Key(table), value) if *value != Value::Null => old_key(*table, value).unwrap_or_else(|| value.clone()),
+            (Part::Key(table), value) if *value != Value::Null => {
+                // Which may be a key of the plain schema, and must not pass for one.
+                old_key(*table, value).unwrap_or_else(|| Value::from(format!("{value}, a key of no row").as_str()))
+            }
             (Part::List(parts, _), Value::List(rows)) => rows_with(rows, parts, &|part, value| part.restored(value, old_key)),
             _ => value.clone(),
         }
@@ -142,8 +145,8 @@ fn rows_with(rows: &[Value], parts: &[Part], other: &dyn Fn(&Part, &Value) -> Va
 struct Reading<'n> {
     leaves: Leaves<'n>,
     said: &'n dyn Fn(&Expr<Leaf>) -> String,
-    /// For each aggregate whether it takes a row that a key decides on.
-    unsure: Vec<bool>,
+    /// For each aggregate whether a key decides which row it takes.
+    ties: Vec<bool>,
     /// The parts of each list's rows, once they are known.
     lists: Vec<Option<Vec<Part>>>,
 }
@@ -175,8 +178,14 @@ impl Reading<'_> {
         Ok(order.len())
     }
 
+    /// Whether a value may be of another row where a key decides between several, in whatever is computed of it.
     fn is_unsure(&self, value: &Expr<Leaf>) -> bool {
-        value.leaves().into_iter().any(|leaf| matches!(leaf, Leaf::Aggregate(at) if self.unsure[*at]))
+        let is_aggregate_unsure = |at: usize| {
+            let fold = &self.leaves.need.aggregates[at].fold;
+            let mut parts = fold.of.iter().chain(fold.order.iter().map(|by| &by.value));
+            self.ties[at] || parts.any(|part| self.is_unsure(part))
+        };
+        value.leaves().into_iter().any(|leaf| matches!(leaf, Leaf::Aggregate(at) if is_aggregate_unsure(*at)))
     }
 
     fn part(&mut self, given: &Given) -> Result<Part, String> {
@@ -190,7 +199,7 @@ impl Reading<'_> {
             });
         };
         let list = &need.lists[at];
-        let ties = self.before_key(&list.order)? < list.order.len();
+        let ties = self.before_key(&list.order)? < list.order.len() || list.order.iter().any(|by| self.is_unsure(&by.value));
         let parts = match &self.lists[at] {
             Some(parts) => parts.clone(),
             None => list.give.iter().map(|given| self.part(given)).collect::<Result<Vec<_>, _>>()?,

@@ -9,9 +9,9 @@ use common::needs::random_need;
 use common::schemas::{random_schema, verified};
 use common::{Dice, mixed, servers};
 use kampf_contest::{Agreement, Collect, Execution, Field, Flow, KeyedNeed, Restriction, compare, derive, evaluate, overflows, resolve};
-use kampf_engine::{Connection, Engine, GeneratedRows, Ground};
-use kampf_fill::{Blueprint, Order};
-use kampf_schema::{KeyColumns, KeyType, LogicalType, Relations, Schema, TableId, Value, ValueRef, ddl};
+use kampf_engine::{Connection, Engine, GeneratedRows};
+use kampf_fill::Blueprint;
+use kampf_schema::{KeyColumns, KeyType, LogicalType, Relations, Schema, TableId, Value, ValueRef};
 use proptest::prelude::*;
 
 /// The same schema and rows with keys of random types in random tables.
@@ -119,9 +119,7 @@ fn random_schemas_under_random_keys_hold_the_same_rows_on_postgresql_too() {
     if !servers::installed() {
         return;
     }
-    let small = ddl::read("CREATE TABLE hive (id INTEGER PRIMARY KEY);").unwrap().schema;
-    let server = servers::Loaded::new(&small, &Blueprint::new(&small, &Order::default()).unwrap(), &[]);
-    let (postgres, url) = (servers::postgres(), server.own_url());
+    let (postgres, server) = (servers::postgres(), servers::Loaded::small());
     let mut compared = 0;
     for number in 0..40 {
         let mut dice = Dice((0..350).map(|roll| mixed(number * 613 + roll)).collect(), 0);
@@ -130,20 +128,14 @@ fn random_schemas_under_random_keys_hold_the_same_rows_on_postgresql_too() {
         let Ok(blueprint) = Blueprint::new(&schema, &order) else { continue };
         let keyed = keyed(&mut dice, &schema, &blueprint, postgres.dialect().uuid_key);
         keyed.is_sound(&blueprint).unwrap_or_else(|error| panic!("{error}\n{:?}\n{text}", keyed.keys));
-        let folder = tempfile::tempdir().unwrap();
-        let place = Ground { folder: folder.path(), server: Some(&url), name: "keyed", owner: "test", variant: None };
-        let loaded = postgres.load(&place, &keyed.schema, &keyed.blueprint, &[], &mut |_| {});
-        assert!(loaded.is_ok(), "{} {:?}\n{text}", loaded.as_ref().unwrap_err(), loaded.as_ref().unwrap_err().sql);
-        let served = postgres.serve(&place, &[]).unwrap();
-        let connection = postgres.connect(served.url(), &[]).unwrap();
-        for table in schema.ids() {
-            // Rows were copied in order, and nothing has moved them.
-            for (row, values) in rows_of(postgres, connection.as_ref(), &keyed.schema, table).iter().enumerate() {
-                keyed.is_row(&blueprint, table, row as u64, values).unwrap_or_else(|error| panic!("{error}\n{:?}\n{text}", keyed.keys));
+        server.beside(&keyed.schema, &keyed.blueprint, &text, |connection| {
+            for table in schema.ids() {
+                // Rows were copied in order, and nothing has moved them.
+                for (row, values) in rows_of(postgres, connection, &keyed.schema, table).iter().enumerate() {
+                    keyed.is_row(&blueprint, table, row as u64, values).unwrap_or_else(|error| panic!("{error}\n{:?}\n{text}", keyed.keys));
+                }
             }
-        }
-        drop((connection, served));
-        postgres.remove(&place).unwrap();
+        });
         compared += usize::from(!keyed.keys.is_empty());
     }
     assert!(compared > 25, "only {compared} had keys to change");
@@ -238,25 +230,16 @@ fn needs_over_other_keys_are_answered_with_the_same_rows_on_postgresql_too() {
     if !servers::installed() {
         return;
     }
-    let small = ddl::read("CREATE TABLE hive (id INTEGER PRIMARY KEY);").unwrap().schema;
-    let server = servers::Loaded::new(&small, &Blueprint::new(&small, &Order::default()).unwrap(), &[]);
-    let (postgres, url) = (servers::postgres(), server.own_url());
+    let (postgres, server) = (servers::postgres(), servers::Loaded::small());
     let mut tally = Tally::default();
     for number in 0..15 {
         let mut dice = Dice((0..1500).map(|roll| mixed(number * 7001 + roll)).collect(), 0);
         let (ddl, mut schema, blueprint) = random_data(&mut dice);
         schema.fold_names();
         let keyed = keyed(&mut dice, &schema, &blueprint, postgres.dialect().uuid_key);
-        let folder = tempfile::tempdir().unwrap();
-        let place = Ground { folder: folder.path(), server: Some(&url), name: "asked", owner: "test", variant: None };
-        postgres
-            .load(&place, &keyed.schema, &keyed.blueprint, &[], &mut |_| {})
-            .unwrap_or_else(|error| panic!("{error} {:?}\n{ddl}", error.sql));
-        let served = postgres.serve(&place, &[]).unwrap();
-        let connection = postgres.connect(served.url(), &[]).unwrap();
-        ask(postgres, connection.as_ref(), &mut dice, (&ddl, &schema, &blueprint), &keyed, &mut tally);
-        drop((connection, served));
-        postgres.remove(&place).unwrap();
+        server.beside(&keyed.schema, &keyed.blueprint, &ddl, |connection| {
+            ask(postgres, connection, &mut dice, (&ddl, &schema, &blueprint), &keyed, &mut tally);
+        });
     }
     assert!(tally.answered > 50 && tally.contenders > 200, "{tally:?}");
 }

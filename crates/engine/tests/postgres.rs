@@ -26,7 +26,7 @@ fn all_contenders_answer_like_the_plain_evaluation_in_schemas_on_a_server_that_i
     let server = Loaded::new(&schema, &blueprint, &[]);
     let url = &*server.own_url();
     let tally = std::cell::RefCell::new(Tally::default());
-    let config = ProptestConfig { cases: schemas(12), max_shrink_iters: 60, failure_persistence: None, ..ProptestConfig::default() };
+    let config = ProptestConfig { cases: schemas(20), max_shrink_iters: 60, failure_persistence: None, ..ProptestConfig::default() };
     let mut runner = TestRunner::new(config);
     let done = runner.run(&prop::collection::vec(any::<u32>(), 600..1500), |rolls| {
         let mut dice = Dice(rolls, 0);

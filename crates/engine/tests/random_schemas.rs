@@ -185,8 +185,7 @@ fn random_schemas_under_random_indexes_have_the_same_rows_on_postgresql_too() {
     if !common::is_here(postgres) {
         return;
     }
-    let small = ddl::read("CREATE TABLE hive (id INTEGER PRIMARY KEY);").unwrap().schema;
-    let server = common::servers::Loaded::new(&small, &Blueprint::new(&small, &Order::default()).unwrap(), &[]);
+    let server = common::servers::Loaded::small();
     let url = server.own_url();
     let mut compared = 0;
     for number in 0..30 {

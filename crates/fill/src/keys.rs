@@ -8,9 +8,9 @@ use kampf_schema::{ColumnId, KeyColumns, KeyType, LogicalType, TableId, Value, V
 
 use crate::batch::{Batch, digest_of};
 use crate::blueprint::Blueprint;
-use crate::maker::{UUIDS_SINCE, number_in_order, number_of_uuid, uuid_in_order, uuid_of_number};
 use crate::random::{key, mix};
 use crate::unique::Source;
+use crate::uuids::{UUIDS_SINCE, number_in_order, number_of_uuid, uuid_in_order, uuid_of_number};
 
 /// Other keys for some tables of a blueprint.
 #[derive(Clone, Debug, Default)]

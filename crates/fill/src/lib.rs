@@ -25,6 +25,7 @@ mod seeds;
 mod shape;
 mod unique;
 mod unknown;
+mod uuids;
 mod vocabulary;
 
 pub use batch::{BATCH_ROWS, Batch};

@@ -7,10 +7,11 @@ use kampf_schema::{LogicalType, Span, TableId, Value, did_you_mean};
 
 use self::arguments::{clock, durations, fit, lengths, lengths_from_0, pick, range, real, time_like, with_manner};
 use crate::derived::Derived;
-use crate::maker::{Distribution, ListForm, Maker, NumberKind, Origin, UUIDS_SINCE};
+use crate::maker::{Distribution, ListForm, Maker, NumberKind, Origin};
 use crate::period::{DAY, Manner};
 use crate::random::Zipf;
 use crate::shape::Shape;
+use crate::uuids::UUIDS_SINCE;
 
 /// What is wrong with a recipe.
 #[derive(Clone, Debug, PartialEq)]

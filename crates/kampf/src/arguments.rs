@@ -228,7 +228,7 @@ pub(crate) struct Selection {
 impl Selection {
     /// Has what stands behind an at sign take part: other indexes by the name of their variant, or other keys, `hive:uuid7`.
     pub(crate) fn name_variant(&mut self, variant: &str) {
-        let names = if variant.contains(':') { &mut self.keys } else { &mut self.index };
+        let names = if is_of_keys(variant) { &mut self.keys } else { &mut self.index };
         if !names.iter().any(|name| name == variant) {
             names.push(variant.to_owned());
         }
@@ -238,6 +238,11 @@ impl Selection {
     pub(crate) fn within(&self, bounds: &Bounds) -> Selection {
         Selection { memory_limit: bounds.memory_limit, ..self.clone() }
     }
+}
+
+/// Whether the name of a variant is one of keys: a table and a type, with a colon between.
+pub(crate) fn is_of_keys(variant: &str) -> bool {
+    variant.contains(':')
 }
 
 /// Limits on each contender.

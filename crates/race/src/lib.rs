@@ -20,7 +20,7 @@ pub use forecast::{FORECAST_LIMIT, Forecaster, forecast};
 pub use limits::{LIMIT_LEVEL, TimeLimits};
 pub use movement::{Change, Movement, change};
 pub use race::Race;
-pub use settings::{Goal, RaceSettings};
+pub use settings::{Goal, LITTLE, RaceSettings};
 pub use share::share_interval;
 pub use signs::{Interval, Paired, median_interval, paired};
 pub use standing::{Departure, Finding, Gap, Standing, Why};

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use crate::evidence::Critical;
-use crate::settings::{Goal, RaceSettings};
+use crate::settings::{Goal, LITTLE, RaceSettings};
 use crate::signs::{Differences, Interval};
 use crate::standing::{Departure, Finding, Gap, Standing, Why};
 use crate::summary::{Nanos, median};
@@ -165,7 +165,6 @@ impl Race {
     }
 
     fn is_open(&self, (contender, base): (usize, usize)) -> bool {
-        const LITTLE: f64 = 1.10;
         let is_racing = |at: usize| self.runners[at].state == State::Racing;
         if !is_racing(contender) || !is_racing(base) || self.is_outclassed(contender, base).is_some() {
             return false;

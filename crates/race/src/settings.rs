@@ -2,6 +2,9 @@
 
 use crate::summary::Nanos;
 
+/// A difference up to this ratio is little: what is known within it is known well enough to choose by.
+pub const LITTLE: f64 = 1.10;
+
 /// What a race is run for, which decides when it is over.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Goal {

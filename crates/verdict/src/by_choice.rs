@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use kampf_contest::{Choice, Choices, Opt};
-use kampf_race::{Forecaster, Interval};
+use kampf_race::{Forecaster, Interval, LITTLE};
 
 use crate::facts::Facts;
 use crate::replay::Replayed;
@@ -66,8 +66,6 @@ pub enum ChoiceEnd {
     Alone,
 }
 
-/// A difference up to this is little; what is known within it is known well enough to choose by.
-pub(crate) const LITTLE: f64 = 1.10;
 /// An outclassed contender's fastest run is slower than the leader's slowest by more than this.
 const OUTCLASSED: f64 = 3.0;
 
@@ -109,7 +107,7 @@ pub(crate) fn by_choice(facts: &Facts, replayed: &Replayed, placed: &[Placed], o
     let mut all: Vec<ByChoice> = Vec::new();
     for choice in Choice::ALL {
         if choice == Choice::Keys {
-            all.extend(of_keys(facts, replayed, placed, &derived));
+            all.extend(of_keys(facts, replayed, &derived));
             continue;
         }
         let option_of = |at: usize| facts.contenders[at].choices.and_then(|choices| choices.of(choice));
@@ -141,7 +139,8 @@ pub(crate) fn by_choice(facts: &Facts, replayed: &Replayed, placed: &[Placed], o
 }
 
 /// Which contenders of a field are compared with which whoever leads, by their options: those with other keys with the one that has the schema's
-/// own and differs in nothing else, at the most comfortable of those that ran with any.
+/// own and differs in nothing else, at the most comfortable of those that run with any. None for those that do not count: who is not derived, and
+/// who may not be chosen.
 pub fn compared(field: impl Iterator<Item = Option<Choices>>) -> Vec<(usize, usize)> {
     let field: Vec<(usize, Choices)> = field.enumerate().filter_map(|(at, choices)| Some((at, choices?))).collect();
     let label = |choices: &Choices| choices.of(Choice::Keys).and_then(Opt::label);
@@ -155,23 +154,18 @@ pub fn compared(field: impl Iterator<Item = Option<Choices>>) -> Vec<(usize, usi
     twins(own).into_iter().map(|at| (at, *base)).collect()
 }
 
-/// What other keys cost: told among contenders that differ in nothing else, of which the fastest are taken. What keys cost is little beside what
-/// else is chosen, and they are raced at few members.
-fn of_keys(facts: &Facts, replayed: &Replayed, placed: &[Placed], derived: &[usize]) -> Option<ByChoice> {
-    let choices = |at: usize| facts.contenders[at].choices.unwrap_or_default();
-    let label = |at: usize| choices(at).of(Choice::Keys).and_then(Opt::label);
-    let on_others = |own: usize| {
-        let is_twin = move |at: &usize| label(*at).is_some() && choices(*at).without(Choice::Keys) == choices(own).without(Choice::Keys);
-        derived.iter().copied().filter(is_twin)
-    };
-    let owns = derived.iter().copied().filter(|&at| label(at).is_none() && on_others(at).next().is_some());
-    let time = |at: usize| placed[at].shown.unwrap_or(f64::INFINITY);
-    let own = owns.min_by(|&one, &other| time(one).total_cmp(&time(other)))?;
+/// What other keys cost: told by the contenders that are compared, which differ in nothing else. What keys cost is little beside what else is
+/// chosen, and they are raced at few members.
+fn of_keys(facts: &Facts, replayed: &Replayed, derived: &[usize]) -> Option<ByChoice> {
+    let option = |at: usize| facts.contenders[at].choices?.of(Choice::Keys);
+    let pairs = compared((0..facts.contenders.len()).map(|at| facts.contenders[at].choices.filter(|_| derived.contains(&at))));
+    let own = pairs.first()?.1;
+    let on_others = || pairs.iter().map(|(at, _)| *at);
     let gap = |at: usize, base: usize| replayed.race.against_base(at, base);
     // The schema's own unless another is surely faster.
     let surely_less = |at: &usize| gap(*at, own).and_then(|gap| gap.interval).is_some_and(|sure| sure.high < 1.0);
     let ratio = |at: usize| gap(at, own).map_or(1.0, |gap| gap.ratio);
-    let base = on_others(own).filter(surely_less).min_by(|&one, &other| ratio(one).total_cmp(&ratio(other))).unwrap_or(own);
+    let base = on_others().filter(surely_less).min_by(|&one, &other| ratio(one).total_cmp(&ratio(other))).unwrap_or(own);
     let cost = |at: usize| match gap(at, base) {
         _ if is_outclassed(facts, at, base) => Cost::AtLeast(OUTCLASSED),
         Some(gap) => match gap.interval {
@@ -181,11 +175,11 @@ fn of_keys(facts: &Facts, replayed: &Replayed, placed: &[Placed], derived: &[usi
         },
         None => Cost::Open { interval: None, rounds: None },
     };
-    let rivals = std::iter::once(own).chain(on_others(own)).filter(|&at| at != base);
-    let others = rivals.filter_map(|at| Some(OtherOption { option: choices(at).of(Choice::Keys)?, contender: at, cost: cost(at) }));
+    let rivals = std::iter::once(own).chain(on_others()).filter(|&at| at != base);
+    let others = rivals.filter_map(|at| Some(OtherOption { option: option(at)?, contender: at, cost: cost(at) }));
     let mut others: Vec<OtherOption> = others.collect();
     others.sort_by_key(|other| other.option);
-    Some(ByChoice { choice: Choice::Keys, base, option: choices(base).of(Choice::Keys)?, others })
+    Some(ByChoice { choice: Choice::Keys, base, option: option(base)?, others })
 }
 
 /// Choices that are made before others: where work is done and how rows are loaded decides how much there is to gain by the rest.

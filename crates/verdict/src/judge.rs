@@ -1,8 +1,8 @@
 //! From facts to the verdict.
 
-use kampf_race::{Finding, Goal};
+use kampf_race::{Finding, Goal, LITTLE};
 
-use crate::by_choice::{LITTLE, by_choice};
+use crate::by_choice::by_choice;
 use crate::effects::effects;
 use crate::facts::{Beside, Facts};
 use crate::ladder::ladder;

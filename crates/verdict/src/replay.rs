@@ -23,7 +23,8 @@ impl Replayed {
         let contenders = &facts.contenders;
         let mut race = Race::new(contenders.len(), facts.settings);
         (0..contenders.len()).filter(|&at| facts.beside(at).is_some()).for_each(|at| race.put_beside(at));
-        compared(facts.contenders.iter().map(|one| one.choices)).into_iter().for_each(|(one, base)| race.compare(one, base));
+        let may_be_chosen = (0..contenders.len()).map(|at| contenders[at].choices.filter(|_| facts.beside(at).is_none()));
+        compared(may_be_chosen).into_iter().for_each(|(one, base)| race.compare(one, base));
         for (at, contender) in contenders.iter().enumerate().filter(|(_, contender)| contender.rounds.is_empty()) {
             if contender.in_check.is_some() { race.leave_out(at) } else { race.fail(at) }
         }

@@ -3,8 +3,8 @@
 use std::cmp::Ordering;
 
 use kampf_contest::{ByHand, Measure};
+use kampf_race::LITTLE;
 
-use crate::by_choice::LITTLE;
 use crate::facts::{Beside, Facts};
 use crate::require::{Keeps, Nearest};
 use crate::verdict::{End, Outcome, Placed, Requirements};

@@ -180,20 +180,20 @@ fn each_choice_is_decided_costs_at_most_makes_no_difference_or_is_open() {
     );
 }
 
-/// A contender on a schema with an index, or on the plain one.
-fn on(index: &str, name: &str, rounds: Vec<f64>) -> ContenderFacts {
+/// A contender on another schema, or on the plain one: an option of one of the two choices of schemas.
+fn on(choice: Choice, option: &str, name: &str, rounds: Vec<f64>) -> ContenderFacts {
     let one = contender(name, rounds);
-    let choices = one.choices.map(|choices| choices.with_opt(Choice::Index.option(index).unwrap()));
-    ContenderFacts { name: format!("{name}@{index}"), choices, ..one }
+    let choices = one.choices.map(|choices| choices.with_opt(choice.option(option).unwrap()));
+    ContenderFacts { name: format!("{name}@{option}"), choices, ..one }
 }
 
 #[test]
 fn an_index_is_the_last_step_and_other_choices_are_told_on_one_schema_alone() {
     let field = facts(vec![
-        on("none", "lazy.needed.plain", rounds(80.0, 40, 1)),
-        on("none", "computed.needed.plain", rounds(40.0, 40, 2)),
-        on("by_hive", "computed.needed.plain", rounds(1.0, 40, 3)),
-        on("by_time", "computed.needed.plain", rounds(41.0, 40, 4)),
+        on(Choice::Index, "none", "lazy.needed.plain", rounds(80.0, 40, 1)),
+        on(Choice::Index, "none", "computed.needed.plain", rounds(40.0, 40, 2)),
+        on(Choice::Index, "by_hive", "computed.needed.plain", rounds(1.0, 40, 3)),
+        on(Choice::Index, "by_time", "computed.needed.plain", rounds(41.0, 40, 4)),
     ]);
     let verdict = judge(&field);
     let index = choice(&verdict, "index");
@@ -206,24 +206,17 @@ fn an_index_is_the_last_step_and_other_choices_are_told_on_one_schema_alone() {
     assert_eq!(steps, ["loading lazy computed", "index none by_hive"]);
 }
 
-/// A contender with keys of a type, or with the schema's own.
-fn with_keys(keys: &str, name: &str, rounds: Vec<f64>) -> ContenderFacts {
-    let one = contender(name, rounds);
-    let choices = one.choices.map(|choices| choices.with_opt(Choice::Keys.option(keys).unwrap()));
-    ContenderFacts { name: format!("{name}@{keys}"), choices, ..one }
-}
-
 #[test]
 fn what_keys_cost_is_told_among_contenders_that_differ_in_nothing_else() {
     // The leanest one ran with the schema's own keys alone, and is twice as fast for another reason.
     let field = |uuid: f64, text: f64| {
         facts(vec![
-            with_keys("own", "needed.record", rounds(10.0, 40, 1)),
-            with_keys("own", "needed.plain", rounds(20.0, 40, 2)),
-            with_keys("hive:uuid7", "needed.plain", rounds(uuid, 40, 3)),
-            with_keys("hive:text", "needed.plain", rounds(text, 40, 4)),
-            with_keys("own", "all.plain", rounds(60.0, 40, 5)),
-            with_keys("hive:text", "all.plain", rounds(200.0, 40, 6)),
+            on(Choice::Keys, "own", "needed.record", rounds(10.0, 40, 1)),
+            on(Choice::Keys, "own", "needed.plain", rounds(20.0, 40, 2)),
+            on(Choice::Keys, "hive:uuid7", "needed.plain", rounds(uuid, 40, 3)),
+            on(Choice::Keys, "hive:text", "needed.plain", rounds(text, 40, 4)),
+            on(Choice::Keys, "own", "all.plain", rounds(60.0, 40, 5)),
+            on(Choice::Keys, "hive:text", "all.plain", rounds(200.0, 40, 6)),
         ])
     };
     let told = |uuid: f64, text: f64| {

@@ -34,6 +34,24 @@ impl Loaded {
         Loaded { folder, served: Some(served) }
     }
 
+    /// A server on which tests put datasets of their own, beside a small one that it was made for.
+    pub(crate) fn small() -> Loaded {
+        let schema = ddl::read("CREATE TABLE hive (id INTEGER PRIMARY KEY);").unwrap().schema;
+        Loaded::new(&schema, &Blueprint::new(&schema, &Order::default()).unwrap(), &[])
+    }
+
+    /// Loads other rows there, as on a server of somebody else's, has them looked at, and removes them.
+    pub(crate) fn beside(&self, schema: &Schema, blueprint: &Blueprint, shown: &str, look: impl FnOnce(&dyn Connection)) {
+        let (folder, url) = (tempfile::tempdir().unwrap(), self.own_url());
+        let place = Ground { folder: folder.path(), server: Some(&url), name: "beside", owner: "test", variant: None };
+        postgres().load(&place, schema, blueprint, &[], &mut |_| {}).unwrap_or_else(|error| panic!("{error} {:?}\n{shown}", error.sql));
+        let served = postgres().serve(&place, &[]).unwrap();
+        let connection = postgres().connect(served.url(), &[]).unwrap();
+        look(connection.as_ref());
+        drop((connection, served));
+        postgres().remove(&place).unwrap();
+    }
+
     pub(crate) fn served(&self) -> &dyn Served {
         self.served.as_deref().unwrap()
     }

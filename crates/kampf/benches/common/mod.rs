@@ -39,17 +39,6 @@ pub(crate) fn compare(name: &str, goal: Option<f64>, turns: usize, mut floor: im
     if !asked_for(name) {
         return;
     }
-    if let Ok(side) = std::env::var("PROF") {
-        let n: usize = std::env::var("PROFN").unwrap().parse().unwrap();
-        floor();
-        kampf();
-        let start = Instant::now();
-        for _ in 0..n {
-            if side == "floor" { floor() } else { kampf() }
-        }
-        println!("{name} {side} {:?}", start.elapsed() / n as u32);
-        return;
-    }
     let timed = |work: &mut dyn FnMut()| {
         undisturbed(|| {
             let start = Instant::now();

@@ -7,7 +7,7 @@ use kampf_contest::bare_references;
 use kampf_schema::{KeyColumns, TableId};
 
 use super::{Ending, print, print_json, say};
-use crate::arguments::{Fill, Format, General};
+use crate::arguments::{Fill, Format, General, is_of_keys};
 use crate::output::{Column, KeysFilled, Look, Page, bytes, count, keys_table, list, paint, preview, reference_text};
 use crate::problem::Problem;
 use crate::project::{Project, Variant};
@@ -125,7 +125,7 @@ fn fill_keys(general: &General, project: &mut Project, asked: &[String]) -> Resu
     for (text, variant) in asked.iter().flat_map(|text| project.keys_asked(text).into_iter().map(move |variant| (text, variant))) {
         match &variant.lacks {
             // That of the schema stands in the table anyway.
-            Some(_) if !text.contains(':') => {}
+            Some(_) if !is_of_keys(text) => {}
             Some(lacks) => say(general.quiet, &lacks.message),
             None if found.iter().any(|known| known.name == variant.name) => {}
             None => found.push(variant),

@@ -33,10 +33,10 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
     for engine in engines(general)? {
         let mut project = open(general, engine.as_deref())?;
         project.race_seed = arguments.seed.unwrap_or(project.race_seed);
-        let of_pair = arguments.pair.iter().filter_map(|name| name.split_once('@')).map(|(_, variant)| variant.to_owned());
-        let keys_of_pair: Vec<String> = of_pair.filter(|variant| variant.contains(':')).collect();
+        let mut of_pair = Selection::default();
+        arguments.pair.iter().filter_map(|name| name.split_once('@')).for_each(|(_, variant)| of_pair.name_variant(variant));
         let ended = derive_indexes(general, &mut project, &arguments.contests, &arguments.selection)
-            .and_then(|()| project.add_keys(&keys_of_pair))
+            .and_then(|()| project.add_keys(&of_pair.keys))
             .and_then(|()| raced.on(general, arguments, &inbox, &project));
         home.get_or_insert(project.home);
         if let Err(problem) = ended {
@@ -337,13 +337,15 @@ impl Manner {
             let of = Candidate { keeps_nothing: entry.keeps_nothing(), keeps_answers: entry.keeps_answers(), measured: &measured };
             beside(&self.require, self.keeps_nothing, of).is_some()
         };
+        let beside: Vec<bool> = contest.entries.iter().enumerate().map(is_beside).collect();
+        let may_be_chosen = contest.entries.iter().zip(&beside).map(|(entry, beside)| entry.choices.filter(|_| !beside));
         RaceOptions {
             settings,
             time: USUAL_TIME,
             least_calls: if self.require.limit(Required::P95).is_some() { CALLS_FOR_P95 } else { 1 },
             seed,
-            beside: contest.entries.iter().enumerate().map(is_beside).collect(),
-            compared: compared(contest.entries.iter().map(|entry| entry.choices)),
+            compared: compared(may_be_chosen),
+            beside,
             limits: self.require.time_limits(),
         }
     }

@@ -9,7 +9,7 @@ use kampf_schema::{HopKind, did_you_mean};
 use serde_json::json;
 
 use super::{Ending, print, print_as};
-use crate::arguments::{Bounds, Format, General, Show};
+use crate::arguments::{Bounds, Format, General, Show, is_of_keys};
 use crate::output::{Column, Look, Page, count, paint, plan_text};
 use crate::problem::Problem;
 use crate::project::{Project, Selected, multiplied, resolve};
@@ -127,10 +127,12 @@ fn variants_text(page: &mut Page, project: &Project, selected: &Selected) {
 /// The statements that make the tables of the schema, or of a variant behind an at sign.
 fn ddl(project: &mut Project, variant: &str, format: Format) -> Result<String, Problem> {
     let name = variant.strip_prefix('@').unwrap_or(variant);
-    if name.contains(':') {
+    let found = if is_of_keys(name) {
         project.add_keys(&[name.to_owned()])?;
-    }
-    let found = if name.contains(':') { project.keys_asked(name).first().copied() } else { project.variant(name) };
+        project.keys_asked(name).first().copied()
+    } else {
+        project.variant(name)
+    };
     let schema = match found {
         None if name.is_empty() => &project.schema,
         None => {

@@ -9,7 +9,7 @@ use relations::{Counting, Relation, relations};
 use serde_json::json;
 
 use super::{Ending, print_as};
-use crate::arguments::{Bounds, Format, General, PlanForm, Selection, Trace};
+use crate::arguments::{Bounds, Format, General, PlanForm, Selection, Trace, is_of_keys};
 use crate::output::{Column, Look, Page, PlanTelling, count, duration, paint, plan_text};
 use crate::problem::Problem;
 use crate::project::{DERIVED, Variant, resolve};
@@ -47,7 +47,7 @@ pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Proble
     let mut selection = Selection { all: true, named: vec![arguments.contender.clone()], ..Selection::default() };
     if let Some((_, variant)) = arguments.contender.split_once('@') {
         // One that the file does not describe was worked out.
-        let is_known = variant.contains(':') || project.variant(variant).is_some();
+        let is_known = is_of_keys(variant) || project.variant(variant).is_some();
         selection.name_variant(if is_known { variant } else { DERIVED });
     }
     derive_indexes(general, &mut project, std::slice::from_ref(&arguments.contest), &selection)?;

@@ -63,7 +63,7 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     for variant in &wanted {
         options.label(Choice::Index.option(variant).ok_or_else(|| Problem::wrong(format!("`{variant}` cannot name a variant")))?);
     }
-    let needs = needs_over_keys(project, config, selection, need.as_ref(), &mut lacking)?;
+    let needs = needs_over_keys(project, config, selection, need.as_ref(), &mut lacking);
     needs.keys().filter_map(|name| Choice::Keys.option(name)).for_each(|option| options.label(option));
     let on_variant = |(name, (need, keys)): (String, (Need, KeyedNeed))| {
         let schema = &project.variant(&name)?.schema;
@@ -288,8 +288,8 @@ fn needs_over_keys(
     selection: &Selection,
     need: Option<&Need>,
     lacking: &mut Vec<String>,
-) -> Result<BTreeMap<String, (Need, KeyedNeed)>, Problem> {
-    let (names, said) = wanted_keys(project, config, selection)?;
+) -> BTreeMap<String, (Need, KeyedNeed)> {
+    let (names, said) = wanted_keys(project, config, selection);
     lacking.extend(said);
     let mut keyed = BTreeMap::new();
     for name in names {
@@ -310,7 +310,7 @@ fn needs_over_keys(
             Err(why) => lacking.push(format!("not raced over @{name}: {why}")),
         }
     }
-    Ok(keyed)
+    keyed
 }
 
 fn need(project: &Project, config: &ContestConfig, schema: &Schema) -> Result<Option<Need>, Problem> {

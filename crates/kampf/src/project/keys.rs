@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use kampf_contest::{Choice, Dialect, Label};
+use kampf_contest::{Choice, Dialect};
 use kampf_fill::Blueprint;
 use kampf_schema::{KeyColumns, KeyType, LogicalType, Schema, Span, TableId, did_you_mean};
 
@@ -11,7 +11,8 @@ use super::config::ContestConfig;
 use super::reader::{Reader, span};
 use super::variant::Variant;
 use super::written::Written;
-use crate::arguments::Selection;
+use crate::arguments::{Selection, is_of_keys};
+use crate::output::list;
 use crate::problem::{Problem, Source};
 
 /// A line of `[keys]`.
@@ -117,18 +118,14 @@ fn word_of(schema: &Schema, table: TableId) -> String {
 impl VariantKeys {
     /// What it is, in words.
     pub(crate) fn about(&self, schema: &Schema) -> String {
-        let names: Vec<&str> = self.columns.iter().map(|columns| schema.table(columns.table).name.as_str()).collect();
+        let names: Vec<String> = self.columns.iter().map(|columns| schema.table(columns.table).name.clone()).collect();
         let references: usize = self.columns.iter().map(|columns| columns.columns.len() - 1).sum();
         let references = match references {
             0 => String::new(),
-            1 => " and in the reference to them".to_owned(),
-            many => format!(" and in the {many} columns that refer to them"),
+            1 => ", there and in the reference to them".to_owned(),
+            many => format!(", there and in the {many} columns that refer to them"),
         };
-        format!(
-            "keys of {} are {}, there{references}",
-            crate::output::list(&names.iter().map(ToString::to_string).collect::<Vec<_>>()),
-            self.key_type.about()
-        )
+        format!("keys of {} are {}{references}", list(&names), self.key_type.about())
     }
 
     /// What decides what is loaded for it besides the indexes: which columns hold what.
@@ -201,9 +198,7 @@ impl Project {
         let source = self.config.source.clone();
         let at = |problem: Problem| place.map_or(problem.clone(), |place| problem.at(source.place(place)));
         let asked = Asked::read(&self.schema, text).map_err(at)?;
-        let of_file =
-            self.config.keys.iter().find(|config| Asked::read(&self.schema, &config.table.value).is_ok_and(|one| one.word == asked.word));
-        let types = match (asked.key_type, of_file) {
+        let types = match (asked.key_type, self.keys_of_file(&asked)) {
             (Some(key_type), _) => vec![key_type],
             (None, Some(config)) => config.types.clone(),
             (None, None) => KeyType::ALL.to_vec(),
@@ -216,6 +211,11 @@ impl Project {
             }
         }
         Ok(())
+    }
+
+    /// The line of `[keys]` that is about what is asked for.
+    fn keys_of_file(&self, asked: &Asked) -> Option<&KeysConfig> {
+        self.config.keys.iter().find(|config| Asked::read(&self.schema, &config.table.value).is_ok_and(|one| one.word == asked.word))
     }
 
     fn key_variant(&self, name: &str, asked: &Asked, key_type: KeyType) -> Result<Variant, Problem> {
@@ -249,10 +249,8 @@ impl Project {
     /// The variants of keys that a text asks for, in the order of types; those that the schema has itself are left out.
     pub(crate) fn keys_asked(&self, text: &str) -> Vec<&Variant> {
         let Ok(asked) = Asked::read(&self.schema, text) else { return Vec::new() };
-        let of_file =
-            self.config.keys.iter().find(|config| Asked::read(&self.schema, &config.table.value).is_ok_and(|one| one.word == asked.word));
         let is_of_file = |variant: &&Variant| {
-            let types = of_file.filter(|_| asked.key_type.is_none()).map(|config| &config.types);
+            let types = self.keys_of_file(&asked).filter(|_| asked.key_type.is_none()).map(|config| &config.types);
             types.is_none_or(|types| variant.keys.as_ref().is_some_and(|keys| types.contains(&keys.key_type)))
         };
         let mut found: Vec<&Variant> = self.variants.iter().filter(|variant| asked.includes(variant)).filter(is_of_file).collect();
@@ -276,7 +274,7 @@ const NONE: &str = "none";
 
 /// The variants of keys that contenders run on: those of the command line, else those of the contest; and those that its choices name. And what
 /// is to be said of those that are not raced.
-pub(super) fn wanted_keys(project: &Project, config: &ContestConfig, selection: &Selection) -> Result<(Vec<String>, Vec<String>), Problem> {
+pub(super) fn wanted_keys(project: &Project, config: &ContestConfig, selection: &Selection) -> (Vec<String>, Vec<String>) {
     let of_file = config.keys.iter().map(|written| written.value.clone());
     let wanted: Vec<String> = if selection.keys.is_empty() { of_file.collect() } else { selection.keys.clone() };
     let chosen = config.choices.labels(Choice::Keys).map(|label| label.to_string());
@@ -288,13 +286,12 @@ pub(super) fn wanted_keys(project: &Project, config: &ContestConfig, selection: 
         for variant in project.keys_asked(&text) {
             match &variant.lacks {
                 // Of several types one is that of the schema, which is raced anyway.
-                Some(_) if !text.contains(':') => {}
+                Some(_) if !is_of_keys(&text) => {}
                 Some(lacks) => drop(said.insert(lacks.message.clone())),
                 None if names.contains(&variant.name) => {}
                 None => names.push(variant.name.clone()),
             }
         }
     }
-    debug_assert!(names.iter().all(|name| Label::of(name).is_some()));
-    Ok((names, said.into_iter().collect()))
+    (names, said.into_iter().collect())
 }

@@ -12,7 +12,7 @@ use super::config::ContestConfig;
 use super::keys::VariantKeys;
 use super::reader::{Reader, span};
 use super::written::Written;
-use crate::arguments::Selection;
+use crate::arguments::{Selection, is_of_keys};
 use crate::problem::{Problem, Source};
 
 /// `[index.NAME]` as it is written.
@@ -55,7 +55,7 @@ pub(super) fn indexes(source: &Source, top: &mut Reader<'_>) -> Result<Vec<Index
 
 fn index(source: &Source, name: Written, mut table: Reader<'_>) -> Result<IndexConfig, Problem> {
     let at = |problem: Problem, place: Span| problem.at(source.place(place));
-    if Label::of(&name.value).is_none() || name.value.contains(':') || RESERVED.contains(&name.value.as_str()) {
+    if Label::of(&name.value).is_none() || is_of_keys(&name.value) || RESERVED.contains(&name.value.as_str()) {
         let reserved = RESERVED.contains(&name.value.as_str());
         let what = if reserved { "has a meaning of its own" } else { "cannot name a variant" };
         return Err(at(Problem::wrong(format!("`{}` {what}", name.value)), name.span)

@@ -113,9 +113,9 @@ impl Stage for Field<'_> {
     }
 
     fn run(&mut self, asked: Asked<'_>) -> Result<Done, Trouble> {
+        let variant = self.keyed_variant();
         let talk = self.talk.as_mut().ok_or_else(nobody)?;
-        let variant = self.contest.entries[self.at].variant.as_deref();
-        if !variant.is_some_and(|variant| self.contest.keyed.contains_key(variant)) {
+        if variant.is_none() {
             return talk.run(asked);
         }
         let sets = self.contest.sets_on(self.setup, variant, asked.sets);
