@@ -287,7 +287,7 @@ mod tests {
     }
 
     proptest! {
-        #![proptest_config(ProptestConfig::with_cases(3000))]
+        #![proptest_config(kampf_mangle::property(3000))]
 
         #[test]
         fn an_assignment_is_found_where_there_is_one(

@@ -25,7 +25,11 @@ pub(crate) struct Counted {
 /// The counts of all tables.
 pub(crate) fn count_all(schema: &Schema, order: &Order, seeds: &[u64], fewer: &HashMap<TableId, u64>) -> Result<Vec<Counted>, FillError> {
     let guesses = guess::RowGuesses::of(schema).scaled(order.scale);
-    let mut counting = Counting { schema, guesses, order, seeds, fewer, counts: vec![None; schema.tables.len()], above: Vec::new() };
+    let mut names = HashMap::new();
+    for id in schema.ids() {
+        names.entry(schema.table(id).name.as_str()).or_insert(id);
+    }
+    let mut counting = Counting { schema, names, guesses, order, seeds, fewer, counts: vec![None; schema.tables.len()], above: Vec::new() };
     for id in schema.ids() {
         counting.count(id)?;
     }
@@ -39,6 +43,8 @@ const MOST_PARENTS: u64 = 500_000_000;
 
 struct Counting<'a> {
     schema: &'a Schema,
+    /// Tables by their names: each of many thousand is looked for by its children.
+    names: HashMap<&'a str, TableId>,
     guesses: guess::RowGuesses<'a>,
     order: &'a Order,
     seeds: &'a [u64],
@@ -49,6 +55,10 @@ struct Counting<'a> {
 }
 
 impl Counting<'_> {
+    fn find(&self, name: &str) -> Option<TableId> {
+        self.names.get(name).copied().or_else(|| self.schema.find(name))
+    }
+
     fn count(&mut self, id: TableId) -> Result<u64, FillError> {
         if let Some(counted) = &self.counts[id.0] {
             return Ok(counted.rows);
@@ -60,7 +70,7 @@ impl Counting<'_> {
         let asked = self.order.rows.get(&id).unwrap_or(&guessed);
         let counted = match asked {
             // Tables that refer to each other in a circle: a guess must begin somewhere.
-            RowCount::Per { parent, .. } if is_guess && schema.find(&parent.text).is_none_or(|at| self.above.contains(&at)) => {
+            RowCount::Per { parent, .. } if is_guess && self.find(&parent.text).is_none_or(|at| self.above.contains(&at)) => {
                 let rows = 1000.max(seeds);
                 Counted { rows, spread: None, guessed: true, asked: RowCount::Fixed(rows) }
             }
@@ -75,7 +85,7 @@ impl Counting<'_> {
             }
             RowCount::Per { children, share, parent } => {
                 let wrong = |message: String| FillError { span: Some(parent.span), ..FillError::new(FillSubject::Rows(id), message) };
-                let at = schema.find(&parent.text).ok_or_else(|| {
+                let at = self.find(&parent.text).ok_or_else(|| {
                     let mut error = wrong(format!("there is no table `{}`", parent.text));
                     error.hint = did_you_mean(&parent.text, schema.tables.iter().map(|table| table.name.as_str()));
                     error

@@ -260,6 +260,7 @@ mod tests {
     }
 
     proptest::proptest! {
+        #![proptest_config(kampf_mangle::property(256))]
         #[test]
         fn drawn_texts_fit_the_expression(row in 0_u64..1000, pattern in proptest::sample::select(vec![
             "^[A-Z]{2}-[0-9]{4}$", "^[^@\\s]+@[^@\\s]+\\.[a-z]{2,}$", "^(calm|lively)?$", "^#[0-9a-fA-F]{6}$", "^\\w+$", "^v\\d+(\\.\\d+)*$", "x",

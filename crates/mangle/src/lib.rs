@@ -1,10 +1,39 @@
-//! Odd inputs made of ordinary ones, for tests of whatever reads text that somebody wrote.
+//! What tests draw by chance: seeds that are fixed, so that nothing fails by chance, and odd inputs made of ordinary ones.
 //!
 //! An ordinary text is cut, doubled, spliced with another and strewn with words that its language knows and with what no language likes:
 //! numbers at the ends of their types, quotes without a partner, deep nesting, characters that are none. What is made follows from a
 //! seed, so that a failure can be had again.
 
+use std::io::Write;
 use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::OnceLock;
+
+use proptest::test_runner::{Config, FileFailurePersistence, RngSeed};
+
+/// The seed of all that tests draw by chance: always the same, or the number in `KAMPF_SEED`. It is told once by each program.
+///
+/// # Panics
+/// Where `KAMPF_SEED` is no number.
+pub fn seed() -> u64 {
+    static SEED: OnceLock<u64> = OnceLock::new();
+    *SEED.get_or_init(|| {
+        let word = std::env::var("KAMPF_SEED").unwrap_or_else(|_| "0".to_owned());
+        let seed = word.parse().unwrap_or_else(|_| panic!("KAMPF_SEED is a whole number from 0 on, not `{word}`"));
+        // Not by a macro, whose words the tests' runner would keep to itself.
+        let _ = writeln!(std::io::stderr(), "what is drawn by chance begins at seed {seed} (another: KAMPF_SEED={})", seed + 1);
+        seed
+    })
+}
+
+/// How a property is tried: with as many inputs, from the fixed seed; one that fails is kept beside the test and tried first from then on.
+pub fn property(usual: u32) -> Config {
+    Config {
+        cases: u32::try_from(cases(usual as usize)).unwrap_or(u32::MAX),
+        rng_seed: RngSeed::Fixed(seed()),
+        failure_persistence: Some(Box::new(FileFailurePersistence::WithSource("regressions"))),
+        ..Config::default()
+    }
+}
 
 /// How many inputs a test tries: `KAMPF_CASES`, or the number given.
 pub fn cases(usual: usize) -> usize {
@@ -13,6 +42,17 @@ pub fn cases(usual: usize) -> usize {
 
 /// Room that Kampf gives itself for whatever somebody's text nests.
 const STACK: usize = 256 << 20;
+
+/// Works with as much room on the stack as Kampf gives itself: what nests deeply takes more of it where code is not optimised.
+///
+/// # Panics
+/// When the work does.
+pub fn with_room<T: Send>(work: impl FnOnce() -> T + Send) -> T {
+    std::thread::scope(|scope| {
+        let running = std::thread::Builder::new().stack_size(STACK).spawn_scoped(scope, work).expect("a thread can be started");
+        running.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+    })
+}
 
 /// Gives odd inputs to a reader that says whether it takes one. Where it panics, the test fails with the input that did it. Gives how
 /// many were taken.
@@ -30,10 +70,7 @@ pub fn try_all(inputs: impl Iterator<Item = String> + Send, mut takes: impl FnMu
         }
         Ok(taken)
     };
-    let ended = std::thread::scope(|scope| {
-        let running = std::thread::Builder::new().stack_size(STACK).spawn_scoped(scope, work).expect("a thread can be started");
-        running.join().expect("every panic is caught")
-    });
+    let ended = with_room(work);
     ended.unwrap_or_else(|input| panic!("this input was too much:\n{input:?}"))
 }
 
@@ -107,7 +144,7 @@ impl<'a> Mangler<'a> {
     /// Without a text to begin with.
     pub fn new(corpus: &'a [&'a str], words: &'a [&'a str], seed: u64) -> Mangler<'a> {
         assert!(!corpus.is_empty(), "a corpus has a text");
-        Mangler { corpus, words, state: seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1 }
+        Mangler { corpus, words, state: seed.wrapping_add(self::seed() << 32).wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1 }
     }
 
     /// A number below an end (xorshift, Marsaglia 2003).

@@ -386,6 +386,7 @@ mod tests {
     }
 
     proptest::proptest! {
+        #![proptest_config(kampf_mangle::property(256))]
         #[test]
         fn no_line_makes_the_reader_panic(text in ".{0,40}") {
             let _ = read_reply(&text);

@@ -27,7 +27,7 @@ const READER: &str = "kampf_reader";
 /// What is PostgreSQL's own about its throwaway servers.
 pub(super) static KIND: Kind = Kind {
     name: "PostgreSQL",
-    homes: "/var/tmp/kampf-postgres",
+    homes: "kampf-postgres",
     account: "postgres",
     folder: "dataset.cluster",
     made_by: "PG_VERSION",

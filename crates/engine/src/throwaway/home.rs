@@ -34,8 +34,8 @@ impl Home {
         let name = format!("{:016x}", fnv(dataset.as_os_str().as_encoded_bytes()));
         if rustix::process::geteuid().is_root() {
             let user = server_user(kind)?;
-            let homes = Path::new(kind.homes);
-            own_folder(homes, 0o755)?;
+            let homes = homes(kind)?;
+            own_folder(&homes, 0o755)?;
             sweep(kind);
             let folder = homes.join(&name);
             own_folder(&folder, 0o711)?;
@@ -131,10 +131,22 @@ impl Home {
     }
 }
 
+/// Where root's servers keep theirs: `KAMPF_SERVERS` names another place for them, as on a larger or a faster disk.
+fn homes(kind: &Kind) -> Result<PathBuf, EngineError> {
+    let place = std::env::var_os("KAMPF_SERVERS").map_or_else(|| PathBuf::from("/var/tmp"), PathBuf::from);
+    if place.is_absolute() && place.is_dir() {
+        Ok(place.join(kind.homes))
+    } else {
+        Err(unreachable(&format!("KAMPF_SERVERS names {}, which is no folder; give the whole path of one that is there", place.display())))
+    }
+}
+
 /// Removes homes whose dataset is gone, where homes are kept apart from their datasets; gives how many there were.
 pub(crate) fn sweep(kind: &'static Kind) -> usize {
     let mut removed = 0;
-    for entry in fs::read_dir(kind.homes).into_iter().flatten().flatten() {
+    for entry in
+        homes(kind).and_then(|homes| fs::read_dir(&homes).map_err(|error| io("read", &homes, error))).into_iter().flatten().flatten()
+    {
         let folder = entry.path();
         if !fs::symlink_metadata(&folder).is_ok_and(|metadata| metadata.is_dir() && metadata.uid() == 0) {
             continue;

@@ -21,7 +21,7 @@ const PATIENCE: Duration = Duration::from_secs(60);
 pub(crate) struct Kind {
     /// The engine, for people.
     pub(crate) name: &'static str,
-    /// Where datasets of root are kept: their own folders are often closed to the user that the server runs as.
+    /// The folder in which the homes of root's datasets are: their own folders are often closed to the user that the server runs as.
     pub(crate) homes: &'static str,
     /// The account that the server runs as where Kampf runs as root.
     pub(crate) account: &'static str,

@@ -26,7 +26,6 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
         return self_test::run(general, arguments);
     }
     let inbox = inbox()?;
-    let _alone = Alone::or_warn(general);
     let mut machine = Machine::read();
     let mut raced = Raced::default();
     let mut home = None;
@@ -97,6 +96,8 @@ struct Raced {
     dataset: Option<DatasetPart>,
     /// What went wrong first. It does not lose what was raced.
     problem: Option<Problem>,
+    /// Taken when the first race begins: a mistake in what is asked for is answered without a look at others.
+    alone: Option<Alone>,
 }
 
 impl Raced {
@@ -116,6 +117,7 @@ impl Raced {
         let selected = select(general, arguments, project)?;
         let dataset = filled(general, project, selected.iter().map(|(_, picked)| &picked.contest))?;
         heed(inbox)?;
+        self.alone.get_or_insert_with(|| Alone::or_warn(general));
         self.dataset.get_or_insert_with(|| dataset_part(&dataset));
         let trips = if arguments.round_trip.is_empty() { &project.config.round_trips } else { &arguments.round_trip };
         let trips = if trips.is_empty() { &[Duration::ZERO][..] } else { trips };

@@ -441,7 +441,7 @@ mod tests {
     }
 
     proptest! {
-        #![proptest_config(ProptestConfig::with_cases(300))]
+        #![proptest_config(kampf_mangle::property(300))]
         #[test]
         fn no_file_makes_the_reader_panic(
             parts in prop::collection::vec(

@@ -134,6 +134,7 @@ mod tests {
     }
 
     proptest::proptest! {
+        #![proptest_config(kampf_mangle::property(256))]
         #[test]
         fn every_string_decodes_to_its_value(text in "[a-zü\"'\\\\\n ]{0,20}") {
             let file = format!("a = {}", toml::Value::String(text.clone()));

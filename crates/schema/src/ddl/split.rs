@@ -264,6 +264,7 @@ mod tests {
     }
 
     proptest::proptest! {
+        #![proptest_config(kampf_mangle::property(256))]
         #[test]
         fn no_text_makes_it_panic(text in "[a-zü;#'\"$\\\\`\\[\\]/*\n -]{0,60}") {
             for dialect in SqlDialect::ALL {

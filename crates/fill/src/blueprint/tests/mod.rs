@@ -227,6 +227,7 @@ fn what_cannot_be_met_is_said_with_the_line_that_would_help() {
 }
 
 proptest::proptest! {
+    #![proptest_config(kampf_mangle::property(256))]
     #[test]
     fn unique_rules_hold_for_any_counts(regions in 1_u32..30, per in 1_u32..9, plants in 1_u32..12, seed in 0_u64..1000) {
         let schema = schema(APIARY);

@@ -169,6 +169,7 @@ mod tests {
     }
 
     proptest! {
+        #![proptest_config(kampf_mangle::property(256))]
         #[test]
         fn whatever_names_a_schema_has_the_file_holds_the_contests_intended_and_nothing_else(
             names in prop::collection::vec(hostile(), 6),

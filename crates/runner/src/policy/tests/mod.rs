@@ -346,7 +346,7 @@ fn any_actor() -> impl Strategy<Value = (f64, u8, u8, bool)> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(60))]
+    #![proptest_config(kampf_mangle::property(60))]
 
     #[test]
     fn honest_contenders_are_never_accused_and_liars_are_nowhere(field in prop::collection::vec(any_actor(), 2..6), parameters in any::<bool>()) {

@@ -257,7 +257,7 @@ fn tables_made_like_others_and_renamed_types_are_followed() {
 }
 
 proptest::proptest! {
-    #![proptest_config(proptest::prelude::ProptestConfig::with_cases(400))]
+    #![proptest_config(kampf_mangle::property(400))]
     #[test]
     fn no_text_makes_the_reader_panic(
         parts in proptest::collection::vec(

@@ -1,0 +1,222 @@
+//! Filling with the real program: whatever happens to it, what is taken for whole is whole.
+
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use crate::common::Folder;
+
+fn json(text: &str) -> serde_json::Value {
+    serde_json::from_str(text).expect("JSON")
+}
+
+const LARGER: &str = "\
+schema = \"apiary.sql\"
+seed = 3
+[rows]
+strain = 50
+hive = 20_000
+inspection = \"10 per hive\"
+";
+
+/// The apiary with so many rows that a fill takes a while.
+fn larger() -> Folder {
+    let folder = Folder::apiary("");
+    folder.write("kampf.toml", LARGER);
+    folder
+}
+
+fn digests(folder: &Folder, arguments: &[&str]) -> Vec<(String, u64, String)> {
+    let document = json(&folder.ok(arguments));
+    let of = |table: &serde_json::Value| {
+        let text = |key: &str| table[key].as_str().unwrap().to_owned();
+        (text("name"), table["rows"].as_u64().unwrap(), text("digest"))
+    };
+    document["tables"].as_array().unwrap().iter().map(of).collect()
+}
+
+/// What the database itself holds: rows of a table, and whether the file is sound.
+fn in_file(folder: &Folder) -> (u64, String) {
+    let file = folder.datasets().remove(0).join("dataset.sqlite");
+    let connection = rusqlite::Connection::open(file).unwrap();
+    let rows: i64 = connection.query_row("SELECT count(*) FROM inspection", [], |row| row.get(0)).unwrap();
+    (rows.unsigned_abs(), connection.query_row("PRAGMA integrity_check", [], |row| row.get(0)).unwrap())
+}
+
+#[test]
+fn a_fill_killed_at_any_moment_is_never_taken_for_whole() {
+    let folder = larger();
+    let promised = digests(&folder, &["fill", "--digest", "--format", "json"]);
+    let begun = Instant::now();
+    folder.ok(&["fill", "-q"]);
+    let whole = begun.elapsed();
+    folder.ok(&["fill", "--remove", "-q"]);
+    for chance in [3, 17, 31, 46, 58, 71, 84, 93, 99, 101] {
+        let mut child = folder.command(&["fill", "-q"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(whole * chance / 100);
+        let _ = child.kill();
+        let _ = child.wait();
+        let loaded = digests(&folder, &["fill", "--format", "json", "-q"]);
+        assert_eq!(loaded, promised, "killed after {chance} % of its time");
+        let (rows, sound) = in_file(&folder);
+        assert_eq!((rows, sound.as_str()), (promised[2].1, "ok"));
+        folder.ok(&["fill", "--remove", "-q"]);
+    }
+    assert!(folder.datasets().is_empty());
+}
+
+#[test]
+fn an_old_dataset_survives_the_death_of_the_one_after_it() {
+    let folder = larger();
+    let first = digests(&folder, &["fill", "--format", "json", "-q"]);
+    folder.write("kampf.toml", LARGER.replace("seed = 3", "seed = 4"));
+    let mut child = folder.command(&["fill", "-q"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    std::thread::sleep(Duration::from_millis(60));
+    let _ = child.kill();
+    let _ = child.wait();
+    folder.write("kampf.toml", LARGER);
+    let again = json(&folder.ok(&["fill", "--format", "json", "-q"]));
+    assert_eq!(again["reused"], true);
+    assert_eq!(digests(&folder, &["fill", "--format", "json", "-q"]), first);
+}
+
+#[test]
+fn of_two_fills_at_once_one_waits_and_finds_the_other_s_rows() {
+    let folder = larger();
+    let start = || folder.command(&["fill", "--format", "json", "-q"]).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let ended: Vec<_> = [start(), start(), start()].into_iter().map(|child| child.wait_with_output().unwrap()).collect();
+    let mut reused: Vec<bool> = ended
+        .iter()
+        .map(|output| {
+            assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+            json(&String::from_utf8_lossy(&output.stdout))["reused"] == true
+        })
+        .collect();
+    reused.sort_unstable();
+    assert_eq!(reused, [false, true, true]);
+    assert_eq!(folder.datasets().len(), 1);
+}
+
+/// Says that the disk is full as soon as a database file has become large.
+const FULL_DISK: &str = r#"
+#define _GNU_SOURCE
+#include <dlfcn.h>
+#include <errno.h>
+#include <unistd.h>
+#include <sys/types.h>
+#include <sys/stat.h>
+static int full(int file) {
+    struct stat about;
+    return fstat(file, &about) == 0 && S_ISREG(about.st_mode) && about.st_size > 2000000;
+}
+ssize_t pwrite64(int file, const void *from, size_t count, off64_t at) {
+    static ssize_t (*real)(int, const void *, size_t, off64_t);
+    if (!real) real = dlsym(RTLD_NEXT, "pwrite64");
+    if (full(file)) { errno = ENOSPC; return -1; }
+    return real(file, from, count, at);
+}
+ssize_t write(int file, const void *from, size_t count) {
+    static ssize_t (*real)(int, const void *, size_t);
+    if (!real) real = dlsym(RTLD_NEXT, "write");
+    if (full(file)) { errno = ENOSPC; return -1; }
+    return real(file, from, count);
+}
+"#;
+
+fn compiled(folder: &Path) -> Option<std::path::PathBuf> {
+    let (source, library) = (folder.join("full.c"), folder.join("full.so"));
+    std::fs::write(&source, FULL_DISK).unwrap();
+    let built = Command::new("cc").args(["-shared", "-fPIC", "-o"]).arg(&library).arg(&source).arg("-ldl").status();
+    built.is_ok_and(|status| status.success()).then_some(library)
+}
+
+#[cfg(target_os = "linux")]
+#[test]
+fn a_full_disk_is_said_and_leaves_nothing_that_looks_whole() {
+    let folder = larger();
+    let tools = tempfile::tempdir().unwrap();
+    let library = compiled(tools.path()).expect("a C compiler, which building Kampf needs too");
+    let output = folder.command(&["fill", "-q"]).env("LD_PRELOAD", library).output().unwrap();
+    let message = String::from_utf8(output.stderr).unwrap();
+    assert_eq!(output.status.code(), Some(3), "{message}");
+    assert!(message.contains("full") && message.contains("make room on the disk"), "{message}");
+    assert!(folder.datasets().is_empty(), "what could not be finished is removed");
+    assert_eq!(json(&folder.ok(&["fill", "--format", "json", "-q"]))["reused"], false);
+}
+
+#[test]
+fn a_preview_and_a_digest_need_no_database() {
+    let folder = Folder::apiary("[values]\n\"hive.label\" = \"code('HV-####')\"\n");
+    insta::assert_snapshot!(folder.ok(&["fill", "--preview", "hive"]), @r#"
+    hive: 40 rows
+
+    column     row 1    row 11   row 21   row 31
+    id         1        11       21       31
+    strain_id  4        4        2        1
+    label      HV-1336  HV-9555  HV-1943  HV-7702
+    frames     20       21       8        12
+
+    column     type      null  made                          why
+    id         integer         1, 2, 3 …                     a key
+    strain_id  integer         a row of strain: any of them  a reference
+    label      text(20)        code('HV-####')               set
+    frames     integer         8..24                         guessed from a check
+
+    Recipes can be set under [values] in kampf.toml, like "hive.label" = "code('HV-####')"
+    "#);
+    let document = json(&folder.ok(&["fill", "--preview", "hive", "--format", "json"]));
+    assert_eq!(document["columns"][2]["made"], "code('HV-####')");
+    assert_eq!(document["columns"][2]["why"], "set");
+    assert_eq!(document["columns"][2]["values"].as_array().unwrap().len(), 4);
+    assert!(folder.error(&["fill", "--preview", "hives"], 2).starts_with("there is no table `hives`\n  did you mean `hive`?"));
+    let promised = digests(&folder, &["fill", "--digest", "--format", "json"]);
+    assert!(folder.ok(&["fill", "--digest"]).contains(&promised[1].2));
+    assert!(folder.datasets().is_empty());
+    assert_eq!(digests(&folder, &["fill", "--format", "json", "-q"]), promised);
+}
+
+#[test]
+fn a_schema_may_be_several_files_or_a_folder_of_them() {
+    let folder = Folder::empty();
+    std::fs::create_dir(folder.path().join("migrations")).unwrap();
+    folder.write(
+        "migrations/002_more.sql",
+        "ALTER TABLE hive ADD COLUMN state VARCHAR(8) NOT NULL CHECK (state IN ('weak', 'strong'));\n\nALTER TABLE hiv ADD x INT",
+    );
+    folder.write("migrations/001_first.sql", "CREATE TABLE hive (id INTEGER PRIMARY KEY)");
+    folder.write("migrations/notes.txt", "not SQL");
+    folder.write("kampf.toml", "schema = \"migrations\"\n");
+    insta::assert_snapshot!(folder.error(&["fill"], 2), @r"
+    this statement is about `hiv`, which no statement before makes
+      at migrations/002_more.sql:3:13
+        ALTER TABLE hiv ADD x INT
+                    ^^^
+      did you mean `hive`?
+    ");
+    folder.write("migrations/003_last.sql", "-- nothing yet");
+    folder.write("migrations/002_more.sql", "ALTER TABLE hive ADD COLUMN state VARCHAR(8) NOT NULL CHECK (state IN ('weak', 'strong'));");
+    let previewed = json(&folder.ok(&["fill", "--preview", "hive", "--format", "json"]));
+    assert_eq!(previewed["columns"][1]["name"], "state");
+    folder.write("kampf.toml", "schema = [\"migrations/001_first.sql\", \"migrations/002_more.sql\"]\ndialect = \"mariadb\"\n");
+    assert!(folder.kampf(&["fill", "-v"]).stderr.starts_with("the schema is read as mysql\n"));
+    let made = folder.kampf(&["new", "mine", "--schema", "migrations"]);
+    assert_eq!(made.status, 0, "{}", made.stderr);
+    assert!(folder.read("mine/kampf.toml").contains("schema = \"migrations\""));
+    assert!(folder.read("mine/migrations/001_first.sql").starts_with("CREATE TABLE hive"));
+}
+
+#[test]
+fn guessed_counts_of_a_new_folder_are_such_as_can_be_met() {
+    let folder = Folder::empty();
+    folder.write(
+        "app.sql",
+        "CREATE TABLE kind (code CHAR(1) PRIMARY KEY CHECK (code IN ('a', 'b', 'c')));
+         CREATE TABLE hive (id INTEGER PRIMARY KEY, kind CHAR(1) NOT NULL REFERENCES kind, slot SMALLINT NOT NULL CHECK (slot BETWEEN 1 AND 2), UNIQUE (kind, slot));
+         CREATE TABLE one (id INTEGER PRIMARY KEY CHECK (id = 1), motto TEXT);",
+    );
+    folder.ok(&["new", "mine", "--schema", "app.sql"]);
+    let filled = json(&folder.ok(&["fill", "-f", "mine/kampf.toml", "--format", "json", "-q"]));
+    let rows: Vec<u64> = filled["tables"].as_array().unwrap().iter().map(|table| table["rows"].as_u64().unwrap()).collect();
+    assert_eq!((rows[0], rows[2]), (3, 1));
+    assert!((1..=6).contains(&rows[1]), "{rows:?}");
+}

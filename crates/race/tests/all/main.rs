@@ -1,0 +1,4 @@
+//! All that is tested of the crate from outside, as one program: each program more is linked anew.
+
+mod race;
+mod simulations;

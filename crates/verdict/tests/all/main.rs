@@ -1,0 +1,5 @@
+//! All that is tested of the crate from outside, as one program: each program more is linked anew.
+
+mod common;
+mod consistency;
+mod judge;
