@@ -1,4 +1,4 @@
-//! The JSON Schema of results: what registries know is written by them. `KAMPF_UPDATE=1 cargo test --test schema` writes it anew.
+//! The JSON Schema of results: what registries know is written by them. `KAMPF_UPDATE=1 cargo test -p kampf schema` writes it anew.
 
 use kampf_contest::{Choice, How, Measure, Opt};
 use kampf_verdict::{End, Outcome, Required};
@@ -77,7 +77,7 @@ fn the_schema_says_what_the_registries_know() {
         std::fs::write(FILE, out).expect("it can be written");
         return;
     }
-    assert_eq!(schema, completed, "run KAMPF_UPDATE=1 cargo test --test schema");
+    assert_eq!(schema, completed, "run KAMPF_UPDATE=1 cargo test -p kampf schema");
 }
 
 /// The choices and their options as a table.
@@ -101,7 +101,7 @@ fn table() -> String {
 
 #[test]
 fn the_table_of_choices_is_that_of_the_registry() {
-    const MARKS: (&str, &str) = ("cargo test -p kampf --test schema -->\n", "<!-- /registry -->");
+    const MARKS: (&str, &str) = ("cargo test -p kampf schema -->\n", "<!-- /registry -->");
     let file = format!("{}/../../docs/words.md", env!("CARGO_MANIFEST_DIR"));
     let text = std::fs::read_to_string(&file).expect("it is there");
     let begins = text.find(MARKS.0).expect("the table has a place") + MARKS.0.len();
@@ -110,7 +110,7 @@ fn the_table_of_choices_is_that_of_the_registry() {
         std::fs::write(&file, format!("{}{}\n{}", &text[..begins], table(), &text[ends..])).expect("it can be written");
         return;
     }
-    assert_eq!(text[begins..ends], format!("{}\n", table()), "run KAMPF_UPDATE=1 cargo test -p kampf --test schema");
+    assert_eq!(text[begins..ends], format!("{}\n", table()), "run KAMPF_UPDATE=1 cargo test -p kampf schema");
 }
 
 /// docs/words.md explains every option, docs/protocol.md every count, docs/file-reference.md every requirement.
