@@ -9,7 +9,7 @@ use kampf_contest::{EngineError, EngineErrorKind};
 ///
 /// # Errors
 /// Only where a test wants this very step to fail: the environment variable `KAMPF_FAULT` is `name=full`. With `name=kill` the process
-/// ends here as by SIGKILL, and with `name=kill:3` when it comes here for the third time.
+/// ends here as by SIGKILL, with `name=panic` by a panic, and with `name=kill:3` when it comes here for the third time.
 #[inline(always)]
 pub fn point(name: &str) -> std::io::Result<()> {
     #[cfg(all(feature = "faults", debug_assertions))]
@@ -43,6 +43,9 @@ mod armed {
         let (what, visit) = what.split_once(':').map_or((what, 1), |(what, visit)| (what, visit.parse().unwrap_or(1)));
         if VISITS.fetch_add(1, Ordering::Relaxed) + 1 != visit {
             return Ok(());
+        }
+        if what == "panic" {
+            panic!("as a test wants it");
         }
         if what == "full" {
             return Err(std::io::ErrorKind::StorageFull.into());

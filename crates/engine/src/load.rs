@@ -3,7 +3,7 @@
 use std::sync::mpsc::sync_channel;
 use std::time::Duration;
 
-use kampf_contest::EngineError;
+use kampf_contest::{EngineError, EngineErrorKind};
 use kampf_fill::{Batch, Blueprint};
 use kampf_schema::{Schema, TableId};
 
@@ -49,7 +49,7 @@ pub(crate) fn pump<P: Send>(
     std::thread::scope(|scope| {
         let (made_in, made) = sync_channel::<Result<Made<P>, EngineError>>(WAITING);
         let (used_in, used) = sync_channel::<Batch>(WAITING + 2);
-        scope.spawn(move || {
+        let makes = move || {
             let mut spare = None;
             for table in schema.parents_first() {
                 let mut first = 0;
@@ -72,7 +72,13 @@ pub(crate) fn pump<P: Send>(
                     first += rows;
                 }
             }
-        });
+        };
+        std::thread::Builder::new().spawn_scoped(scope, makes).map_err(|error| EngineError {
+            kind: EngineErrorKind::Unreachable,
+            message: format!("a thread that makes rows cannot be started: {error}"),
+            sql: None,
+            cause: Some(std::sync::Arc::new(error)),
+        })?;
         let mut loaded: Vec<Loaded> = schema.tables.iter().map(|table| Loaded { table: table.name.clone(), rows: 0, digest: 0 }).collect();
         for made in made {
             let Made { table, prepared, rows, digest } = made?;

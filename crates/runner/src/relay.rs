@@ -42,7 +42,7 @@ impl Relay {
                 let own = folder.join(socket.file_name().unwrap_or_default());
                 let listener = UnixListener::bind(&own)?;
                 let (socket, stop) = (socket.clone(), ended.clone());
-                std::thread::spawn(move || {
+                std::thread::Builder::new().spawn(move || {
                     for near in listener.incoming().map_while(Result::ok) {
                         if stop.load(Ordering::Relaxed) {
                             return;
@@ -51,14 +51,14 @@ impl Relay {
                             let _ = join_both(near.try_clone(), far.try_clone(), half).and_then(|()| join_both(Ok(far), Ok(near), half));
                         }
                     }
-                });
+                })?;
                 Ok(Relay { endpoint: Endpoint::Unix(own), ended, folder: Some(folder) })
             }
             Endpoint::Tcp(host, port) => {
                 let listener = TcpListener::bind("127.0.0.1:0")?;
                 let own = listener.local_addr()?.port();
                 let (host, port, stop) = (host.clone(), *port, ended.clone());
-                std::thread::spawn(move || {
+                std::thread::Builder::new().spawn(move || {
                     for near in listener.incoming().map_while(Result::ok) {
                         if stop.load(Ordering::Relaxed) {
                             return;
@@ -68,7 +68,7 @@ impl Relay {
                             let _ = join_both(near.try_clone(), far.try_clone(), half).and_then(|()| join_both(Ok(far), Ok(near), half));
                         }
                     }
-                });
+                })?;
                 Ok(Relay { endpoint: Endpoint::Tcp("127.0.0.1".to_owned(), own), ended, folder: None })
             }
         }
@@ -146,15 +146,15 @@ const UNDER_WAY: usize = 512;
 fn join_both<S: Duplex>(from: std::io::Result<S>, to: std::io::Result<S>, delay: Duration) -> std::io::Result<()> {
     let (mut from, mut to) = (from?, to?);
     let (sender, receiver): (SyncSender<(Instant, Vec<u8>)>, Receiver<_>) = sync_channel(UNDER_WAY);
-    std::thread::spawn(move || {
+    std::thread::Builder::new().spawn(move || {
         let mut piece = vec![0; PIECE];
         while let Ok(length @ 1..) = from.read(&mut piece) {
             if sender.send((Instant::now() + delay, piece[..length].to_vec())).is_err() {
                 return;
             }
         }
-    });
-    std::thread::spawn(move || {
+    })?;
+    std::thread::Builder::new().spawn(move || {
         wait_precisely();
         let mut next = receiver.recv().ok();
         while let Some((due, bytes)) = next.take() {
@@ -170,7 +170,7 @@ fn join_both<S: Duplex>(from: std::io::Result<S>, to: std::io::Result<S>, delay:
             next = next.or_else(|| receiver.recv().ok());
         }
         to.close_writing();
-    });
+    })?;
     Ok(())
 }
 

@@ -53,14 +53,17 @@ fn digests(general: &General, project: &Project) -> Result<(), Problem> {
     let next = AtomicUsize::new(0);
     let threads = std::thread::available_parallelism().map_or(1, usize::from);
     let digests: Vec<OnceLock<u64>> = tables.iter().map(|_| OnceLock::new()).collect();
-    std::thread::scope(|scope| {
-        for _ in 0..threads {
-            scope.spawn(|| {
-                while let Some(&table) = tables.get(next.fetch_add(1, Ordering::Relaxed)) {
-                    let _ = digests[table.0].set(project.blueprint.digest(table));
-                }
-            });
+    let work = || {
+        while let Some(&table) = tables.get(next.fetch_add(1, Ordering::Relaxed)) {
+            let _ = digests[table.0].set(project.blueprint.digest(table));
         }
+    };
+    std::thread::scope(|scope| {
+        for _ in 1..threads {
+            // This one does what others cannot be started for.
+            let _ = std::thread::Builder::new().spawn_scoped(scope, work);
+        }
+        work();
     });
     let digests = tables.iter().map(|&table| (table, format!("{:016x}", digests[table.0].get().copied().unwrap_or_default())));
     if general.format == Format::Json {

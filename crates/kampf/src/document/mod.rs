@@ -5,4 +5,6 @@ mod parts;
 mod read;
 mod write;
 
-pub(crate) use parts::{AnswerPart, ChangePart, DatasetPart, Document, EnginePart, KeptPart, KeysPart, TablePart, VariantPart};
+pub(crate) use parts::{
+    AnswerPart, ChangePart, DatasetPart, Document, EnginePart, KeptPart, KeysPart, LatencyPart, TablePart, VariantPart, VerdictPart,
+};

@@ -61,6 +61,16 @@ pub(crate) fn complain(problem: &Problem) {
     let _ = write!(anstream::stderr(), "{}", clean(&format!("{} {problem}", paint(Look::Bad, "kampf:"))));
 }
 
+/// Says that a fault of Kampf's own ended it: nobody who uses it can mend that.
+pub(crate) fn complain_of_fault(what: &str) {
+    complain_line(&format!(
+        "kampf: this is a fault of Kampf's own, and ended it: {}\n  please report it, with the command line, kampf.toml, the schema as far as you may show it, and \
+         what `kampf --version` says ({}); nothing that was loaded or saved before is lost",
+        what.trim(),
+        env!("CARGO_PKG_VERSION")
+    ));
+}
+
 /// Says what is wrong with a command line, in which a password may stand anywhere.
 pub(crate) fn complain_line(text: &str) {
     let text: Vec<String> = text.lines().map(|line| replaced(line, &secrets_in_line(line)).into_owned()).collect();

@@ -46,13 +46,31 @@ fn row(contest: &RacedContest) -> Vec<(Look, String)> {
 }
 
 /// How a contest ended, in a few words.
-pub(crate) fn end(contest: &RacedContest) -> (Look, String) {
-    let interrupted = if contest.course.interrupted { ", interrupted" } else { "" };
-    let (look, words) = match (&contest.verdict.requirements, contest.verdict.end) {
+fn end(contest: &RacedContest) -> (Look, String) {
+    let gate = contest.verdict.requirements.as_ref().map(|requirements| match requirements {
+        Requirements::Met { .. } => Gate::Met,
+        Requirements::Provisional { .. } => Gate::Provisional,
+        Requirements::Missed { .. } => Gate::Missed,
+    });
+    end_words(gate, contest.verdict.end, contest.course.interrupted)
+}
+
+/// What came of requirements.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Gate {
+    Met,
+    Provisional,
+    Missed,
+}
+
+/// An end in a few words.
+pub(crate) fn end_words(gate: Option<Gate>, end: End, interrupted: bool) -> (Look, String) {
+    let interrupted = if interrupted { ", interrupted" } else { "" };
+    let (look, words) = match (gate, end) {
         (_, End::Nothing) => (Look::Bad, "nothing could be raced"),
-        (Some(Requirements::Missed { .. }), _) => (Look::Bad, "requirements missed"),
-        (Some(Requirements::Provisional { .. }), _) => (Look::Bad, "provisional"),
-        (Some(Requirements::Met { .. }), _) => (Look::Good, "requirements met"),
+        (Some(Gate::Missed), _) => (Look::Bad, "requirements missed"),
+        (Some(Gate::Provisional), _) => (Look::Bad, "provisional"),
+        (Some(Gate::Met), _) => (Look::Good, "requirements met"),
         (None, End::Alone) => (Look::Plain, "alone"),
         (None, End::Decided) => (Look::Good, "decided"),
         (None, End::Enough) => (Look::Good, "known within 10 %"),

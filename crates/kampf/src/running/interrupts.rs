@@ -25,7 +25,7 @@ impl Filling {
         ONCE.call_once(|| {
             // Where signals cannot be caught, one ends the program all the same, without a word.
             if let Ok(signals) = Signals::new([SIGINT, SIGTERM]) {
-                std::thread::spawn(|| listen(signals));
+                let _ = std::thread::Builder::new().spawn(|| listen(signals));
             }
         });
         FILLING.store(true, Ordering::SeqCst);

@@ -151,13 +151,22 @@ fn killed_at_random(engine: &str, kills: usize) {
     let folder = Folder::apiary("");
     folder.write("kampf.toml", folder.read("kampf.toml").replace("\"6 per hive\"", "20_000"));
     let promised = promised(&folder);
-    let begun = Instant::now();
-    folder.ok(&["fill", "--engine", engine, "-q"]);
-    let whole = begun.elapsed();
-    remove(&folder, "nothing");
+    let whole = || {
+        let begun = Instant::now();
+        folder.ok(&["fill", "--engine", engine, "-q"]);
+        let whole = begun.elapsed();
+        remove(&folder, "nothing");
+        whole
+    };
+    // The machine may be busy with others: the least of three is nearest to what a fill takes.
+    let whole = (0..3).map(|_| whole()).min().unwrap();
     let mut dice = Dice::new(6 + times as u64);
     let (mut hits, mut found) = (0, 0);
-    for kill in 0..kills {
+    let mut kill = 0;
+    // Some come when all is done already: others are tried until as many were hit as are wanted.
+    while hits < kills {
+        kill += 1;
+        assert!(kill < 10 * kills, "{hits} of {kill} were hit while they ran");
         let mut child = folder.command(&["fill", "--engine", engine, "-q"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
         std::thread::sleep(Duration::from_nanos(dice.below(u64::try_from(whole.as_nanos()).unwrap())));
         child.kill().unwrap();
@@ -173,7 +182,6 @@ fn killed_at_random(engine: &str, kills: usize) {
     }
     fill(&folder, engine, &promised, "the last kill");
     remove(&folder, "the last kill");
-    assert!(hits > kills / 2, "{hits} of {kills} were hit while they ran");
     assert!(found < hits, "{found} were whole already");
 }
 
@@ -200,6 +208,41 @@ fn kills_at_random_leave_nothing_wrong_on_postgresql() {
 fn twenty_kills_at_random_leave_nothing_wrong_on_postgresql() {
     if installed() {
         killed_at_random("postgres", 20);
+    }
+}
+
+#[test]
+fn a_fault_of_kampf_s_own_is_no_answer_and_says_how_to_report_it() {
+    let folder = Folder::apiary("");
+    // In the thread that carries out the command, whatever it is about.
+    for (command, fault) in [(&["fill", "-q"][..], "begun=panic"), (&["check", "-q"], "indexes-begin=panic")] {
+        let (signal, status, words) = at(&folder, command, fault);
+        assert_eq!((signal, status), (None, Some(70)), "{command:?}: {words}");
+        assert!(words.starts_with("kampf: this is a fault of Kampf's own") && words.contains("as a test wants it"), "{words}");
+        assert!(words.contains("please report it") && words.contains(env!("CARGO_PKG_VERSION")) && words.lines().count() <= 4, "{words}");
+    }
+}
+
+/// A user of no name who may have so many processes and threads; only root can be another user.
+const SOMEBODY: u32 = 64_973;
+
+#[test]
+fn what_cannot_be_started_is_the_fault_of_the_surroundings() {
+    use std::os::unix::process::CommandExt;
+    let program = env!("CARGO_BIN_EXE_kampf");
+    for (arguments, most) in [("fill -q", 1), ("check -q", 1), ("race -q --time 1s --rounds 1", 1), ("race -q --time 1s --rounds 1", 3)] {
+        let folder = Folder::apiary("");
+        for path in [folder.path().to_owned(), folder.path().join("kampf.toml"), folder.path().join("apiary.sql")] {
+            if std::os::unix::fs::chown(path, Some(SOMEBODY), Some(SOMEBODY)).is_err() {
+                return;
+            }
+        }
+        let mut command = std::process::Command::new("prlimit");
+        command.arg(format!("--nproc={most}")).arg(program).args(arguments.split(' ')).current_dir(folder.path());
+        let output = command.uid(SOMEBODY).gid(SOMEBODY).output().unwrap();
+        let words = String::from_utf8_lossy(&output.stderr).into_owned();
+        assert!(words.contains("cannot") && !words.contains("panicked") && !words.contains("fault of Kampf"), "{arguments}: {words}");
+        assert_eq!(output.status.code(), Some(3), "{arguments} of {most}: {words}");
     }
 }
 

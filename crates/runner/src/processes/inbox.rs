@@ -48,7 +48,7 @@ impl Inbox {
         }
         let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM])?;
         let (mut waker, running) = (self.waker.try_clone()?, self.running.clone());
-        std::thread::spawn(move || {
+        std::thread::Builder::new().spawn(move || {
             for (before, _) in signals.forever().enumerate() {
                 if before > 0 {
                     if let Some(group) = Pid::from_raw(running.load(Ordering::Relaxed)) {
@@ -58,7 +58,7 @@ impl Inbox {
                 }
                 let _ = waker.write_all(b"!");
             }
-        });
+        })?;
         Ok(())
     }
 

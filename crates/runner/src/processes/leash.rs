@@ -95,12 +95,16 @@ pub fn hold(mut words: impl Iterator<Item = OsString>) -> u8 {
     }
     let group = i32::try_from(child.id()).ok().and_then(Pid::from_raw);
     let _ = writeln!(leash, "began {}", child.id());
-    std::thread::spawn(move || {
+    let waits = std::thread::Builder::new().spawn(move || {
         // Nothing is ever sent this way: reading ends when the runner has let go.
         let _ = listening.read(&mut [0; 1]);
         end_all(own, group);
         std::process::exit(0);
     });
+    // Nobody would end the program when the runner is gone.
+    if waits.is_err() {
+        end_all(own, group);
+    }
     let status = child.wait();
     end_all(own, group);
     if let Ok(status) = status {
