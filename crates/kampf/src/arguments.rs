@@ -313,7 +313,7 @@ pub(crate) struct Race {
     #[arg(long)]
     pub(crate) seed: Option<u64>,
     /// Make every trip to the server take so much longer; several values, with commas between, race one after the other
-    #[arg(long, value_name = "TIME", value_parser = trip, value_delimiter = ',')]
+    #[arg(long, value_name = "TIME", value_parser = duration, value_delimiter = ',')]
     pub(crate) round_trip: Vec<std::time::Duration>,
     /// Keep contenders and the throwaway server on one core of the processor
     #[arg(long)]
@@ -379,10 +379,11 @@ pub(crate) struct Compare {
     pub(crate) strict: bool,
 }
 
-/// Reads `150ms`, `1.5 s`, `2min`.
+/// Reads `150ms`, `1.5 s`, `2min`, `0`. Without a unit nobody can tell what is meant.
 pub(crate) fn duration(text: &str) -> Result<std::time::Duration, String> {
     let (number, unit) = number_and_unit(text)?;
     let seconds = match unit {
+        "" if number > 0.0 => return Err(format!("`{text}` has no unit: {text}ms, {text}us or {text}s?")),
         "us" | "µs" => number / 1e6,
         "ms" => number / 1e3,
         "s" | "" => number,
@@ -391,14 +392,6 @@ pub(crate) fn duration(text: &str) -> Result<std::time::Duration, String> {
     };
     let duration = std::time::Duration::try_from_secs_f64(seconds).ok().filter(|duration| *duration <= LONGEST);
     duration.ok_or_else(|| format!("`{text}` is too long; at most 1000 days can be waited for"))
-}
-
-/// Reads the time of a trip, whose unit nobody can guess: `0.5ms`, `0`.
-pub(crate) fn trip(text: &str) -> Result<std::time::Duration, String> {
-    match number_and_unit(text)? {
-        (number, "") if number > 0.0 => Err(format!("`{text}` has no unit: {text}ms, {text}us or {text}s?")),
-        _ => duration(text),
-    }
 }
 
 /// Reads how many times as many: `100`, `0.5`.
@@ -426,10 +419,11 @@ pub(crate) fn share(text: &str) -> Result<f64, String> {
     }
 }
 
-/// Reads `64 MiB`, `10kB`, `1GiB`, or plain bytes.
+/// Reads `64 MiB`, `10kB`, `1GiB`, `512 B`, `0`.
 pub(crate) fn size(text: &str) -> Result<u64, String> {
     let (number, unit) = number_and_unit(text)?;
     let factor = match unit.to_lowercase().as_str() {
+        "" if number > 0.0 => return Err(format!("`{text}` has no unit: {text} KiB, {text} MiB or {text} GiB?")),
         "" | "b" => 1.0,
         "kb" => 1e3,
         "kib" | "k" => 1024.0,
@@ -461,7 +455,11 @@ mod tests {
         assert_eq!(duration("2min").unwrap().as_secs(), 120);
         assert!(duration("9999999999999999999s").is_err() && duration("1441000 min").is_err() && duration("1440000 min").is_ok());
         assert!(duration("fast").is_err() && duration("1 year").is_err() && duration("").is_err() && duration("1e400").is_err());
-        assert_eq!((size("32 MiB"), size("10kB"), size("7")), (Ok(32 << 20), Ok(10_000), Ok(7)));
+        assert_eq!((size("32 MiB"), size("10kB"), size("7 B")), (Ok(32 << 20), Ok(10_000), Ok(7)));
+        for without in ["20", "5", " 0.5 "] {
+            assert!(duration(without).unwrap_err().contains("has no unit") && size(without).unwrap_err().contains("has no unit"));
+        }
+        assert_eq!((duration("0"), size("0")), (Ok(std::time::Duration::ZERO), Ok(0)));
         assert_eq!((share("2%"), share("0.5 %")), (Ok(0.02), Ok(0.005)));
         assert!(share("2").is_err() && share("0%").is_err() && share("200%").is_err());
         assert!(size("1 stone").is_err() && size("99999999999 GiB").is_err());

@@ -120,6 +120,11 @@ pub(super) fn listed(forms: Forms<'_>, level: &Level<'_>) -> Vec<Listed> {
     list
 }
 
+/// Whether what is selected in a select of its own cannot be called so outside of it: SQLite gives such a column another name.
+pub(super) fn is_lost(name: &str) -> bool {
+    ["true", "false"].iter().any(|word| name.eq_ignore_ascii_case(word))
+}
+
 /// Adds what a value in the application is made from; what the engine cannot say comes as rows.
 fn add_leaf<'n>(
     ground: Ground<'_>,

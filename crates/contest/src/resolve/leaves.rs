@@ -174,15 +174,18 @@ impl<'a> Resolver<'a> {
         let text = joined(names);
         let span = names[0].span.join(names[names.len() - 1].span);
         let called = |given: &&Given| given.name == text || (names.len() == 1 && given.name == names[0].text);
+        // As with names of the schema: letters for letters, else upper and lower case alike.
+        let alike = |given: &&Given| given.name.eq_ignore_ascii_case(&text);
         if place.sees_given
-            && let Some(given) = self.given.iter().find(called)
+            && let Some(given) = self.given.iter().find(called).or_else(|| self.given.iter().find(alike))
         {
             return Ok(Expr { span, ..given.value.clone() });
         }
         if place.of_group
             && let Standing::Group(group) = &self.standing
         {
-            if let Some(key) = group.keys.iter().position(|key| called(&key)) {
+            let position = |is: &dyn Fn(&&Given) -> bool| group.keys.iter().position(|key| is(&key));
+            if let Some(key) = position(&called).or_else(|| position(&alike)) {
                 return Ok(at(Leaf::Key(key), span));
             }
             let keys: Vec<String> = group.keys.iter().map(|key| format!("`{}`", key.name)).collect();

@@ -117,7 +117,8 @@ impl Printer<'_> {
             && scale > 0
         {
             let scaled = scaled_sum(self.dialect, of, scale, &mut self.inner())?;
-            return Ok(scaled.within(&before, &format!(") / {}.0", 10_i128.pow(u32::from(scale)))));
+            // One value, whatever stands beside it.
+            return Ok(scaled.within(&format!("({before}"), &format!(") / {}.0)", 10_i128.pow(u32::from(scale)))));
         }
         let value = self.expr(of)?;
         let real = (self.dialect.column_type)(LogicalType::Real).0;

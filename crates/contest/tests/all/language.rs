@@ -52,6 +52,17 @@ fn groups_are_made_where_the_work_is() {
          ORDER BY [visits] DESC, [hive].[label] DESC, [month] DESC NULLS LAST\n\
          LIMIT 5"
     );
+    // Names that were given are known in any letters, as those of the schema are.
+    let shouted = grouped(
+        "inspection",
+        &keys,
+        &["MONTH", "count() as visits", "avg(temper)", "sum(temper * 2) as twice"],
+        "temper > 1",
+        &["Visits desc"],
+        Some(5),
+    );
+    let lowered = |sql: String| sql.replace("[MONTH]", "[month]");
+    assert_eq!(lowered(sent(&shouted, "database.needed.record")), sent(&need, "database.needed.record"));
     assert_eq!(
         sent(&need, "joined.app.needed.record"),
         "SELECT [hive].[label] AS [hive],\n  \
@@ -301,8 +312,8 @@ fn whole_numbers_and_sums_are_taken_for_short_and_looked_at_before() {
     assert_eq!(
         planned(&need, "database.needed.record", &SCALED).statements(&SCALED),
         ["SELECT month_of([hive].[opened_on]) AS [month],\n  \
-         sum(([hive].[id] * CAST(round([hive].[price] * 100) AS INTEGER))) / 100.0 AS [worth],\n  \
-         ((CAST(round(sum(CAST(round([hive].[price] * 100) AS INTEGER)) / 100.0 * 100) AS INTEGER) * 119) / 10000.0) AS [gross]\n\
+         (sum(([hive].[id] * CAST(round([hive].[price] * 100) AS INTEGER))) / 100.0) AS [worth],\n  \
+         ((CAST(round((sum(CAST(round([hive].[price] * 100) AS INTEGER)) / 100.0) * 100) AS INTEGER) * 119) / 10000.0) AS [gross]\n\
          FROM [hive]\n\
          WHERE ((CAST(round([hive].[price] * 100) AS INTEGER) * [hive].[id]) / 100.0) > $1\n\
          GROUP BY 1\n\

@@ -28,7 +28,7 @@ pub(super) static SQLITE: Dialect = Dialect {
     like_pattern: glob,
     contains: "instr({0}, {1}) > 0",
     starts: "substr({0}, 1, length({1})) = {1}",
-    ends: "(length({1}) = 0 OR substr({0}, -length({1})) = {1})",
+    ends: "substr({0}, -length({1}), length({1})) = {1}",
     matches: None,
     schema_like: (None, Some("{0} LIKE {1}")),
     // Both know A to Z alone.

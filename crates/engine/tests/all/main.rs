@@ -2,6 +2,7 @@
 
 mod common;
 mod contenders;
+mod found;
 mod keys;
 mod manners;
 mod postgres;

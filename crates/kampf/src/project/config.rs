@@ -15,7 +15,7 @@ use super::own::{OwnConfig, own};
 use super::reader::{Reader, integer, pairs, span};
 use super::variant::IndexConfig;
 use super::written::Written;
-use crate::arguments::{duration, size, trip};
+use crate::arguments::{duration, size};
 use crate::problem::{Problem, Source};
 
 /// The file, read and checked for form; names in it are not yet looked up.
@@ -217,7 +217,7 @@ impl Config {
             }
             pin = conditions.truth("pin")?.unwrap_or(false);
             for written in conditions.one_or_more("round_trip")? {
-                let trip = trip(&written.value).map_err(|message| Problem::wrong(message).at(source.place(written.span)))?;
+                let trip = duration(&written.value).map_err(|message| Problem::wrong(message).at(source.place(written.span)))?;
                 round_trips.push(trip);
             }
             conditions.finish()?;

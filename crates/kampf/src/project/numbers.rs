@@ -65,7 +65,8 @@ pub(super) fn unit<T>(
         "disk" => "\"20 GiB\"",
         _ => "\"20ms\"",
     };
-    let written = table.string(key).map_err(|problem| problem.hint(format!("it has a unit, and stands in quotes: {key} = {with_unit}")))?;
+    let hint = format!("it has a unit, and stands in quotes: {key} = {with_unit}");
+    let written = table.string(key).map_err(|problem| problem.hint(hint.clone()))?;
     let Some(written) = written else { return Ok(None) };
-    read(&written.value).map(Some).map_err(|message| Problem::wrong(message).at(source.place(written.span)))
+    read(&written.value).map(Some).map_err(|message| Problem::wrong(message).at(source.place(written.span)).hint(hint))
 }

@@ -250,12 +250,13 @@ fn the_command_line_is_checked() {
     assert_eq!(folder.read("kampf.toml"), TOML);
     // Numbers beyond all bounds are refused in words.
     let nines = "9".repeat(40);
+    let nines_of = |unit: &str| format!("{nines}{unit}");
     for (option, value, says) in [
         ("--timeout", "9999999999999999999s", "is too long; at most 1000 days can be waited for"),
         ("--timeout", "1e400s", "is not a unit of time"),
-        ("--time", nines.as_str(), "is too long"),
+        ("--time", nines_of("s").as_str(), "is too long"),
         ("--memory-limit", "99999999999GiB", "is too large"),
-        ("--memory-limit", nines.as_str(), "is too large"),
+        ("--memory-limit", nines_of("B").as_str(), "is too large"),
         ("--rounds", nines.as_str(), "number too large"),
         ("--seed", nines.as_str(), "number too large"),
         ("--margin", "1e999%", "not a share"),
@@ -300,6 +301,14 @@ fn what_is_nearly_right_is_answered_with_what_it_should_be() {
     "#);
     let error = in_toml("limit = 10\n", "limit = 10\n[contest.calm.require]\np95 = 20\n");
     assert!(error.contains("it has a unit, and stands in quotes: p95 = \"20ms\""), "{error}");
+    for (line, said, hint) in [
+        ("p95 = \"20\"", "`20` has no unit: 20ms, 20us or 20s?", "p95 = \"20ms\""),
+        ("cold = \"5\"", "`5` has no unit: 5ms, 5us or 5s?", "cold = \"20ms\""),
+        ("memory = \"20\"", "`20` has no unit: 20 KiB, 20 MiB or 20 GiB?", "memory = \"32 MiB\""),
+    ] {
+        let error = in_toml("limit = 10\n", &format!("limit = 10\n[contest.calm.require]\n{line}\n"));
+        assert!(error.starts_with(said) && error.contains(&format!("it has a unit, and stands in quotes: {hint}")), "{error}");
+    }
     let error = in_toml("limit = 10\n", "limit = 10\nwhere = \"label = :word\"\n[contest.calm.parameters]\nword = \"weak\"\n");
     assert!(error.contains("a fixed text is written in quotes within the quotes: \"'weak'\""), "{error}");
     let folder = Folder::apiary("");

@@ -74,7 +74,7 @@ fn every_example_of_the_documents_has_the_answer_that_stands_behind_it() {
         std::fs::write(&path, lines.join("\n") + "\n").unwrap();
         return;
     }
-    assert!(wrong.is_empty(), "run KAMPF_UPDATE=1 cargo test --test needs; the answers are\n{wrong}");
+    assert!(wrong.is_empty(), "run KAMPF_UPDATE=1 cargo test -p kampf needs; the answers are\n{wrong}");
 }
 
 #[test]

@@ -5,9 +5,14 @@ use kampf_schema::{ColumnId, Hop, LogicalType};
 
 use super::{Frame, ToOne};
 use crate::choice::Loading;
-use crate::need::{Aggregate, Leaf};
+use crate::need::{Aggregate, Leaf, Need};
 use crate::planner::forms::{Forms, aggregates_of};
 use crate::statement::{Join, Select, Selected, Table, Term};
+
+/// Whether an aggregate takes a value of one row.
+fn is_pick(need: &Need, aggregate: usize) -> bool {
+    need.aggregates[aggregate].fold.function == Aggregate::First
+}
 
 impl<'a> Frame<'a> {
     /// Makes what the database computes of a level's related rows at hand: aggregates by joining and grouping, picks by their
@@ -23,9 +28,8 @@ impl<'a> Frame<'a> {
     ) {
         let need = self.ground.need;
         let all = aggregates_of(need, level, values.iter().copied());
-        let is_pick = |at: &usize| need.aggregates[*at].fold.function == Aggregate::First;
         let got = |form: Loading, picks: bool| {
-            let those = all.iter().copied().filter(|at| is_pick(at) == picks && forms.aggregate(*at) == form);
+            let those = all.iter().copied().filter(|at| is_pick(need, *at) == picks && forms.aggregate(*at) == form);
             those.collect::<Vec<usize>>()
         };
         let (extremes, ranked) = (got(Loading::Grouped, true), got(Loading::Ranked, true));
@@ -71,10 +75,11 @@ impl<'a> Frame<'a> {
     }
 
     /// Several picks over the same rows by one select that sees the row at hand, where the engine has such; a single one is as well a
-    /// sub-select.
-    pub(super) fn pick_laterally(&mut self, picks: &[usize]) {
+    /// sub-select. Of the aggregates given only those that are picks.
+    pub(super) fn pick_laterally(&mut self, aggregates: &[usize]) {
         let need = self.ground.need;
-        for picks in self.by_rows(picks) {
+        let picks: Vec<usize> = aggregates.iter().copied().filter(|at| is_pick(need, *at)).collect();
+        for picks in self.by_rows(&picks) {
             let aggregate = &need.aggregates[picks[0]];
             if picks.len() < 2 || !self.ground.dialect.has_lateral {
                 continue;

@@ -245,6 +245,7 @@ impl<'a> Rows<'a> {
         let mut columns = self.member_columns(&mut inner, &[at]);
         let mut behind = Vec::new();
         let mut results = self.result_columns(at);
+        rename_lost(&mut columns, &mut results);
         let model = self.ground.schema.table(hop.to);
         for ((number, key), column) in (1..).zip(keys.clone()).zip(&hop.to_columns) {
             behind.push(Selected { value: key, name: Some(format!("key_{number}")) });
@@ -334,23 +335,36 @@ impl<'a> Rows<'a> {
     /// The same with filter, order and limit in a sub-select of the root's rows, which the others are joined to.
     fn cut_inside(&self, members: &[usize]) -> Select {
         let mut inner = self.select(&[0]);
+        let mut results = self.result_columns(0);
+        let lost = rename_lost(&mut inner.columns, &mut results);
         let mut outside = Vec::new();
         for (number, key) in (1..).zip(&mut inner.order) {
             let name = format!("sort_{number}");
             let kind = key.value.kind(&|term: &Term| Some(term.kind())).unwrap_or(LogicalType::TEXT);
             if let Some(Term::Output(known, _)) = key.value.as_leaf() {
+                let known = lost.iter().find(|(name, _)| name == known).map_or(known, |(_, other)| other).clone();
                 outside.push((known.clone(), kind, key.descending, key.nullable));
+                key.value = Node::Leaf(Term::Output(known, kind)).into();
                 continue;
             }
             let value = std::mem::replace(&mut key.value, Node::Leaf(Term::Output(name.clone(), kind)).into());
             inner.columns.push(vec![Selected { value, name: Some(name.clone()) }]);
             outside.push((name, kind, key.descending, key.nullable));
         }
-        let own = |listed: &list::Listed| match listed.value.as_leaf() {
-            Some(Leaf::Column { source: 0, column }) => Some((*column, listed.name.clone())),
-            _ => None,
+        let renamed = match &self.tree[0].listed {
+            Some(list) => {
+                let own = list.iter().zip(&results).filter_map(|(listed, result)| match listed.value.as_leaf() {
+                    Some(Leaf::Column { source: 0, column }) => Some((*column, result.name.clone())),
+                    _ => None,
+                });
+                own.collect()
+            }
+            None => {
+                let kept = self.kept_of(self.table(0)).iter().zip(&results);
+                let other = kept.filter(|(_, result)| lost.iter().any(|(_, name)| *name == result.name));
+                other.map(|(column, result)| (*column, result.name.clone())).collect()
+            }
         };
-        let renamed = self.tree[0].listed.iter().flatten().filter_map(own).collect();
         let mut outer = Frame::over(self.ground, inner, renamed);
         let alias = outer.first_alias().to_owned();
         let of_root = |name: &str, kind| -> Expr<Term> {
@@ -359,9 +373,9 @@ impl<'a> Rows<'a> {
         outer.select.columns = match self.tree[0].listed {
             None => self.member_columns(&mut outer, members),
             Some(_) => {
-                let columns = self.result_columns(0).into_iter();
-                let own =
-                    columns.map(|column| Selected { value: of_root(&column.name, column.kind.unwrap_or(LogicalType::TEXT)), name: None });
+                let own = results
+                    .iter()
+                    .map(|column| Selected { value: of_root(&column.name, column.kind.unwrap_or(LogicalType::TEXT)), name: None });
                 let mut lines = vec![own.collect()];
                 lines.extend(self.member_columns(&mut outer, &members[1..]));
                 lines
@@ -375,4 +389,17 @@ impl<'a> Rows<'a> {
         outer.select.order = outside.into_iter().map(key).collect();
         outer.select
     }
+}
+
+/// Gives columns another name whose own is lost on the way out of a select, and says which had which.
+fn rename_lost(columns: &mut [Vec<Selected>], results: &mut [ResultColumn]) -> Vec<(String, String)> {
+    let mut lost = Vec::new();
+    for (number, (column, result)) in (1..).zip(columns.iter_mut().flatten().zip(results)) {
+        if list::is_lost(&result.name) {
+            let name = format!("column_{number}");
+            lost.push((std::mem::replace(&mut result.name, name.clone()), name.clone()));
+            column.name = Some(name);
+        }
+    }
+    lost
 }
