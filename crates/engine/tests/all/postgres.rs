@@ -87,7 +87,7 @@ fn every_type_goes_in_and_comes_back_with_the_digests_of_other_engines() {
 /// The needs of the demo.
 fn demo() -> (Schema, Blueprint, Vec<NeedText>) {
     let schema = ddl::read(include_str!("../../../kampf/templates/apiary.sql")).unwrap().schema;
-    let rows = [("hive", 60), ("inspection", 400), ("weighing", 50)];
+    let rows = [("hive", 30), ("inspection", 200), ("weighing", 50)];
     let rows = rows.map(|(table, rows)| (schema.find(table).unwrap(), kampf_schema::expr::RowCount::Fixed(rows)));
     let blueprint = Blueprint::new(&schema, &Order { rows: rows.into(), ..Order::default() }).unwrap();
     let need = |from: &str, give: &[&str], filter: Option<&str>, order: &[&str], limit| NeedText {
