@@ -49,6 +49,8 @@ pub enum Unclear {
     TooManyAlike,
     /// So many rows lie at the edge of the condition that it is not known which belong to the answer.
     TooManyAtTheEdge,
+    /// Ways that are both derived and proven on few rows differ on all of them.
+    NobodyKnows,
 }
 
 impl fmt::Display for Unclear {
@@ -61,6 +63,7 @@ impl fmt::Display for Unclear {
             Unclear::TooManyAtTheEdge => {
                 "it cannot be decided: many rows have reals that lie within tolerance of the edge of the condition; move the edge"
             }
+            Unclear::NobodyKnows => "derived contenders differ from each other here, and nothing decides which of them is right",
         })
     }
 }

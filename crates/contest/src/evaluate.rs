@@ -1,6 +1,7 @@
 //! The plain evaluation: a need answered from rows in memory, by its meaning alone, without statements or layers. It shares the
 //! evaluator of expressions with them and nothing else.
 
+mod indexes;
 mod overflow;
 
 use std::cell::Cell;
@@ -8,12 +9,13 @@ use std::collections::HashMap;
 use std::fmt;
 
 use kampf_schema::expr::{Expr, Scope};
-use kampf_schema::{ColumnId, Decimal, Hop, LogicalType, Schema, Span, TableId, Value};
+use kampf_schema::{ColumnId, Decimal, LogicalType, Schema, Span, TableId, Value};
 
 use crate::compare::Reference;
 use crate::key::Key;
 use crate::need::{Aggregate, Fold, Leaf, ListOver, Need, OrderBy, SURE_DIGITS};
-pub use overflow::overflows;
+pub use indexes::rows_with_keys;
+use indexes::{Indexes, key_of};
 
 /// Rows to evaluate over.
 pub trait RowSource {
@@ -42,14 +44,12 @@ impl std::error::Error for Overflow {}
 const MOST_UNITS: i128 = 10_i128.pow(SURE_DIGITS as u32);
 
 /// Rows of a table by the columns a hop leads to.
-type Index = HashMap<Key, Vec<u64>>;
-
 struct Evaluation<'a> {
     need: &'a Need,
     schema: &'a Schema,
     rows: &'a dyn RowSource,
     parameters: &'a [Value],
-    indexes: HashMap<(TableId, Vec<ColumnId>), Index>,
+    indexes: &'a Indexes,
     /// Whether reals were compared that agree within tolerance, since this was last looked at.
     near: Cell<bool>,
     /// Whether rows were chosen by reals that agree within tolerance, so that another choice would be right too.
@@ -115,72 +115,128 @@ struct Found {
     free: bool,
 }
 
+/// A need over rows, to be evaluated for any parameters.
+pub struct PlainEvaluation<'a> {
+    schema: &'a Schema,
+    need: &'a Need,
+    rows: &'a dyn RowSource,
+    indexes: Indexes,
+}
+
+/// A root row that was worked out by itself.
+#[derive(Clone, Debug, PartialEq)]
+pub struct RootRow {
+    /// Whether it belongs to the answer, before the limit.
+    pub taken: bool,
+    /// Whether the opposite would be right too, or other values: reals within tolerance decide it.
+    pub free: bool,
+    /// Its sort keys.
+    pub keys: Vec<Value>,
+    /// What is given of it.
+    pub values: Vec<Value>,
+}
+
+impl<'a> PlainEvaluation<'a> {
+    /// Over all rows. Rows are looked through once for each relation.
+    pub fn of(schema: &'a Schema, need: &'a Need, rows: &'a dyn RowSource) -> PlainEvaluation<'a> {
+        PlainEvaluation { schema, need, rows, indexes: Indexes::of(need, rows) }
+    }
+
+    /// Over some root rows and those that these need: little is kept, however many rows there are. Only [`PlainEvaluation::root`] of these
+    /// rows can be asked for.
+    pub fn of_roots(schema: &'a Schema, need: &'a Need, rows: &'a dyn RowSource, roots: &[u64]) -> PlainEvaluation<'a> {
+        PlainEvaluation { schema, need, rows, indexes: Indexes::of_roots(need, rows, roots) }
+    }
+
+    fn with<'e>(&'e self, parameters: &'e [Value]) -> Evaluation<'e> {
+        let PlainEvaluation { schema, need, rows, indexes } = self;
+        Evaluation { need, schema, rows: *rows, parameters, indexes, near: Cell::new(false), unsure: Cell::new(false) }
+    }
+
+    /// Whether no number becomes too large for its type, on any row: what a condition leaves out, a limit cuts off or no root row refers
+    /// to, a database may compute all the same. What depends on parameters is looked at with each answer.
+    ///
+    /// # Errors
+    /// The first value that does.
+    pub fn overflows(&self) -> Result<(), Overflow> {
+        let evaluation = self.with(&[]);
+        evaluation.try_everywhere(|value| !evaluation.has_parameters(value))
+    }
+
+    /// All rows that the need asks for, in its order, before the limit.
+    ///
+    /// # Errors
+    /// A number that becomes too large for its type: engines do not agree on what it is then.
+    pub fn answer(&self, parameters: &[Value]) -> Result<Reference, Overflow> {
+        self.with(parameters).answer()
+    }
+
+    /// One root row by itself, where the need has no groups.
+    ///
+    /// # Errors
+    /// As for [`PlainEvaluation::answer`].
+    pub fn root(&self, row: u64, parameters: &[Value]) -> Result<RootRow, Overflow> {
+        let evaluation = self.with(parameters);
+        let (taken, free) = evaluation.takes(row, &evaluation.fuzzy_parts())?;
+        if !taken && !free {
+            return Ok(RootRow { taken, free, keys: Vec::new(), values: Vec::new() });
+        }
+        let found = evaluation.row(row, free)?;
+        Ok(RootRow { taken, free: free || evaluation.unsure.get(), keys: found.keys, values: found.values })
+    }
+}
+
 /// All rows that the need asks for, in its order, before the limit.
 ///
 /// # Errors
-/// A number that becomes too large for its type: engines do not agree on what it is then.
+/// As for [`PlainEvaluation::answer`].
 pub fn evaluate(schema: &Schema, need: &Need, rows: &dyn RowSource, parameters: &[Value]) -> Result<Reference, Overflow> {
-    let evaluation = Evaluation::new(schema, need, rows, parameters);
-    evaluation.try_everywhere(|value| evaluation.has_parameters(value))?;
-    let fuzzy: Vec<bool> = need.filter.iter().map(|part| need.is_fuzzy(schema, &part.condition)).collect();
-    let mut roots = Vec::new();
-    for row in 0..rows.count(need.root()) {
-        let (taken, free) = evaluation.takes(row, &fuzzy)?;
-        if taken || free {
-            roots.push((row, taken, free));
-        }
-    }
-    let unclear = need.group.is_some() && roots.iter().any(|(_, _, free)| *free);
-    let mut found = match &need.group {
-        None => roots.into_iter().map(|(row, _, free)| evaluation.row(row, free)).collect::<Result<Vec<_>, _>>()?,
-        Some(_) => evaluation.groups(roots.into_iter().filter(|(_, taken, _)| *taken).map(|(row, ..)| row))?,
-    };
-    found.sort_by(|left, right| {
-        let orders = left.keys.iter().zip(&right.keys).zip(&need.order).map(|((left, right), by)| {
-            let order = left.as_ref().order(right.as_ref());
-            if by.descending { order.reverse() } else { order }
-        });
-        orders.into_iter().find(|order| order.is_ne()).unwrap_or(std::cmp::Ordering::Equal)
-    });
-    let mut reference = Reference { complete: true, expect: need.expect, unclear, forms: need.forms(), ..Reference::default() };
-    reference.unclear |= evaluation.unsure.get();
-    for row in found {
-        reference.rows.push(row.values);
-        reference.free.push(row.free);
-        if !need.order.is_empty() {
-            reference.keys.push(row.keys);
-        }
-    }
-    Ok(reference)
+    PlainEvaluation::of(schema, need, rows).answer(parameters)
 }
 
 impl<'a> Evaluation<'a> {
-    fn new(schema: &'a Schema, need: &'a Need, rows: &'a dyn RowSource, parameters: &'a [Value]) -> Evaluation<'a> {
-        let mut evaluation =
-            Evaluation { need, schema, rows, parameters, indexes: HashMap::new(), near: Cell::new(false), unsure: Cell::new(false) };
-        for hop in need.asked().filter_map(|(_, source)| source.hop.as_ref()) {
-            evaluation.index(hop);
-        }
-        evaluation
-    }
-
-    fn index(&mut self, hop: &Hop) {
-        let place = (hop.to, hop.to_columns.clone());
-        if self.indexes.contains_key(&place) {
-            return;
-        }
-        let mut index = Index::new();
-        for row in 0..self.rows.count(hop.to) {
-            if let Some(key) = self.key(hop.to, &hop.to_columns, row) {
-                index.entry(key).or_default().push(row);
+    fn answer(&self) -> Result<Reference, Overflow> {
+        let (need, rows) = (self.need, self.rows);
+        self.try_everywhere(|value| self.has_parameters(value))?;
+        let fuzzy = self.fuzzy_parts();
+        let mut roots = Vec::new();
+        for row in 0..rows.count(need.root()) {
+            let (taken, free) = self.takes(row, &fuzzy)?;
+            if taken || free {
+                roots.push((row, taken, free));
             }
         }
-        self.indexes.insert(place, index);
+        let unclear = need.group.is_some() && roots.iter().any(|(_, _, free)| *free);
+        let mut found = match &need.group {
+            None => roots.into_iter().map(|(row, _, free)| self.row(row, free)).collect::<Result<Vec<_>, _>>()?,
+            Some(_) => self.groups(roots.into_iter().filter(|(_, taken, _)| *taken).map(|(row, ..)| row))?,
+        };
+        found.sort_by(|left, right| {
+            let orders = left.keys.iter().zip(&right.keys).zip(&need.order).map(|((left, right), by)| {
+                let order = left.as_ref().order(right.as_ref());
+                if by.descending { order.reverse() } else { order }
+            });
+            orders.into_iter().find(|order| order.is_ne()).unwrap_or(std::cmp::Ordering::Equal)
+        });
+        let mut reference = Reference { complete: true, expect: need.expect, unclear, forms: need.forms(), ..Reference::default() };
+        reference.unclear |= self.unsure.get();
+        for row in found {
+            reference.rows.push(row.values);
+            reference.free.push(row.free);
+            if !need.order.is_empty() {
+                reference.keys.push(row.keys);
+            }
+        }
+        Ok(reference)
+    }
+
+    /// Of each part of the condition whether who computes its reals decides.
+    fn fuzzy_parts(&self) -> Vec<bool> {
+        self.need.filter.iter().map(|part| self.need.is_fuzzy(self.schema, &part.condition)).collect()
     }
 
     fn key(&self, table: TableId, columns: &[ColumnId], row: u64) -> Option<Key> {
-        let values: Vec<Value> = columns.iter().map(|&column| self.rows.value(table, row, column)).collect();
-        Key::of(values.iter().map(Value::as_ref))
+        key_of(self.rows, table, columns, row)
     }
 
     /// The rows of a source that hang on a row of another above it.
@@ -189,8 +245,7 @@ impl<'a> Evaluation<'a> {
         for step in self.need.way(from, to) {
             let source = &self.need.sources[step];
             let Some(hop) = &source.hop else { continue };
-            let index = &self.indexes[&(hop.to, hop.to_columns.clone())];
-            let next = rows.iter().filter_map(|&row| index.get(&self.key(hop.from, &hop.from_columns, row)?));
+            let next = rows.iter().filter_map(|&row| self.indexes.rows(hop, &self.key(hop.from, &hop.from_columns, row)?));
             let reached: Vec<u64> = next.flatten().copied().collect();
             rows = match &source.filter {
                 None => reached,

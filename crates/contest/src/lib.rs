@@ -43,12 +43,13 @@ pub use choice::{
 pub use compare::{Agreement, Difference, Reference, Unclear, compare};
 pub use dialect::{Dialect, Fidelity, Json, KeyList, RowList};
 pub use engine::{EngineError, EngineErrorKind, Flow, Grouped, Observed, Portions, Sent, Session, Sink, StatementId, Traffic};
-pub use evaluate::{Overflow, RowSource, evaluate, overflows};
+pub use evaluate::{Overflow, PlainEvaluation, RootRow, RowSource, evaluate, rows_with_keys};
 pub use field::{Field, NotDerived};
 pub use form::{Form, Item, ListForm, Sequence};
 pub use keyed::{KeyedNeed, OldKey};
 pub use layers::{Collect, Consumer, Execution, Touch};
 pub use manner::Manner;
+pub use matching::agree as rows_agree;
 pub use measure::{Counted, Counter, Grain, How, Measure, MeasureEntry, Measured, Quantity};
 pub use multiplied::Multiplied;
 pub use need::{Aggregate, AggregateOver, Expect, Fold, Given, Group, Leaf, ListOver, Need, OrderBy, Parameter, Part, Source};

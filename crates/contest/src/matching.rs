@@ -123,7 +123,7 @@ fn sorted<'a>(columns: &Columns<'_>, rows: &[Row<'a>]) -> Vec<Row<'a>> {
 }
 
 /// Whether two rows agree: values exactly or, reals, within tolerance; lists row by row in their order, or as bags.
-pub(crate) fn agree(forms: &[Form], left: &[Value], right: &[Value]) -> bool {
+pub fn agree(forms: &[Form], left: &[Value], right: &[Value]) -> bool {
     left.len() == right.len()
         && left.iter().zip(right).enumerate().all(|(at, (left, right))| match forms.get(at).and_then(Form::list) {
             Some(form) => lists_agree(form, left, right),

@@ -15,6 +15,7 @@ use crate::maker::{Maker, Origin, Others};
 use crate::plan::{self, Planned};
 use crate::random::{Permutation, Random, mix};
 use crate::seeds::Given;
+use crate::shrink::Shrink;
 use crate::unique::Source;
 use crate::vocabulary::{Vocabulary, cut};
 
@@ -29,11 +30,20 @@ pub struct Order {
     pub seed: u64,
     /// How many times as many rows as guessed there are to be, of all tables together; see [`RowGuesses::scaled`](crate::RowGuesses::scaled).
     pub scale: f64,
+    /// What is left of all that, where a few rows of the same kind are to be made.
+    pub shrink: Option<Shrink>,
 }
 
 impl Default for Order {
     fn default() -> Order {
-        Order { rows: HashMap::new(), values: HashMap::new(), seed: 0, scale: 1.0 }
+        Order { rows: HashMap::new(), values: HashMap::new(), seed: 0, scale: 1.0, shrink: None }
+    }
+}
+
+impl Order {
+    /// Whether somebody asked for just so many rows of a table.
+    pub(crate) fn is_asked(&self, table: TableId) -> bool {
+        self.shrink.is_none() && self.rows.contains_key(&table)
     }
 }
 
@@ -142,7 +152,7 @@ pub struct Blueprint {
     pub(crate) tables: Vec<TablePlan>,
     pub(crate) words: Vocabulary,
     /// Row counts as asked for or guessed.
-    counts: Vec<RowCount>,
+    pub(crate) counts: Vec<RowCount>,
     notes: Vec<String>,
     /// Keys that are other than planned.
     pub(crate) rekeyed: Option<Arc<Rekeyed>>,

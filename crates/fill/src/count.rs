@@ -65,13 +65,23 @@ impl Counting<'_> {
         }
         let (schema, seeds) = (self.schema, self.seeds[id.0]);
         let table = schema.table(id);
-        let guessed = self.fewer.get(&id).map_or_else(|| self.guesses.rows(id), |rows| RowCount::Fixed(*rows));
-        let is_guess = !self.order.rows.contains_key(&id);
-        let asked = self.order.rows.get(&id).unwrap_or(&guessed);
-        let counted = match asked {
+        let is_guess = !self.order.is_asked(id);
+        let asked = match self.fewer.get(&id) {
+            Some(rows) => RowCount::Fixed(*rows),
+            None => self.order.rows.get(&id).cloned().unwrap_or_else(|| self.guesses.rows(id)),
+        };
+        let asked = match &self.order.shrink {
+            Some(shrink) if !self.fewer.contains_key(&id) => shrink.count(id, asked),
+            _ => asked,
+        };
+        let counted = match &asked {
             // Tables that refer to each other in a circle: a guess must begin somewhere.
             RowCount::Per { parent, .. } if is_guess && self.find(&parent.text).is_none_or(|at| self.above.contains(&at)) => {
-                let rows = 1000.max(seeds);
+                let rows = match &self.order.shrink {
+                    None => 1000,
+                    Some(shrink) => shrink.rows(id, 1000),
+                };
+                let rows = rows.max(seeds);
                 Counted { rows, spread: None, guessed: true, asked: RowCount::Fixed(rows) }
             }
             RowCount::Fixed(rows) => {

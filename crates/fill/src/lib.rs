@@ -23,6 +23,7 @@ mod random;
 mod recipe;
 mod seeds;
 mod shape;
+mod shrink;
 mod unique;
 mod unknown;
 mod uuids;
@@ -33,6 +34,7 @@ pub use blueprint::{Blueprint, FillError, FillSubject, Order, Way};
 pub use guess::RowGuesses;
 pub use parameter::RecipeMaker;
 pub use random::Permutation;
+pub use shrink::Shrink;
 pub use unknown::{LeftOut, leave_out_checks};
 
 /// Counted up whenever the same seed would give other content.

@@ -55,7 +55,7 @@ pub(crate) fn tables(schema: &Schema, order: &Order) -> Result<Planned, FillErro
                 let FillSubject::Rows(id) = error.subject else { return Err(error) };
                 let rows = counts[id.0].rows;
                 let less = error.room.filter(|room| *room < rows).unwrap_or(rows / 2).max(given[id.0].len() as u64);
-                if order.rows.contains_key(&id) || less == 0 || less >= rows {
+                if order.is_asked(id) || less == 0 || less >= rows {
                     return Err(error);
                 }
                 fewer.insert(id, less);

@@ -25,11 +25,21 @@ pub struct Contest {
     pub parameters: Vec<DrawnParameter>,
     /// The field, in the order in which it is shown.
     pub entries: Vec<Entry>,
-    /// What gives the reference where there is too much data for the plain evaluation: the need with its sort keys given too
-    /// and a larger limit, and a plan for it.
-    pub reference: Option<(Need, Plan)>,
+    /// What gives the reference where there is too much data for the plain evaluation.
+    pub reference: Option<Longer>,
     /// What it is over keys of other types, by the names of variants.
     pub keyed: BTreeMap<String, KeyedContest>,
+}
+
+/// A need of which more is asked than of contenders: its sort keys are given too, then what says which root row it is, and the limit is larger.
+#[derive(Clone)]
+pub struct Longer {
+    /// The need.
+    pub need: Need,
+    /// Plans for it that have little in common, one of which is enough.
+    pub plans: Vec<Plan>,
+    /// The columns of the root's primary key, given last; none where that says nothing, as with groups.
+    pub identity: Vec<ColumnId>,
 }
 
 /// A contest over keys of another type.
@@ -38,7 +48,7 @@ pub struct KeyedContest {
     /// The need, resolved against the variant's schema.
     pub need: Need,
     /// As [`Contest::reference`], for the variant's schema.
-    pub reference: Option<(Need, Plan)>,
+    pub reference: Option<Longer>,
     /// What differs in parameters and answers.
     pub keys: KeyedNeed,
 }
@@ -137,6 +147,12 @@ fn zipf_rank(share: f64, exponent: f64, ranks: u64) -> u64 {
         (share * ((most + 1.0).powf(power) - 1.0) + 1.0).powf(1.0 / power)
     };
     ((rank - 1.0).max(0.0) as u64).min(ranks.saturating_sub(1))
+}
+
+/// The largest value of a column.
+fn largest_of(blueprint: &Blueprint, drawn: &Drawn) -> Option<Value> {
+    let values = (0..blueprint.rows(drawn.table)).map(|row| blueprint.value(drawn.table, row, drawn.column));
+    values.max_by(|one, other| one.as_ref().order(other.as_ref()))
 }
 
 /// A value behind the largest one there is.
@@ -254,6 +270,8 @@ pub struct Setup<'a> {
     pub schema: &'a Schema,
     /// The rows that were loaded.
     pub blueprint: &'a Blueprint,
+    /// The same with few rows, where there are many.
+    pub twin: Option<Box<Setup<'a>>>,
     /// Seed of everything drawn.
     pub seed: u64,
     /// How much longer each wait lasts in an engine that has no trips; none where that is not asked for.
@@ -302,6 +320,29 @@ impl Contest {
                 self.parameters.iter().map(value).collect()
             })
             .collect()
+    }
+
+    /// Parameter sets at the edges: what is drawn from rows is not there, or is null or empty where that may be drawn too.
+    pub(crate) fn sets_at_edges(&self, blueprint: &Blueprint, seed: u64) -> Vec<Vec<Value>> {
+        let Some(usual) = self.parameter_sets_of(blueprint, seed, 0).into_iter().next().filter(|usual| !usual.is_empty()) else {
+            return Vec::new();
+        };
+        let with = |edge: &dyn Fn(&Drawn, &Value) -> Option<Value>| {
+            let of = |(parameter, value): (&DrawnParameter, &Value)| match &parameter.source {
+                ParameterSource::Drawn(drawn) => edge(drawn, value).unwrap_or_else(|| value.clone()),
+                ParameterSource::Recipe(_) => value.clone(),
+            };
+            self.parameters.iter().zip(&usual).map(of).collect::<Vec<Value>>()
+        };
+        let missing = |drawn: &Drawn, value: &Value| match value {
+            Value::List(_) => Some(Value::List([].into())),
+            Value::Null => None,
+            _ => Some(beyond(&largest_of(blueprint, drawn).unwrap_or_else(|| value.clone()), 1)),
+        };
+        let null = |drawn: &Drawn, _: &Value| (drawn.null_share > 0).then_some(Value::Null);
+        let mut sets = vec![with(&missing), with(&null)];
+        sets.retain(|set| *set != usual);
+        sets
     }
 
     /// Parameter sets as contenders on a variant get them: keys of another type stand for the same rows.

@@ -9,6 +9,8 @@ use kampf_race::{Departure, Race};
 pub enum Event<'a> {
     /// A contender's answer is being fetched: name, place from 1, how many there are.
     Checking(&'a str, usize, usize),
+    /// The same on the twin.
+    Proving(&'a str, usize, usize),
     /// A round begins.
     Round(RoundBegins<'a>),
     /// A contender does not start, being outclassed already in the check: name, and how many times slower than the best it is.

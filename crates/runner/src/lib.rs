@@ -19,11 +19,15 @@ use std::time::Duration;
 
 pub use allocator::{CountingAllocator, HeapCounts, count_heap};
 pub use contender::{OwnContender, serve};
-pub use contest::{Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, Keyed, KeyedContest, ParameterSource, Place, Program, Setup};
+pub use contest::{
+    Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, Keyed, KeyedContest, Longer, ParameterSource, Place, Program, Setup,
+};
 pub use event::{Event, RoundBegins};
 pub use machine::{Machine, Pressure, reference_loop};
-pub use policy::{CheckedEntry, CheckedVerdict, Checks, Entrant, EntrantFault, Probe, RaceOptions, RaceReport, Runs, Timed};
-pub use processes::{Inbox, WARDEN, hold, more_than, most_rows};
+pub use policy::{
+    CheckedEntry, CheckedVerdict, Checks, Contradiction, Entrant, EntrantFault, Known, Probe, RaceOptions, RaceReport, Runs, Timed,
+};
+pub use processes::{Inbox, WARDEN, hold, is_plain, more_than, most_rows};
 pub use relay::Relay;
 pub use trouble::Trouble;
 
@@ -40,7 +44,11 @@ pub fn check(
     probe: bool,
     events: &mut dyn FnMut(Event<'_>),
 ) -> Result<Checks, Trouble> {
-    policy::check(&mut Field::new(inbox, setup, contest), probe, events)
+    let proof = match &setup.twin {
+        Some(twin) if !is_plain(contest, setup.blueprint) => Some(policy::prove(&mut Field::new(inbox, twin, contest), events)?),
+        _ => None,
+    };
+    policy::check(&mut Field::new(inbox, setup, contest), proof.as_ref(), probe, events)
 }
 
 /// About how long the least rounds take that can decide a race of this field, as far as the check can tell.

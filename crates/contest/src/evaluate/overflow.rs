@@ -1,22 +1,12 @@
 //! Numbers that become too large for their types.
 
 use kampf_schema::expr::{Expr, Function, Node, Operator};
-use kampf_schema::{Decimal, HopKind, LogicalType, Schema, Span};
+use kampf_schema::{Decimal, HopKind, LogicalType, Span};
 
-use super::{Evaluation, Here, MOST_UNITS, Overflow, RowSource};
-use crate::need::{Aggregate, Leaf, Need};
+use super::{Evaluation, Here, MOST_UNITS, Overflow};
+use crate::need::{Aggregate, Leaf};
 
-/// Whether no number becomes too large for its type, on any row: what a condition leaves out, a limit cuts off or no root row refers
-/// to, a database may compute all the same. What depends on parameters is looked at by [`super::evaluate`].
-///
-/// # Errors
-/// The first value that does.
-pub fn overflows(schema: &Schema, need: &Need, rows: &dyn RowSource) -> Result<(), Overflow> {
-    let evaluation = Evaluation::new(schema, need, rows, &[]);
-    evaluation.try_everywhere(|value| !evaluation.has_parameters(value))
-}
-
-impl<'a> Evaluation<'a> {
+impl Evaluation<'_> {
     /// All values that are asked of single rows, each with its source.
     fn row_values(&self) -> Vec<(usize, Expr<Leaf>)> {
         let need = self.need;

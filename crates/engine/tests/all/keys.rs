@@ -6,7 +6,9 @@ use crate::common::needs::data::random_data;
 use crate::common::needs::random_need;
 use crate::common::schemas::{random_schema, verified};
 use crate::common::{Dice, mixed, servers};
-use kampf_contest::{Agreement, Collect, Execution, Field, Flow, KeyedNeed, Restriction, compare, derive, evaluate, overflows, resolve};
+use kampf_contest::{
+    Agreement, Collect, Execution, Field, Flow, KeyedNeed, PlainEvaluation, Restriction, compare, derive, evaluate, resolve,
+};
 use kampf_engine::{Connection, Engine, GeneratedRows};
 use kampf_fill::Blueprint;
 use kampf_schema::{KeyColumns, KeyType, LogicalType, Relations, Schema, TableId, Value, ValueRef};
@@ -175,7 +177,7 @@ fn ask(
         };
         let there = resolve(&keyed.schema, &relations, &text).unwrap_or_else(|error| panic!("{error}\n{shown}"));
         let (plain_rows, rows) = (GeneratedRows(blueprint), GeneratedRows(&keyed.blueprint));
-        if overflows(schema, &need, &plain_rows).is_err() {
+        if PlainEvaluation::of(schema, &need, &plain_rows).overflows().is_err() {
             continue;
         }
         for set in &sets {

@@ -128,16 +128,17 @@ fn statements_counted_at_the_wire_are_those_in_the_servers_log_for_every_contend
         (all - fetches, fetches)
     };
     let mut contenders = 0;
+    // Of each session the statements are prepared anew.
+    let connection = loaded.connect();
     let needs = needs.into_iter().map(|text| (text, Vec::new()));
     for (text, parameters) in needs.chain(needs::every_form("hive", "strain", "label", "inspection", "temper")) {
         let need = resolve(&schema, &Relations::of(&schema), &text).unwrap();
         let field = Field::of(&schema, &need, postgres().dialect(), &Restriction::default());
-        // Of the demo's needs all, of the others those that would be raced: each has a connection of its own.
+        // Of the demo's needs all, of the others those that would be raced.
         let some = if parameters.is_empty() { 40 } else { 5 };
         let some: Vec<_> = field.all().step_by((field.count() / some).max(1)).collect();
         for choices in if parameters.is_empty() && contenders < 150 { field.valid } else { field.entered }.into_iter().chain(some) {
             contenders += 1;
-            let connection = loaded.connect();
             let plan = derive(&schema, &need, postgres().dialect(), &choices);
             let manner = plan.manner.clone();
             let mut execution = Execution::new(plan, postgres().dialect());

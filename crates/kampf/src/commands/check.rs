@@ -1,16 +1,16 @@
 //! `kampf check`
 
 use kampf_contest::{Difference, Item, value_to_json};
-use kampf_runner::{CheckedVerdict, Checks, Contest, Inbox, Trouble, most_rows};
+use kampf_runner::{CheckedVerdict, Checks, Contest, Contradiction, Inbox, Trouble, most_rows};
 use kampf_schema::Value;
 use serde_json::json;
 
 use super::{Ending, print, print_json, say};
 use crate::arguments::{Check, Format, General};
-use crate::output::{Column, Look, Page, RaceProgress, count, one_line, paint, quiet_words};
+use crate::output::{Column, Look, Page, RaceProgress, checked_text, count, not_proven_text, one_line, paint, quiet_words};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
-use crate::running::{derive_indexes, empty_answer, engines, filled, heed, inbox, name_programs, open, setup, taken, trouble};
+use crate::running::{derive_indexes, empty_answer, engines, filled_to_check, heed, inbox, name_programs, open, setup, taken, trouble};
 
 pub(super) fn run(general: &General, arguments: &Check) -> Result<Ending, Problem> {
     let inbox = inbox()?;
@@ -48,7 +48,7 @@ fn check(
         picked.passed_over(project.engine.name()).iter().for_each(|what| say(general.quiet, &format!("{}: {what}", config.name)));
         selected.push(picked.contest);
     }
-    let dataset = filled(general, project, selected.iter())?;
+    let dataset = filled_to_check(general, project, selected.iter())?;
     heed(inbox)?;
     name_programs(general, &dataset, selected.iter());
     let setup = setup(project, &dataset, &arguments.bounds)?;
@@ -108,13 +108,21 @@ fn as_json(project: &Project, contest: &Contest, checks: &Checks) -> serde_json:
             let mut differs = difference_json(difference);
             differs["name"] = json!(entry.name);
             differs["agrees"] = json!(false);
+            differs["on_twin"] = json!(entry.on_twin);
             differs["parameter_set"] = json!(set);
             differs
         }
     });
     let condition = taken(project, contest).map(|taken| taken.shares()).map(|(least, most)| json!({"least": least, "most": most}));
     json!({
-        "name": contest.name, "engine": project.engine.name(), "reference": checks.reference_by, "contenders": entries.collect::<Vec<_>>(),
+        "name": contest.name, "engine": project.engine.name(), "checked": checked_text(checks),
+        "not_proven": checks.twin.as_ref().map(|twin| &twin.not_proven), "contenders": entries.collect::<Vec<_>>(),
+        "contradiction": checks.contradiction.as_ref().map(|contradiction| {
+            let mut differs = difference_json(&contradiction.difference);
+            differs["name"] = json!(contradiction.name);
+            differs["parameter_set"] = json!(contradiction.set);
+            differs
+        }),
         "condition_takes": condition, "warning": empty_answer(project, contest, checks),
     })
 }
@@ -140,9 +148,15 @@ pub(super) fn check_text(page: &mut Page, contest: &Contest, checks: &Checks) {
         sets => format!(" over {sets} parameter sets"),
     };
     let rows = if rows == 1 { "1 row".to_owned() } else { format!("{} rows", count(rows as u64)) };
-    page.line(format!("{}  {rows}{sets}, by {}", paint(Look::Title, &contest.name), checks.reference_by));
+    page.paragraph(&format!("{}  {rows}{sets}, checked {}", paint(Look::Title, &contest.name), checked_text(checks)), 2);
+    if let Some(text) = not_proven_text(checks) {
+        page.paragraph(&format!("  {}", quiet_words(&text)), 4);
+    }
     if let Some(text) = unexpected(contest, checks) {
         page.paragraph(&format!("  {text}"), 2);
+    }
+    if let Some(contradiction) = &checks.contradiction {
+        contradiction_text(page, contest, contradiction);
     }
     let agreeing: Vec<&str> =
         checks.entries.iter().filter(|entry| entry.verdict == CheckedVerdict::Agrees).map(|entry| entry.name.as_str()).collect();
@@ -160,8 +174,9 @@ pub(super) fn check_text(page: &mut Page, contest: &Contest, checks: &Checks) {
                 page.paragraph(&format!("  {}  {}: {reason}", paint(Look::Bad, word), entry.name), 10);
             }
             CheckedVerdict::Disagrees(_, difference) => {
-                page.line(format!("  {} {}", paint(Look::Bad, "differs"), entry.name));
-                difference_text(page, contest, difference);
+                let place = if entry.on_twin { ", on the twin" } else { "" };
+                page.line(format!("  {} {}{place}", paint(Look::Bad, "differs"), entry.name));
+                difference_text(page, contest, difference, RIGHT);
             }
         }
     }
@@ -179,21 +194,39 @@ fn unexpected(contest: &Contest, checks: &Checks) -> Option<String> {
     Some(format!("{}{sets}: that is the answer then, and all must agree on it", expect.failure(*first)))
 }
 
+/// What the rows of a difference are called: of which one is right, and of two that nobody can choose between.
+type Titles = [&'static str; 2];
+const RIGHT: Titles = ["right", "this one"];
+const EITHER: Titles = ["the leanest", "this one"];
+
+/// Two answers of which one must be wrong.
+fn contradiction_text(page: &mut Page, contest: &Contest, contradiction: &Contradiction) {
+    let Contradiction { name, set, difference } = contradiction;
+    let set = if contest.parameters.is_empty() { String::new() } else { format!(" for parameter set {}", set + 1) };
+    let text = format!(
+        "  {}  derived contenders differ from each other{set}, and nothing decides which of them is right: nobody is taken at their word. {name} \
+         against the leanest:",
+        paint(Look::Bad, "nobody knows")
+    );
+    page.paragraph(&text, 2);
+    difference_text(page, contest, difference, EITHER);
+}
+
 /// The first difference of an answer, the right row above the contender's.
-fn difference_text(page: &mut Page, contest: &Contest, difference: &Difference) {
+fn difference_text(page: &mut Page, contest: &Contest, difference: &Difference, titles: Titles) {
     if let (Some((right, found)), Some(need)) = (difference.came, &contest.need) {
         let told = |came: u64| if need.expect.holds(came) { format!("{} as expected", rows_of(came)) } else { need.expect.failure(came) };
-        page.line(format!("    right is: {}", told(right)));
-        page.line(format!("    this one: {}", told(found)));
+        page.line(format!("    {}: {}", if titles == RIGHT { "right is" } else { titles[0] }, told(right)));
+        page.line(format!("    {}: {}", titles[1], told(found)));
         return;
     }
     let items = contest.need.iter().flat_map(|need| &need.give);
     let items: Vec<Item> = items.map(|given| Item { name: given.name.clone(), form: given.form.clone() }).collect();
-    rows_text(page, &items, difference, "    ");
+    rows_text(page, &items, difference, titles, "    ");
 }
 
 /// The rows that differ, and behind them those of a list in which they do.
-fn rows_text(page: &mut Page, items: &[Item], difference: &Difference, indent: &str) {
+fn rows_text(page: &mut Page, items: &[Item], difference: &Difference, titles: Titles, indent: &str) {
     if difference.expected_rows != difference.found_rows {
         // One that has far more rows than are right was not taken to its end.
         let most = most_rows(difference.expected_rows);
@@ -201,7 +234,8 @@ fn rows_text(page: &mut Page, items: &[Item], difference: &Difference, indent: &
             true => format!("more than {}", count(most as u64)),
             false => count(difference.found_rows as u64),
         };
-        page.line(format!("{indent}{found} rows, where {} are right", count(difference.expected_rows as u64)));
+        let of = if titles == RIGHT { "are right".to_owned() } else { format!("are those of {}", titles[0]) };
+        page.line(format!("{indent}{found} rows, where {} {of}", count(difference.expected_rows as u64)));
     }
     let width = difference.expected.iter().chain(&difference.found).map(Vec::len).max().unwrap_or(0);
     let name = |at: usize| items.get(at).map_or_else(|| format!("{}", at + 1), |item| item.name.clone());
@@ -219,11 +253,11 @@ fn rows_text(page: &mut Page, items: &[Item], difference: &Difference, indent: &
         }));
         cells
     };
-    page.table(&columns, &[row("right", &difference.expected, Look::Good), row("this one", &difference.found, Look::Bad)]);
+    page.table(&columns, &[row(titles[0], &difference.expected, Look::Good), row(titles[1], &difference.found, Look::Bad)]);
     if let (Some(inside), Some(at)) = (&difference.inside, difference.column) {
         let list = items.get(at).and_then(|item| item.form.list()).map(|list| list.items.as_slice()).unwrap_or_default();
         page.line(format!("{indent}in its {}:", name(at)));
-        rows_text(page, list, inside, &format!("{indent}  "));
+        rows_text(page, list, inside, titles, &format!("{indent}  "));
     }
 }
 

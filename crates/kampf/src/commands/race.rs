@@ -15,8 +15,8 @@ use crate::problem::Problem;
 use crate::project::{ContestConfig, Project, Selected, resolve};
 use crate::raced::{RacedContest, RacedRun};
 use crate::running::{
-    Alone, Circumstances, Heat, Surroundings, derive_indexes, engines, filled, heed, inbox, name_programs, open, raced_contest, setup,
-    trouble,
+    Alone, Circumstances, Heat, Surroundings, derive_indexes, engines, filled_to_check, heed, inbox, name_programs, open, raced_contest,
+    setup, trouble,
 };
 use crate::store::{Dataset, save_result};
 use kampf_verdict::{Candidate, FaultKind, Require, Required, beside, compared};
@@ -115,7 +115,7 @@ impl Raced {
     /// Races the contests on one engine, once for each round trip.
     fn on(&mut self, general: &General, arguments: &Race, inbox: &Inbox, project: &Project) -> Result<(), Problem> {
         let selected = select(general, arguments, project)?;
-        let dataset = filled(general, project, selected.iter().map(|(_, picked)| &picked.contest))?;
+        let dataset = filled_to_check(general, project, selected.iter().map(|(_, picked)| &picked.contest))?;
         heed(inbox)?;
         self.alone.get_or_insert_with(|| Alone::or_warn(general));
         self.dataset.get_or_insert_with(|| dataset_part(&dataset));

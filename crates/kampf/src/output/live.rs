@@ -56,6 +56,7 @@ impl RaceProgress {
     pub(crate) fn take(&mut self, event: &Event<'_>) {
         let contest = self.contest.clone();
         match event {
+            Event::Proving(name, at, all) => self.say(&format!("{contest}: checking on few rows {at} of {all}, {name}"), *at == 1),
             Event::Checking(name, at, all) => self.say(&format!("{contest}: checking {at} of {all}, {name}"), *at == 1),
             Event::Round(round) => self.round(round),
             Event::LeftOut(name, times) => {

@@ -2,6 +2,7 @@
 
 mod across;
 mod cache_text;
+mod checked_text;
 mod choices_text;
 mod comparison_text;
 mod contest_text;
@@ -28,6 +29,7 @@ mod table;
 mod verdict_text;
 
 pub(crate) use across::together;
+pub(crate) use checked_text::{checked_text, not_proven_text};
 pub(crate) use comparison_text::comparison_text;
 pub(crate) use contest_text::contest_text;
 pub(crate) use keys_table::{KeysFilled, keys_table};

@@ -4,11 +4,12 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use kampf_contest::{
-    ByHand, Choice, Choices, Dialect, Expect, Field, Form, Given, Hydration, KeyedNeed, Measure, Need, NeedPart, NeedText, Plan, derive,
-    own_sql, resolve as resolve_need,
+    ByHand, Choice, Choices, Dialect, Expect, Field, Form, Given, Hydration, KeyedNeed, Leaf, Measure, Need, NeedPart, NeedText, Plan,
+    derive, own_sql, resolve as resolve_need,
 };
-use kampf_runner::{Contest, Entry, EntryWay, KeyedContest, Program, more_than};
-use kampf_schema::Schema;
+use kampf_runner::{Contest, Entry, EntryWay, KeyedContest, Longer, Program, more_than};
+use kampf_schema::expr::{Expr, Node};
+use kampf_schema::{Column, Schema};
 use kampf_verdict::Required;
 use serde_json::json;
 
@@ -367,8 +368,9 @@ fn need(project: &Project, config: &ContestConfig, schema: &Schema) -> Result<Op
     })
 }
 
-/// The need with its sort keys given too, and a larger limit, and the leanest plan for it.
-fn reference(schema: &Schema, need: &Need, field: &Field, dialect: &Dialect) -> Option<(Need, Plan)> {
+/// The need with its sort keys given too, then what says which root row it is, and a larger limit; with the leanest plan for it and the most
+/// comfortable one.
+fn reference(schema: &Schema, need: &Need, field: &Field, dialect: &Dialect) -> Option<Longer> {
     let mut longer = need.clone();
     longer.limit = need.most().map(more_than);
     longer.expect = Expect::Many;
@@ -376,10 +378,18 @@ fn reference(schema: &Schema, need: &Need, field: &Field, dialect: &Dialect) -> 
         let kind = need.kind_of(schema, &by.value);
         longer.give.push(Given { name: format!("sort key {}", at + 1), value: by.value.clone(), form: Form::Value(kind) });
     }
-    let choices = field.valid.last()?;
-    let plan = derive(schema, &longer, dialect, choices);
+    let root = schema.table(need.root());
+    let identity = if need.group.is_none() { root.primary_key.clone() } else { Vec::new() };
+    for &column in &identity {
+        let value = Expr::from(Node::Leaf(Leaf::Column { source: 0, column }));
+        let Column { name, kind, .. } = &root.columns[column];
+        longer.give.push(Given { name: format!("key {name}"), value, form: Form::Value(*kind) });
+    }
     // A derived row may hold a column once that is given twice; the plan knows where each value is.
-    Some((longer, plan))
+    let mut choices: Vec<Choices> = field.valid.last().into_iter().chain(field.valid.first()).copied().collect();
+    choices.dedup();
+    let plans: Vec<Plan> = choices.iter().map(|choices| derive(schema, &longer, dialect, choices)).collect();
+    (!plans.is_empty()).then_some(Longer { need: longer, plans, identity })
 }
 
 fn appended(project: &Project, need: &Need) -> Vec<String> {

@@ -13,6 +13,7 @@ mod reader;
 mod sample;
 mod schema_text;
 mod toml_text;
+mod twin;
 mod variant;
 mod written;
 
@@ -31,6 +32,7 @@ pub(crate) use keys::VariantKeys;
 pub(crate) use sample::{MOST_ROWS, SAMPLE, Sampled, bare};
 pub(crate) use schema_text::SchemaText;
 pub(crate) use toml_text::{Scalar, TomlText};
+pub(crate) use twin::twin_name;
 pub(crate) use variant::{DERIVED, Variant, wants_derived};
 pub(crate) use written::Written;
 
@@ -55,6 +57,8 @@ pub(crate) struct Project {
     server: Option<String>,
     pub(crate) settings: Vec<Setting>,
     pub(crate) blueprint: Blueprint,
+    /// What it was made by.
+    order: Order,
     /// The same rows under other indexes, and with other keys.
     pub(crate) variants: Vec<Variant>,
     /// Of contests the names of variants that were worked out for them.
@@ -135,6 +139,7 @@ impl Project {
             server,
             settings,
             blueprint,
+            order,
             variants,
             derived: BTreeMap::new(),
             race_seed,

@@ -39,6 +39,8 @@ pub(crate) struct Variant {
     pub(crate) without: Vec<(TableId, Index)>,
     /// Its keys, where they are of another type.
     pub(crate) keys: Option<VariantKeys>,
+    /// Few rows, where it is the twin of the plain schema or of another variant.
+    pub(crate) twin: Option<Blueprint>,
     /// What the engine has nothing like, where there is something; it cannot be loaded then.
     pub(crate) lacks: Option<Problem>,
 }
@@ -139,8 +141,15 @@ impl IndexConfig {
 impl Variant {
     /// The variant that has one index, or several, besides those of the schema.
     pub(crate) fn with(name: &str, schema: &Schema, added: Vec<(TableId, Index)>) -> Variant {
-        let mut variant =
-            Variant { name: name.to_owned(), schema: schema.clone(), added: Vec::new(), without: Vec::new(), keys: None, lacks: None };
+        let mut variant = Variant {
+            name: name.to_owned(),
+            schema: schema.clone(),
+            added: Vec::new(),
+            without: Vec::new(),
+            keys: None,
+            twin: None,
+            lacks: None,
+        };
         added.into_iter().for_each(|(table, index)| variant.add(table, index));
         variant
     }
@@ -167,9 +176,14 @@ impl Variant {
     /// What decides what is loaded for it, besides what decides that for the plain schema.
     pub(crate) fn essence(&self) -> String {
         let tables: Vec<_> = self.schema.tables.iter().map(|table| (&table.name, &table.indexes)).collect();
-        match &self.keys {
-            None => serde_json::json!(tables).to_string(),
-            Some(keys) => serde_json::json!([tables, keys.essence(&self.schema)]).to_string(),
+        let essence = match &self.keys {
+            None => serde_json::json!(tables),
+            Some(keys) => serde_json::json!([tables, keys.essence(&self.schema)]),
+        };
+        match &self.twin {
+            None => essence.to_string(),
+            // What rows a twin has follows from those of the dataset.
+            Some(_) => serde_json::json!({"twin": essence}).to_string(),
         }
     }
 
@@ -189,11 +203,19 @@ impl Variant {
 
     /// The rows of the project as they are loaded for it.
     pub(crate) fn rows<'v>(&'v self, plain: &'v Blueprint) -> &'v Blueprint {
-        self.keys.as_ref().map_or(plain, |keys| &keys.blueprint)
+        self.twin.as_ref().or(self.keys.as_ref().map(|keys| &keys.blueprint)).unwrap_or(plain)
+    }
+
+    /// Whether what a load of it takes is a part of what is compared.
+    pub(crate) fn is_timed(&self) -> bool {
+        self.keys.is_some() && self.twin.is_none()
     }
 
     /// What it is, in words: `inspection(hive_id, inspected_at desc)`, `without inspection(hive_id)`, which keys are of which type.
     pub(crate) fn about(&self) -> String {
+        if let Some(rows) = &self.twin {
+            return format!("a twin of {} rows, on which contenders are checked", rows.all_rows());
+        }
         if let Some(keys) = &self.keys {
             return keys.about(&self.schema);
         }

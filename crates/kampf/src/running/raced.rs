@@ -12,6 +12,7 @@ use super::circumstances::Circumstances;
 use super::condition::empty_answer;
 use super::plans::{Planned, planned, planning};
 use crate::document::{AnswerPart, ChangePart, EnginePart, KeptPart, KeysPart, VariantPart};
+use crate::output::checked_text;
 use crate::project::{ContestConfig, Project, VariantKeys};
 use crate::raced::{Course, Extra, RacedContest};
 use crate::store::{Dataset, VariantData};
@@ -66,7 +67,7 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
             measured_seconds: report.measured.as_secs_f64(),
             interrupted: report.interrupted,
             not_confirmed: report.not_confirmed.clone(),
-            reference: checks.reference_by.clone(),
+            reference: checked_text(checks),
             time_seconds: options.time.as_secs_f64(),
             seed: options.seed,
             round_seconds: report.last_round.as_secs_f64(),

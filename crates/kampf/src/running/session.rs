@@ -3,14 +3,14 @@
 use std::collections::BTreeSet;
 
 use kampf_engine::{LoadEvent, Served};
-use kampf_runner::{Contest, EntryWay, Inbox, Keyed, Place, Setup, Trouble};
+use kampf_runner::{Contest, EntryWay, Inbox, Keyed, Place, Setup, Trouble, is_plain};
 
 use super::forecast::forecast;
 use super::interrupts::{Filling, are_heeded};
 use crate::arguments::{Bounds, General};
 use crate::output::{FillProgress, bytes, count, say};
 use crate::problem::{Problem, SURROUNDINGS};
-use crate::project::{Project, Variant};
+use crate::project::{Project, Variant, twin_name};
 use crate::store::{Dataset, dataset};
 
 /// Opens the project and says where what is loaded is other than the schema's file says; where asked to, what else was passed over.
@@ -50,11 +50,36 @@ pub(crate) fn engines(general: &General) -> Result<Vec<Option<String>>, Problem>
     }
 }
 
+/// The variants that contests run on.
+fn variants_of<'p, 'c>(project: &'p Project, contests: impl Iterator<Item = &'c Contest>) -> Vec<&'p Variant> {
+    let names: BTreeSet<&String> = contests.flat_map(|contest| &contest.entries).filter_map(|entry| entry.variant.as_ref()).collect();
+    project.variants.iter().filter(|variant| names.contains(&variant.name)).collect()
+}
+
 /// The project's data with what contests run on besides the plain schema, filled now when missing or stale.
 pub(crate) fn filled<'c>(general: &General, project: &Project, contests: impl Iterator<Item = &'c Contest>) -> Result<Dataset, Problem> {
-    let names: BTreeSet<&String> = contests.flat_map(|contest| &contest.entries).filter_map(|entry| entry.variant.as_ref()).collect();
-    let variants: Vec<&Variant> = project.variants.iter().filter(|variant| names.contains(&variant.name)).collect();
-    filled_with(general, project, &variants)
+    filled_with(general, project, &variants_of(project, contests))
+}
+
+/// The same with a twin where contests that are to be checked have too many rows to work all of them out.
+pub(crate) fn filled_to_check<'c>(
+    general: &General,
+    project: &Project,
+    contests: impl Iterator<Item = &'c Contest> + Clone,
+) -> Result<Dataset, Problem> {
+    let large: Vec<&Contest> = contests.clone().filter(|contest| !is_plain(contest, &project.blueprint)).collect();
+    let mut variants = variants_of(project, contests);
+    let twins = match large.is_empty() {
+        true => Vec::new(),
+        false => project.twins(&variants_of(project, large.into_iter())).unwrap_or_else(|error| {
+            say(general.quiet, &format!("no small twin of the data can be made to check answers on: {error}"));
+            Vec::new()
+        }),
+    };
+    variants.extend(&twins);
+    let mut dataset = filled_with(general, project, &variants)?;
+    dataset.twins = twins;
+    Ok(dataset)
 }
 
 /// The project's data with some variants, filled now when missing or stale.
@@ -86,9 +111,9 @@ fn keyed<'a>(project: &'a Project, name: &str) -> Option<(String, Keyed<'a>)> {
 }
 
 /// The setup of contenders.
-pub(crate) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds) -> Result<Setup<'a>, Problem> {
+pub(crate) fn setup<'a>(project: &'a Project, dataset: &'a Dataset, bounds: &Bounds) -> Result<Setup<'a>, Problem> {
     let binary = std::env::current_exe().map_err(|error| Problem::surroundings(format!("cannot find the own program: {error}")))?;
-    Ok(Setup {
+    let setup = Setup {
         binary,
         engine: project.engine,
         settings: project.settings.clone(),
@@ -100,9 +125,37 @@ pub(crate) fn setup<'a>(project: &'a Project, dataset: &Dataset, bounds: &Bounds
         core: None,
         schema: &project.schema,
         blueprint: &project.blueprint,
+        twin: None,
         seed: project.race_seed,
         timeout: bounds.timeout,
         memory_limit: bounds.memory_limit,
+    };
+    Ok(Setup { twin: twin(dataset, &setup).map(Box::new), ..setup })
+}
+
+/// The setup of the same contenders on few rows, where there are any.
+fn twin<'a>(dataset: &'a Dataset, whole: &Setup<'a>) -> Option<Setup<'a>> {
+    let place_of = |name: &str| dataset.variants.iter().find(|data| data.name == name).map(|data| place(data.served.as_ref()));
+    let rows_of = |name: &str| dataset.twins.iter().find(|twin| twin.name == name)?.twin.as_ref();
+    let keyed = |(name, own): (&String, &Keyed<'a>)| {
+        Some((name.clone(), Keyed { schema: own.schema, blueprint: rows_of(&twin_name(Some(name)))? }))
+    };
+    Some(Setup {
+        binary: whole.binary.clone(),
+        engine: whole.engine,
+        settings: whole.settings.clone(),
+        place: place_of(&twin_name(None))?,
+        variants: whole.variants.keys().filter_map(|name| Some((name.clone(), place_of(&twin_name(Some(name)))?))).collect(),
+        keyed: whole.keyed.iter().filter_map(keyed).collect(),
+        simulated_trip: None,
+        hit_rate: whole.hit_rate,
+        core: None,
+        schema: whole.schema,
+        blueprint: rows_of(&twin_name(None))?,
+        twin: None,
+        seed: whole.seed,
+        timeout: whole.timeout,
+        memory_limit: whole.memory_limit,
     })
 }
 

@@ -30,6 +30,8 @@ pub(crate) struct Dataset {
     pub(crate) reused: bool,
     /// The variants that were asked for, in that order.
     pub(crate) variants: Vec<VariantData>,
+    /// Those of them that are twins.
+    pub(crate) twins: Vec<Variant>,
     slot: Slot,
     /// Keeps it from being removed by another Kampf.
     _lock: Lock,
@@ -66,7 +68,7 @@ pub(crate) fn dataset(project: &Project, wanted: &[&Variant], progress: &mut dyn
         {
             slot.touch();
             store.note_use(&slot, &record, wanted)?;
-            return Ok(Dataset { served, record, reused: true, variants, slot, _lock: lock });
+            return Ok(Dataset { served, record, reused: true, variants, twins: Vec::new(), slot, _lock: lock });
         }
         drop(lock);
         // Two commands at once: the second waits for the first's load and then finds it whole.
@@ -83,7 +85,7 @@ pub(crate) fn dataset(project: &Project, wanted: &[&Variant], progress: &mut dyn
         // In the moment in which the lock was nobody's, another may have removed it.
         if slot.record().is_some_and(|record| record.fingerprint == fingerprint) {
             store.forget_old(&slot);
-            return Ok(Dataset { served, record, reused, variants, slot, _lock: lock });
+            return Ok(Dataset { served, record, reused, variants, twins: Vec::new(), slot, _lock: lock });
         }
     }
 }

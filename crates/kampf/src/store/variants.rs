@@ -72,7 +72,8 @@ impl Store<'_> {
             return Ok((served, record));
         }
         // One more is loaded for its time alone.
-        has_room(served.as_ref(), &record, missing.len() + usize::from(missing.iter().any(|variant| variant.keys.is_some())))?;
+        let large = missing.iter().filter(|variant| variant.twin.is_none()).count();
+        has_room(served.as_ref(), &record, large + usize::from(missing.iter().any(|variant| variant.is_timed())))?;
         // Stamps are taken anew below, which is not to make anything whole that somebody has changed.
         let is_sound =
             |one: &VariantRecord| served.beside(&one.word).and_then(|beside| beside.stamp()).is_ok_and(|stamp| stamp == one.stamp);
@@ -87,7 +88,9 @@ impl Store<'_> {
         let mut failed = None;
         self.make_room(slot, &mut record, &words)?;
         for &variant in &missing {
-            progress(LoadEvent::Variant(&variant.name));
+            if variant.twin.is_none() {
+                progress(LoadEvent::Variant(&variant.name));
+            }
             match self.load_variant(slot, &record, variant, progress) {
                 Ok(loaded) => {
                     record.variants.retain(|one| one.word != loaded.word);
@@ -99,7 +102,7 @@ impl Store<'_> {
                 }
             }
         }
-        if failed.is_none() && missing.iter().any(|variant| variant.keys.is_some()) {
+        if failed.is_none() && missing.iter().any(|variant| variant.is_timed()) {
             // Where that cannot be done, the load that was needed has been timed all the same.
             let _ = self.time_loads(slot, &mut record, wanted, progress);
         }
@@ -130,7 +133,7 @@ impl Store<'_> {
         wanted: &[&Variant],
         progress: &mut dyn FnMut(LoadEvent<'_>),
     ) -> Result<(), Problem> {
-        let keyed: Vec<&Variant> = wanted.iter().copied().filter(|variant| variant.keys.is_some()).collect();
+        let keyed: Vec<&Variant> = wanted.iter().copied().filter(|variant| variant.is_timed()).collect();
         let known = |record: &DatasetRecord, word: &str| record.variants.iter().find(|one| one.word == word).map(|one| one.seconds);
         let words: Vec<String> = keyed.iter().map(|variant| variant.word()).collect();
         let first: Vec<f64> = words.iter().filter_map(|word| known(record, word)).collect();
@@ -206,10 +209,11 @@ impl Store<'_> {
             let _ = project.engine.remove(&place);
             let problem = engine_problem(&error);
             match error.kind {
-                EngineErrorKind::Constraint => problem.hint(format!(
+                EngineErrorKind::Constraint if variant.twin.is_none() => problem.hint(format!(
                     "the rows are not unique in it; leave out `unique` under [index.{}], or have the schema say that they are",
                     variant.name
                 )),
+                _ if variant.twin.is_some() => Problem { message: format!("{}: {}", variant.about(), problem.message), ..problem },
                 _ if variant.keys.is_some() => Problem { message: format!("@{}: {}", variant.name, problem.message), ..problem },
                 _ => Problem { message: format!("[index.{}]: {}", variant.name, problem.message), ..problem },
             }

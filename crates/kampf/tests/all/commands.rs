@@ -149,7 +149,7 @@ fn check_says_whether_all_agree_and_prints_the_answer() {
     let ended = folder.kampf(&["check", "-q"]);
     assert_eq!(ended.status, 1);
     insta::assert_snapshot!(ended.stdout, @r#"
-    calm  10 rows, by the plain evaluation of the generated rows
+    calm  10 rows, checked on all rows by plain evaluation
       agrees  lazy.app.all.managed
       agrees  lazy.database.all.managed
       agrees  batched.database.all.managed
@@ -253,8 +253,8 @@ fn contests_of_own_sql_only_and_parameters_work() {
          parameters = { strain = \"any(strain.id)\" }\n",
     );
     let text = folder.ok(&["check", "two", "some", "-q"]);
-    assert!(text.contains("over 8 parameter sets, by one") && text.contains("all 2 contenders give this answer"), "{text}");
-    assert!(text.contains("over 8 parameter sets, by the plain evaluation"), "{text}");
+    assert!(text.contains("over 8 parameter sets, checked against one") && text.contains("all 2 contenders give this answer"), "{text}");
+    assert!(text.contains("over 8 parameter sets, checked on all rows by plain evaluation"), "{text}");
     folder.ok(&["race", "two", "-q", "--time", "1s", "--rounds", "2"]);
     let ordered = Folder::apiary(
         "[contest.two]\nordered = true\n[contest.two.contender.one]\nsql = \"select label from hive order by id\"\n\

@@ -100,7 +100,7 @@ fn names(document: &Json, contest: usize) -> Vec<String> {
 #[test]
 fn reads_race_over_types_of_keys_and_give_the_same_rows() {
     let folder = apiary("");
-    let raced = json(&folder.ok(&["race", "one", "--keys", "hive", "--format", "json", "-q", "--rounds", "6", "--time", "6s"]));
+    let raced = json(&folder.ok(&["race", "one", "--keys", "hive", "--format", "json", "-q", "--rounds", "2", "--time", "2s"]));
     let all = names(&raced, 0);
     for name in
         ["computed.database.needed.plain@hive:uuid4", "computed.database.needed.plain@hive:uuid7", "lazy.app.all.managed@hive:uuid4"]
@@ -332,7 +332,7 @@ fn keys_of_other_types_are_raced_on_postgresql_too() {
     let folder = apiary("");
     let checked = folder.kampf(&["check", "--keys", "*", "--engine", "postgres", "-q"]);
     assert_eq!(checked.status, 0, "{} {}", checked.stdout, checked.stderr);
-    let raced = folder.ok(&["race", "one", "--keys", "hive", "--engine", "all", "-q", "--rounds", "4", "--time", "4s"]);
+    let raced = folder.ok(&["race", "one", "--keys", "hive", "--engine", "all", "-q", "--rounds", "2", "--time", "2s"]);
     let said = raced.split_whitespace().collect::<Vec<_>>().join(" ");
     assert!(said.contains("one side by side") && said.contains("On sqlite ") && said.contains("On postgres "), "{raced}");
     // A schema that has uuids already is raced with numbers, on both engines.

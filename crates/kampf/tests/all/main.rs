@@ -22,4 +22,5 @@ mod safety;
 mod schema;
 mod self_test;
 mod starting;
+mod twin;
 mod verdicts;

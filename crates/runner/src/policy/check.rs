@@ -17,10 +17,35 @@ use crate::trouble::Trouble;
 pub struct Checks {
     /// The right answer for each parameter set.
     pub references: Vec<Reference>,
-    /// Who gave it.
-    pub reference_by: String,
+    /// How they are known.
+    pub known: Known,
+    /// What contenders proved before on few rows, where they had to.
+    pub twin: Option<Twin>,
     /// Each contender's outcome, in the order of the field.
     pub entries: Vec<CheckedEntry>,
+    /// Where derived contenders differ and nobody knows who is right.
+    pub contradiction: Option<Contradiction>,
+}
+
+/// How right answers are known.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub enum Known {
+    /// By the meaning of the need, over all rows.
+    #[default]
+    Plainly,
+    /// By a derived contender, whose answers hold for so many root rows that were worked out by themselves.
+    Sampled(u64),
+    /// By a contender of this name.
+    By(String),
+}
+
+/// The dataset of few rows on which contenders proved themselves.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Twin {
+    /// How many rows it has.
+    pub rows: u64,
+    /// What it does not show of the need, in words.
+    pub not_proven: Vec<&'static str>,
 }
 
 /// One contender's outcome.
@@ -30,8 +55,27 @@ pub struct CheckedEntry {
     pub name: String,
     /// What came of it.
     pub verdict: CheckedVerdict,
+    /// Whether that came of it on the twin, so that it was not asked on the dataset.
+    pub on_twin: bool,
     /// How long it took, where that was asked for.
     pub probe: Option<Probe>,
+}
+
+/// Two derived contenders that answer differently, one of which must be wrong.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Contradiction {
+    /// One that answers otherwise than the leanest derived contender, which was asked for its sort keys too.
+    pub name: String,
+    /// For which parameter set.
+    pub set: usize,
+    /// The first difference: as the leanest has it, and as the other has it.
+    pub difference: Box<Difference>,
+}
+
+/// What is known of a field from a dataset of few rows.
+pub(crate) struct Proof {
+    twin: Twin,
+    verdicts: Vec<CheckedVerdict>,
 }
 
 /// What came of checking a contender.
@@ -68,26 +112,116 @@ pub struct Probe {
     pub held: Vec<(u64, u64)>,
 }
 
-/// Checks all contenders of a field against one reference.
-pub(crate) fn check(stage: &mut dyn Stage, probe: bool, events: &mut dyn FnMut(Event<'_>)) -> Result<Checks, Trouble> {
+/// Has every contender prove itself on the twin, whose right answers are known by plain evaluation.
+pub(crate) fn prove(stage: &mut dyn Stage, events: &mut dyn FnMut(Event<'_>)) -> Result<Proof, Trouble> {
+    let usual = stage.sets(0);
+    // What an application never asks for is no matter of a contender that somebody wrote for it.
+    let sets: Vec<Vec<Value>> = usual.iter().cloned().chain(stage.edges()).collect();
+    let Right { references, .. } = stage.right(&sets)?;
+    let contestants = stage.contestants().to_vec();
+    let mut verdicts = Vec::with_capacity(contestants.len());
+    for (at, contestant) in contestants.iter().enumerate() {
+        events(Event::Proving(&contestant.name, at + 1, contestants.len()));
+        let asked = if contestant.is_derived { sets.len() } else { usual.len() };
+        let verdict = stage.start(at).and_then(|_| stage.compare(&sets[..asked], &references[..asked]));
+        stage.end();
+        verdicts.push(match verdict {
+            Ok(verdict) => verdict,
+            Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
+            Err(trouble) => CheckedVerdict::Failed(trouble),
+        });
+    }
+    let not_proven = stage.remarks(&references[..usual.len()]);
+    Ok(Proof { twin: Twin { rows: stage.all_rows(), not_proven }, verdicts })
+}
+
+/// Checks all contenders of a field against one reference. Where that is only a contender's word, what they proved on a twin counts first, and derived
+/// ones that differ from it are a reason to doubt it.
+pub(crate) fn check(
+    stage: &mut dyn Stage,
+    proof: Option<&Proof>,
+    probe: bool,
+    events: &mut dyn FnMut(Event<'_>),
+) -> Result<Checks, Trouble> {
     let sets = stage.sets(0);
-    let Right { references, by } = stage.right(&sets)?;
-    let names: Vec<String> = stage.contestants().iter().map(|contestant| contestant.name.clone()).collect();
-    let mut entries = Vec::with_capacity(names.len());
-    for (at, name) in names.iter().enumerate() {
-        events(Event::Checking(name, at + 1, names.len()));
-        let (verdict, probe) = match check_entry(stage, at, &sets, &references, probe) {
+    let Right { references, known } = stage.right(&sets)?;
+    let entries = entries(stage, (&sets, &references), proof, probe, events)?;
+    let mut checks = Checks { references, known, twin: proof.map(|proof| proof.twin.clone()), entries, contradiction: None };
+    let is_doubtful = matches!(checks.known, Known::Sampled(_));
+    let Some(contradiction) = contradiction(stage, &checks).filter(|_| is_doubtful) else { return Ok(checks) };
+    match stage.decide(&sets)? {
+        Some(truth) => {
+            let stands = truth.iter().zip(&checks.references).all(|(truth, reference)| stage.agree(truth, reference));
+            if !stands {
+                checks.entries = self::entries(stage, (&sets, &truth), proof, probe, events)?;
+            }
+            (checks.references, checks.known) = (truth, Known::Plainly);
+        }
+        None => {
+            for entry in &mut checks.entries {
+                if matches!(entry.verdict, CheckedVerdict::Agrees | CheckedVerdict::Disagrees(..)) && !entry.on_twin {
+                    (entry.verdict, entry.probe) = (CheckedVerdict::Undecided(Unclear::NobodyKnows), None);
+                }
+            }
+            checks.contradiction = Some(contradiction);
+        }
+    }
+    Ok(checks)
+}
+
+/// The first derived contender that answers otherwise than the reference.
+fn contradiction(stage: &dyn Stage, checks: &Checks) -> Option<Contradiction> {
+    let derived = stage.contestants().iter().zip(&checks.entries).filter(|(contestant, entry)| contestant.is_derived && !entry.on_twin);
+    derived.into_iter().find_map(|(_, entry)| match &entry.verdict {
+        CheckedVerdict::Disagrees(set, difference) => {
+            Some(Contradiction { name: entry.name.clone(), set: *set, difference: difference.clone() })
+        }
+        _ => None,
+    })
+}
+
+/// The outcome of each contender of a field.
+fn entries(
+    stage: &mut dyn Stage,
+    (sets, references): (&[Vec<Value>], &[Reference]),
+    proof: Option<&Proof>,
+    probe: bool,
+    events: &mut dyn FnMut(Event<'_>),
+) -> Result<Vec<CheckedEntry>, Trouble> {
+    let contestants = stage.contestants().to_vec();
+    let mut entries = Vec::with_capacity(contestants.len());
+    for (at, contestant) in contestants.iter().enumerate() {
+        let name = contestant.name.clone();
+        events(Event::Checking(&name, at + 1, contestants.len()));
+        let on_twin = proof.map(|proof| &proof.verdicts[at]);
+        let checked = match on_twin {
+            None | Some(CheckedVerdict::Agrees | CheckedVerdict::Undecided(_)) => check_entry(stage, at, sets, references, probe),
+            // A program that answers from the dataset when it is given the twin's address.
+            Some(CheckedVerdict::Disagrees(..)) if contestant.counter.is_program => check_entry(stage, at, sets, references, false)
+                .and_then(|(verdict, _)| match verdict {
+                    CheckedVerdict::Agrees => Err(Trouble::NotBelieved("it does not use the address it was given".to_owned())),
+                    _ => Ok((verdict, None)),
+                }),
+            Some(verdict) => {
+                if let CheckedVerdict::Failed(trouble) = verdict {
+                    events(Event::Failed(&name, trouble.to_string()));
+                }
+                entries.push(CheckedEntry { name, verdict: verdict.clone(), on_twin: true, probe: None });
+                continue;
+            }
+        };
+        let (verdict, probe) = match checked {
             Ok(checked) => checked,
             Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
             Err(trouble) => {
-                events(Event::Failed(name, trouble.to_string()));
+                events(Event::Failed(&name, trouble.to_string()));
                 (CheckedVerdict::Failed(trouble), None)
             }
         };
         stage.end();
-        entries.push(CheckedEntry { name: name.clone(), verdict, probe });
+        entries.push(CheckedEntry { name, verdict, on_twin: false, probe });
     }
-    Ok(Checks { references, reference_by: by, entries })
+    Ok(entries)
 }
 
 fn check_entry(

@@ -13,8 +13,8 @@ mod stage;
 #[cfg(test)]
 mod tests;
 
-pub(crate) use check::check;
-pub use check::{CheckedEntry, CheckedVerdict, Checks, Probe};
+pub use check::{CheckedEntry, CheckedVerdict, Checks, Contradiction, Known, Probe};
+pub(crate) use check::{check, prove};
 pub(crate) use pace::least_time;
 pub(crate) use race::race;
 pub use race::{Entrant, EntrantFault, RaceOptions, RaceReport, Runs, Timed};

@@ -7,7 +7,7 @@ use kampf_protocol::{Mode, Ran};
 use kampf_race::Nanos;
 use kampf_schema::Value;
 
-use super::check::CheckedVerdict;
+use super::check::{CheckedVerdict, Known};
 use crate::trouble::Trouble;
 
 /// Runs contenders, one at a time, when it is told to. Behind it are processes and clocks, or in tests a script.
@@ -20,6 +20,21 @@ pub(crate) trait Stage {
 
     /// The right answer to each set.
     fn right(&mut self, sets: &[Vec<Value>]) -> Result<Right, Trouble>;
+
+    /// Parameter sets at the edges: rows that are not there, nulls, empty lists. Empty where there are no parameters.
+    fn edges(&self) -> Vec<Vec<Value>>;
+
+    /// The right answer to each set by plain evaluation, at the price that this has; none where there are too many rows for it.
+    fn decide(&mut self, sets: &[Vec<Value>]) -> Result<Option<Vec<Reference>>, Trouble>;
+
+    /// Whether what two references ask for is the same.
+    fn agree(&self, right: &Reference, other: &Reference) -> bool;
+
+    /// What these right answers do not show of the need, in words.
+    fn remarks(&self, right: &[Reference]) -> Vec<&'static str>;
+
+    /// How many rows the dataset has.
+    fn all_rows(&self) -> u64;
 
     /// How many rows of a reference are the answer.
     fn rows_of(&self, reference: &Reference) -> u64;
@@ -53,17 +68,19 @@ pub(crate) fn has_parameters(sets: &[Vec<Value>]) -> bool {
 pub(crate) struct Contestant {
     /// Its name.
     pub(crate) name: String,
+    /// Whether it follows from the need.
+    pub(crate) is_derived: bool,
     /// Who counts and takes the time: Kampf's own code, or a program from outside.
     pub(crate) counter: Counter,
     /// How many calls a fresh connection makes until the engine treats its statements as it will from then on.
     pub(crate) calls_to_settle: u64,
 }
 
-/// The right answers, and who gave them.
+/// The right answers, and how they are known.
 #[derive(Clone, Debug)]
 pub(crate) struct Right {
     pub(crate) references: Vec<Reference>,
-    pub(crate) by: String,
+    pub(crate) known: Known,
 }
 
 /// A contender that is ready.

@@ -3,7 +3,7 @@
 use kampf_contest::{Agreement, Answer, Reference, compare};
 use kampf_schema::Value;
 
-use super::talk::Flow;
+use super::talk::{Flow, Talk};
 use crate::policy::CheckedVerdict;
 use crate::trouble::Trouble;
 
@@ -21,6 +21,13 @@ fn most_bytes(right: u64) -> u64 {
 /// Room that rows take.
 pub(crate) fn bytes_of(rows: &[Vec<Value>]) -> u64 {
     rows.iter().flatten().map(|value| value.as_ref().size() + 8).sum()
+}
+
+/// Asks a contender for its answers and compares them with the right ones.
+pub(crate) fn compared(talk: Talk<'_>, sets: &[Vec<Value>], right: &[Reference], limit: Option<u64>) -> Result<CheckedVerdict, Trouble> {
+    let mut comparison = Comparison::new(right, limit);
+    talk.answers(sets, &mut |set, part| comparison.take(set, part))?;
+    Ok(comparison.verdict())
 }
 
 /// Takes the answers to parameter sets in their order and compares each as soon as it is there. One that is far longer or larger than

@@ -3,13 +3,13 @@
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
-use kampf_contest::{Counter, Reference};
+use kampf_contest::{Agreement, Answer, Counter, Reference, compare};
 use kampf_race::Nanos;
 use kampf_schema::Value;
 
-use super::comparison::Comparison;
+use super::comparison::compared;
 use super::inbox::Inbox;
-use super::references::{KeyedRight, keyed_references, references};
+use super::references::{KeyedRight, all_by_plain_evaluation, keyed_references, references};
 use super::talk::Talk;
 use crate::contest::{Contest, Entry, EntryWay, Setup};
 use crate::machine::reference_loop;
@@ -34,6 +34,7 @@ impl<'a> Field<'a> {
     pub(crate) fn new(inbox: &'a Inbox, setup: &'a Setup<'a>, contest: &'a Contest) -> Field<'a> {
         let contestant = |entry: &Entry| Contestant {
             name: entry.name.clone(),
+            is_derived: entry.choices.is_some(),
             counter: Counter {
                 is_program: matches!(entry.way, EntryWay::Program(_)),
                 trips_are_modelled: setup.engine.trips_are_modelled(),
@@ -55,13 +56,6 @@ fn nobody() -> Trouble {
     Trouble::NotStarted("nobody was started".to_owned())
 }
 
-/// Asks a contender for its answers and compares them with the right ones.
-fn compared(talk: Talk<'_>, sets: &[Vec<Value>], right: &[Reference], limit: Option<u64>) -> Result<CheckedVerdict, Trouble> {
-    let mut comparison = Comparison::new(right, limit);
-    talk.answers(sets, &mut |set, part| comparison.take(set, part))?;
-    Ok(comparison.verdict())
-}
-
 impl Stage for Field<'_> {
     fn contestants(&self) -> &[Contestant] {
         &self.contestants
@@ -74,6 +68,40 @@ impl Stage for Field<'_> {
     fn right(&mut self, sets: &[Vec<Value>]) -> Result<Right, Trouble> {
         self.end();
         references(self.inbox, self.setup, self.contest, sets)
+    }
+
+    fn edges(&self) -> Vec<Vec<Value>> {
+        self.contest.sets_at_edges(self.setup.blueprint, self.setup.seed)
+    }
+
+    fn decide(&mut self, sets: &[Vec<Value>]) -> Result<Option<Vec<Reference>>, Trouble> {
+        self.end();
+        all_by_plain_evaluation(self.setup, self.contest, sets)
+    }
+
+    fn agree(&self, right: &Reference, other: &Reference) -> bool {
+        let limit = self.contest.limit();
+        let answer = Answer { rows: other.answer(limit).to_vec(), came: other.came(limit) };
+        compare(right, limit, &answer) == Agreement::Same
+    }
+
+    fn remarks(&self, right: &[Reference]) -> Vec<&'static str> {
+        let Some(need) = &self.contest.need else { return Vec::new() };
+        let cuts = |limit: u64| right.iter().any(|reference| reference.rows.len() as u64 > limit);
+        let all = self.setup.blueprint.rows(need.root());
+        let leaves_out = need.group.is_some() || right.iter().any(|reference| (reference.rows.len() as u64) < all);
+        [
+            (right.iter().all(|reference| reference.rows.is_empty()), "its answers are empty there"),
+            (need.limit.is_some_and(|limit| !cuts(limit)), "its limit cuts nothing off there"),
+            (!need.filter.is_empty() && !leaves_out, "its condition leaves nothing out there"),
+        ]
+        .into_iter()
+        .filter_map(|(is_so, remark)| is_so.then_some(remark))
+        .collect()
+    }
+
+    fn all_rows(&self) -> u64 {
+        self.setup.blueprint.all_rows()
     }
 
     fn rows_of(&self, reference: &Reference) -> u64 {

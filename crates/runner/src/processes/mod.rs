@@ -8,6 +8,7 @@ mod leash;
 mod lines;
 mod process;
 mod references;
+mod sample;
 mod talk;
 #[cfg(test)]
 mod tests;
@@ -16,4 +17,4 @@ pub use comparison::most_rows;
 pub(crate) use field::Field;
 pub use inbox::Inbox;
 pub use leash::{WARDEN, hold};
-pub use references::more_than;
+pub use references::{is_plain, more_than};

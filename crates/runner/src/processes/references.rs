@@ -1,19 +1,23 @@
 //! The right answers.
 
-use kampf_contest::{Agreement, Answer, Need, Overflow, Plan, Ranges, Reference, evaluate, overflows};
+use kampf_contest::{Agreement, Answer, Need, Overflow, PlainEvaluation, Ranges, Reference};
 use kampf_engine::GeneratedRows;
 use kampf_fill::Blueprint;
 use kampf_schema::{ColumnId, Schema, TableId, Value};
 
-use super::comparison::bytes_of;
+use super::comparison::{bytes_of, compared};
 use super::inbox::Inbox;
+use super::sample::{Longest, Sampled, sampled};
 use super::talk::{Flow, Talk};
-use crate::contest::{Contest, Entry, EntryWay, Setup};
-use crate::policy::{CheckedVerdict, Right};
+use crate::contest::{Contest, Entry, EntryWay, Longer, Setup};
+use crate::policy::{CheckedVerdict, Known, Right};
 use crate::trouble::Trouble;
 
 /// More generated rows than this, over all parameter sets, and the database itself gives the reference.
 const PLAIN_EVALUATION_ROWS: u64 = 500_000;
+
+/// Up to so many rows plain evaluation decides where ways differ: a matter of seconds, and of a few hundred bytes for each row.
+const DECIDING_ROWS: u64 = 3_000_000;
 
 /// Rows and bytes of values that an answer may have which is the reference itself.
 const LARGEST_REFERENCE: (usize, u64) = (5_000_000, 1 << 30);
@@ -45,19 +49,67 @@ struct On<'a> {
     schema: &'a Schema,
     blueprint: &'a Blueprint,
     need: Option<&'a Need>,
-    reference: Option<&'a (Need, Plan)>,
+    reference: Option<&'a Longer>,
+}
+
+impl<'a> On<'a> {
+    fn plain(setup: &'a Setup<'_>, contest: &'a Contest) -> On<'a> {
+        On {
+            variant: None,
+            schema: setup.schema,
+            blueprint: setup.blueprint,
+            need: contest.need.as_ref(),
+            reference: contest.reference.as_ref(),
+        }
+    }
+
+    fn keyed(setup: &'a Setup<'_>, contest: &'a Contest, variant: &'a str) -> Result<On<'a>, Trouble> {
+        let missing = || Trouble::NotStarted("the data of its variant was not loaded".to_owned());
+        let (on, data) = contest.keyed.get(variant).zip(setup.keyed.get(variant)).ok_or_else(missing)?;
+        Ok(On {
+            variant: Some(variant),
+            schema: data.schema,
+            blueprint: data.blueprint,
+            need: Some(&on.need),
+            reference: on.reference.as_ref(),
+        })
+    }
+}
+
+/// Rows that a need's tables have.
+fn rows_of(need: &Need, blueprint: &Blueprint) -> u64 {
+    need.tables().into_iter().map(|table| blueprint.rows(table)).sum()
+}
+
+/// Whether a contest is checked by plain evaluation of all rows, as far as it can be at all.
+pub fn is_plain(contest: &Contest, blueprint: &Blueprint) -> bool {
+    let sets = contest.parameter_sets_of(blueprint, 0, 0).len() as u64;
+    contest.need.as_ref().is_none_or(|need| rows_of(need, blueprint).saturating_mul(sets) <= PLAIN_EVALUATION_ROWS)
+}
+
+/// The right answers by plain evaluation of all rows; none where there are too many.
+pub(crate) fn all_by_plain_evaluation(
+    setup: &Setup<'_>,
+    contest: &Contest,
+    sets: &[Vec<Value>],
+) -> Result<Option<Vec<Reference>>, Trouble> {
+    let on = On::plain(setup, contest);
+    match on.need.filter(|need| rows_of(need, on.blueprint) <= DECIDING_ROWS) {
+        Some(need) => plainly(&on, need, sets).map(Some),
+        None => Ok(None),
+    }
+}
+
+fn plainly(on: &On<'_>, need: &Need, sets: &[Vec<Value>]) -> Result<Vec<Reference>, Trouble> {
+    let rows = GeneratedRows(on.blueprint);
+    let evaluation = PlainEvaluation::of(on.schema, need, &rows);
+    let answers = evaluation.overflows().and_then(|()| sets.iter().map(|set| evaluation.answer(set)).collect::<Result<_, _>>());
+    answers.map_err(|overflow| too_large(&overflow))
 }
 
 /// The right answer to each set.
 pub(crate) fn references(inbox: &Inbox, setup: &Setup<'_>, contest: &Contest, sets: &[Vec<Value>]) -> Result<Right, Trouble> {
-    let plain = On {
-        variant: None,
-        schema: setup.schema,
-        blueprint: setup.blueprint,
-        need: contest.need.as_ref(),
-        reference: contest.reference.as_ref(),
-    };
-    right_on(inbox, setup, contest, &plain, sets)
+    right_on(inbox, setup, contest, &On::plain(setup, contest), sets)
 }
 
 /// What the right answers are over keys of another type.
@@ -77,62 +129,103 @@ pub(crate) fn keyed_references(
     sets: &[Vec<Value>],
     plain: &[Reference],
 ) -> Result<KeyedRight, Trouble> {
-    let missing = || Trouble::NotStarted("the data of its variant was not loaded".to_owned());
-    let (on, data) = contest.keyed.get(variant).zip(setup.keyed.get(variant)).ok_or_else(missing)?;
-    let keyed = On {
-        variant: Some(variant),
-        schema: data.schema,
-        blueprint: data.blueprint,
-        need: Some(&on.need),
-        reference: on.reference.as_ref(),
-    };
+    let keyed = On::keyed(setup, contest, variant)?;
     let references = right_on(inbox, setup, contest, &keyed, &contest.sets_on(setup, Some(variant), sets))?.references;
-    let old_key = |table: TableId, value: &Value| data.blueprint.old_key(table, value);
+    let old_key = |table: TableId, value: &Value| keyed.blueprint.old_key(table, value);
+    let keys = contest.keyed.get(variant).map(|on| &on.keys);
     for (set, (own, plain)) in references.iter().zip(plain).enumerate() {
         let answer = Answer { rows: own.answer(contest.limit()).to_vec(), came: own.came(contest.limit()) };
-        match on.keys.agrees(plain, contest.limit(), &answer, &old_key) {
-            Agreement::Same => {}
-            Agreement::Differs(difference) => return Ok(KeyedRight::Apart(CheckedVerdict::Disagrees(set, Box::new(difference)))),
-            Agreement::Undecided(why) => return Ok(KeyedRight::Apart(CheckedVerdict::Undecided(why))),
+        match keys.map(|keys| keys.agrees(plain, contest.limit(), &answer, &old_key)) {
+            None | Some(Agreement::Same) => {}
+            Some(Agreement::Differs(difference)) => return Ok(KeyedRight::Apart(CheckedVerdict::Disagrees(set, Box::new(difference)))),
+            Some(Agreement::Undecided(why)) => return Ok(KeyedRight::Apart(CheckedVerdict::Undecided(why))),
         }
     }
     Ok(KeyedRight::Agree(references))
 }
 
 fn right_on(inbox: &Inbox, setup: &Setup<'_>, contest: &Contest, on: &On<'_>, sets: &[Vec<Value>]) -> Result<Right, Trouble> {
-    let (schema, blueprint) = (on.schema, on.blueprint);
     if let Some(need) = on.need {
-        let rows: u64 = need.tables().into_iter().map(|table| blueprint.rows(table)).sum();
-        if rows.saturating_mul(sets.len() as u64) <= PLAIN_EVALUATION_ROWS {
-            let rows = GeneratedRows(blueprint);
-            let references = overflows(schema, need, &rows)
-                .and_then(|()| sets.iter().map(|set| evaluate(schema, need, &rows, set)).collect::<Result<_, _>>());
-            let references = references.map_err(|overflow| too_large(&overflow))?;
-            return Ok(Right { references, by: "the plain evaluation of the generated rows".to_owned() });
+        if rows_of(need, on.blueprint).saturating_mul(sets.len() as u64) <= PLAIN_EVALUATION_ROWS {
+            return Ok(Right { references: plainly(on, need, sets)?, known: Known::Plainly });
         }
-    }
-    if let Some(need) = on.need {
-        let largest = |table, column| largest(blueprint, table, column);
-        let ranges = Ranges { schema, largest: &largest, rows: &|table| blueprint.rows(table) };
+        let largest = |table, column| largest(on.blueprint, table, column);
+        let ranges = Ranges { schema: on.schema, largest: &largest, rows: &|table| on.blueprint.rows(table) };
         ranges.overflows(need).map_err(|overflow| too_large(&overflow))?;
-    }
-    let (entry, keys) = match (on.reference, contest.entries.first()) {
-        (Some((_, plan)), _) => {
-            let way = EntryWay::Plan(Box::new(plan.clone()));
-            let variant = on.variant.map(str::to_owned);
-            (Entry { name: "reference".to_owned(), choices: None, way, by_hand: None, variant }, true)
+        if let Some(longer) = on.reference {
+            return right_by_plan(inbox, setup, contest, on, (need, longer), sets);
         }
-        (None, Some(first)) => (first.clone(), false),
-        (None, None) => return Err(Trouble::Refused("there is no contender".to_owned())),
+    }
+    let first = contest.entries.first().ok_or_else(|| Trouble::Refused("there is no contender".to_owned()))?;
+    let answers = whole_answers(Talk::of_forms(inbox, setup, contest, first, contest.forms_on(on.variant))?, sets)?;
+    let references = answers.into_iter().map(|answer| in_its_order(contest.ordered, answer)).collect();
+    Ok(Right { references, known: Known::By(first.name.clone()) })
+}
+
+/// The answers of a derived contender that is right on the twin, and by those root rows that are worked out by themselves.
+fn right_by_plan(
+    inbox: &Inbox,
+    setup: &Setup<'_>,
+    contest: &Contest,
+    on: &On<'_>,
+    (need, longer): (&Need, &Longer),
+    sets: &[Vec<Value>],
+) -> Result<Right, Trouble> {
+    let mut why = String::new();
+    for plan in &longer.plans {
+        let variant = on.variant.map(str::to_owned);
+        let way = EntryWay::Plan(Box::new(plan.clone()));
+        let entry = Entry { name: "reference".to_owned(), choices: None, way, by_hand: None, variant };
+        if let Some(twin) = &setup.twin
+            && let Some(reason) = fails_on_twin(inbox, twin, contest, on.variant, longer, &entry)?
+        {
+            why = reason;
+            continue;
+        }
+        let answers = whole_answers(Talk::of_forms(inbox, setup, contest, &entry, longer.need.forms())?, sets)?;
+        let longest: Vec<Longest> = answers.into_iter().map(|answer| longest(need, longer, answer)).collect();
+        // Over other keys the same must come as over the schema's own, which is looked at there.
+        let looked_at = match on.variant {
+            None => sampled((on.schema, on.blueprint), longer, setup.seed, sets, &longest).map_err(|overflow| too_large(&overflow))?,
+            Some(_) => Sampled::Holds(0),
+        };
+        match looked_at {
+            Sampled::Holds(rows) => {
+                let references = longest.into_iter().map(|longest| longest.reference).collect();
+                return Ok(Right { references, known: Known::Sampled(rows) });
+            }
+            Sampled::Apart(reason) => why = reason,
+        }
+    }
+    if rows_of(need, on.blueprint) <= DECIDING_ROWS {
+        return Ok(Right { references: plainly(on, need, sets)?, known: Known::Plainly });
+    }
+    Err(Trouble::Refused(format!("no derived contender's answer holds: {why}")))
+}
+
+/// Why a plan is not right on the twin; none where it is.
+fn fails_on_twin(
+    inbox: &Inbox,
+    twin: &Setup<'_>,
+    contest: &Contest,
+    variant: Option<&str>,
+    longer: &Longer,
+    entry: &Entry,
+) -> Result<Option<String>, Trouble> {
+    let on = match variant {
+        None => On::plain(twin, contest),
+        Some(variant) => On::keyed(twin, contest, variant)?,
     };
-    let forms = match on.reference {
-        Some((longer, _)) => longer.forms(),
-        None => contest.forms_on(on.variant),
-    };
-    let answers = whole_answers(Talk::of_forms(inbox, setup, contest, &entry, forms)?, sets)?;
-    let references = answers.into_iter().map(|answer| reference_of(contest.ordered, on.need.filter(|_| keys), answer)).collect();
-    let by = if keys { "the leanest derived contender, asked for its sort keys too".to_owned() } else { entry.name };
-    Ok(Right { references, by })
+    let sets = contest.sets_on(twin, variant, &contest.parameter_sets(twin, 0));
+    let right = plainly(&on, &longer.need, &sets)?;
+    let verdict =
+        Talk::of_forms(inbox, twin, contest, entry, longer.need.forms()).and_then(|talk| compared(talk, &sets, &right, longer.need.limit));
+    match verdict {
+        Ok(CheckedVerdict::Disagrees(..)) => Ok(Some("on few rows it differs from what these mean".to_owned())),
+        Ok(_) => Ok(None),
+        Err(Trouble::Interrupted) => Err(Trouble::Interrupted),
+        Err(trouble) => Ok(Some(trouble.to_string())),
+    }
 }
 
 fn too_large(overflow: &Overflow) -> Trouble {
@@ -150,25 +243,30 @@ fn largest(blueprint: &Blueprint, table: TableId, column: ColumnId) -> Option<f6
     sizes.map(f64::abs).reduce(f64::max)
 }
 
-/// Splits the sort keys off that the need is asked for too; without a need makes the order itself the key where it counts.
-fn reference_of(ordered: bool, need: Option<&Need>, answer: Answer) -> Reference {
+/// What a contender gave whose need nobody knows: its order is the sort key, where that counts.
+fn in_its_order(ordered: bool, answer: Answer) -> Reference {
     let rows = answer.rows;
-    let Some(need) = need else {
-        let keys = (0..rows.len()).filter(|_| ordered).map(|row| vec![Value::Integer(i64::try_from(row).unwrap_or(i64::MAX))]).collect();
-        return Reference { rows, keys, complete: true, ..Reference::default() };
-    };
-    let complete = need.most().is_none_or(|most| (rows.len() as u64) < more_than(most));
-    let width = need.give.len();
+    let keys = (0..rows.len()).filter(|_| ordered).map(|row| vec![Value::Integer(i64::try_from(row).unwrap_or(i64::MAX))]).collect();
+    Reference { rows, keys, complete: true, ..Reference::default() }
+}
+
+/// Splits what is given besides off what the need asks for: sort keys, then what says which root row it is.
+fn longest(need: &Need, longer: &Longer, answer: Answer) -> Longest {
+    let complete = need.most().is_none_or(|most| (answer.rows.len() as u64) < more_than(most));
     let mut reference = Reference { complete, expect: need.expect, forms: need.forms(), ..Reference::default() };
-    for mut row in rows {
-        let own_keys = row.split_off(width.min(row.len()));
+    let mut identities = Vec::new();
+    for mut row in answer.rows {
+        let mut keys = row.split_off(need.give.len().min(row.len()));
+        let identity = keys.split_off(need.order.len().min(keys.len()));
         reference.rows.push(row);
-        reference.keys.push(own_keys);
+        if !need.order.is_empty() {
+            reference.keys.push(keys);
+        }
+        if !longer.identity.is_empty() {
+            identities.push(identity);
+        }
     }
-    if need.order.is_empty() {
-        reference.keys.clear();
-    }
-    reference
+    Longest { reference, identities }
 }
 
 /// The larger limit of a reference, so that rows behind the cut are known.

@@ -56,7 +56,7 @@ fn what_becomes_too_large_is_found_on_rows_that_nobody_asks_for() {
     let told = |from: &str, give: &str| {
         let text = crate::NeedText { from: from.into(), give: vec![give.into()], ..Default::default() };
         let need = crate::resolve(&schema, &kampf_schema::Relations::of(&schema), &text).expect("the need is right");
-        let told = overflows(&schema, &need, &Rows);
+        let told = PlainEvaluation::of(&schema, &need, &Rows).overflows();
         assert!(evaluate(&schema, &need, &Rows, &[]).is_ok() || from == "apiary");
         told.err().map(|overflow| overflow.what)
     };

@@ -1,6 +1,7 @@
 //! The policy on a stage where a script is played: no process, no clock, the same in every run.
 
 mod script;
+mod twin;
 
 use std::time::Duration;
 
@@ -29,7 +30,7 @@ fn options(rounds: usize) -> RaceOptions {
 }
 
 fn checked(script: &mut Script) -> Checks {
-    check(script, true, &mut |_| {}).expect("the check ends")
+    check(script, None, true, &mut |_| {}).expect("the check ends")
 }
 
 fn raced(script: &mut Script, options: &RaceOptions) -> (Checks, RaceReport) {

@@ -7,7 +7,7 @@ use kampf_protocol::{Counts, Mode, Ran};
 use kampf_race::Nanos;
 use kampf_schema::Value;
 
-use crate::policy::check::CheckedVerdict;
+use crate::policy::check::{CheckedVerdict, Known};
 use crate::policy::stage::{Asked, Contestant, Done, Right, Stage, Started};
 use crate::trouble::Trouble;
 
@@ -95,14 +95,20 @@ pub(in crate::policy) struct Script {
     pub(in crate::policy) stops_after: Option<usize>,
     /// From so many starts on, the right answers to new parameters cannot be had.
     pub(in crate::policy) no_right_after: Option<usize>,
+    /// How the right answers are known, and whether what differs is decided.
+    pub(in crate::policy) known: Known,
+    pub(in crate::policy) decides: bool,
     /// Everything that was asked for: who, mode, passes, calls a span, sets.
     pub(in crate::policy) asked: Vec<(usize, Mode, u64, u64, usize)>,
+    /// Whose answers to how many sets were compared.
+    pub(in crate::policy) compared: Vec<(usize, usize)>,
 }
 
 impl Script {
     pub(in crate::policy) fn new(actors: Vec<Actor>) -> Script {
         let contestant = |actor: &Actor| Contestant {
             name: actor.name.to_owned(),
+            is_derived: !actor.is_program,
             counter: Counter { is_program: actor.is_program, trips_are_modelled: true },
             calls_to_settle: 0,
         };
@@ -117,7 +123,10 @@ impl Script {
             has_parameters: false,
             stops_after: None,
             no_right_after: None,
+            known: Known::Plainly,
+            decides: false,
             asked: Vec::new(),
+            compared: Vec::new(),
         }
     }
 
@@ -142,6 +151,9 @@ impl Script {
         1.0 + 0.01 * ((mixed ^ (mixed >> 29)).wrapping_mul(0xBF58_476D_1CE4_E5B9) as f64 / u64::MAX as f64)
     }
 }
+
+/// The parameter at the edge.
+const EDGE: i64 = -1;
 
 /// The number in a parameter set.
 fn number(set: &[Value]) -> i64 {
@@ -174,7 +186,28 @@ impl Stage for Script {
         }
         let rows = |set: &Vec<Value>| (0..right_rows(set)).map(|row| vec![Value::Integer(row as i64)]).collect::<Vec<_>>();
         let reference = |set: &Vec<Value>| Reference { rows: rows(set), complete: true, ..Reference::default() };
-        Ok(Right { references: sets.iter().map(reference).collect(), by: "the script".to_owned() })
+        Ok(Right { references: sets.iter().map(reference).collect(), known: self.known.clone() })
+    }
+
+    fn edges(&self) -> Vec<Vec<Value>> {
+        if self.has_parameters { vec![vec![Value::Integer(EDGE)]] } else { Vec::new() }
+    }
+
+    fn decide(&mut self, sets: &[Vec<Value>]) -> Result<Option<Vec<Reference>>, Trouble> {
+        let Right { references, .. } = self.right(sets)?;
+        Ok(self.decides.then_some(references))
+    }
+
+    fn agree(&self, right: &Reference, other: &Reference) -> bool {
+        right == other
+    }
+
+    fn remarks(&self, _: &[Reference]) -> Vec<&'static str> {
+        Vec::new()
+    }
+
+    fn all_rows(&self) -> u64 {
+        20_000
     }
 
     fn rows_of(&self, reference: &Reference) -> u64 {
@@ -198,6 +231,7 @@ impl Stage for Script {
     fn compare(&mut self, _: &[Vec<Value>], right: &[Reference]) -> Result<CheckedVerdict, Trouble> {
         let at = self.at.take().expect("somebody was started");
         self.clock += self.actors[at].call * right.len() as f64;
+        self.compared.push((at, right.len()));
         let difference = || kampf_contest::Difference {
             row: 0,
             column: None,

@@ -1,5 +1,7 @@
 //! Processes with small shell scripts in them.
 
+mod sample;
+
 use std::time::{Duration, Instant};
 
 use kampf_protocol::{Mode, Ready, Reply, Request, Run};
@@ -83,7 +85,7 @@ fn nobody_is_waited_for_beyond_the_limit() {
     let large = Request::Run(Run { id: 1, mode: Mode::Time, parameters, passes: 1, calls_per_span: 1 });
     assert_eq!(process.send(&large, deadline, short), Err(Trouble::TimedOut(short)));
     // One that is read while the program says much itself goes through.
-    let mut process = Process::start(&inbox, &launch("head -c 300000 /dev/zero | tr '\\0' 'x'; echo; head -c 1048576 >/dev/null; echo '{\"kampf\":1,\"ready\":{\"can\":[\"time\"]}}'"), Instant::now() + LIMIT).unwrap();
+    let mut process = Process::start(&inbox, &launch("head -c 300000 /dev/zero | tr '\\0' 'x'; echo; head -c 1048576 >/dev/null; echo '{\"kampf\":1,\"ready\":{\"can\":[\"time\"]}}'; cat >/dev/null"), Instant::now() + LIMIT).unwrap();
     let deadline = Instant::now() + LIMIT;
     process.send(&large, deadline, LIMIT).unwrap();
     assert_eq!(process.receive(deadline, LIMIT), Ok(ready()));

@@ -6,8 +6,8 @@ mod writer;
 use std::collections::BTreeMap;
 
 use kampf_contest::{
-    Agreement, Cache, Choices, Collect, Execution, Expect, Fetch, Field, Loading, Need, NeedText, Reach, Restriction, Touch, Unit, compare,
-    derive, evaluate, overflows, resolve,
+    Agreement, Cache, Choices, Collect, Execution, Expect, Fetch, Field, Loading, Need, NeedText, PlainEvaluation, Reach, Reference,
+    Restriction, RowSource, Touch, Unit, compare, derive, resolve,
 };
 use kampf_engine::{Connection, Engine, GeneratedRows};
 use kampf_fill::Blueprint;
@@ -106,6 +106,20 @@ const MANNERS: usize = 8;
 /// Rows that a join may bring, by estimate.
 const MOST_ROWS: f64 = 50_000.0;
 
+/// A few root rows worked out by themselves: those that belong to the answer are in it.
+fn roots_are_like_the_answer(schema: &Schema, need: &Need, rows: &GeneratedRows<'_>, set: &[Value], reference: &Reference) {
+    if need.group.is_some() {
+        return;
+    }
+    let roots: Vec<u64> = (0..rows.count(need.root())).step_by(3).collect();
+    let some = PlainEvaluation::of_roots(schema, need, rows, &roots);
+    for row in roots {
+        let root = some.root(row, set).expect("all rows were worked out");
+        assert!(!root.taken || reference.rows.contains(&root.values), "{need:?}\n{set:?}\n{root:?}");
+        assert!(!root.taken || need.order.is_empty() || reference.keys.contains(&root.keys), "{need:?}\n{set:?}\n{root:?}");
+    }
+}
+
 #[expect(clippy::too_many_arguments, reason = "what a failure is to be told with comes along")]
 fn check_need(
     engine: &'static dyn Engine,
@@ -118,13 +132,14 @@ fn check_need(
     tally: &mut Tally,
 ) {
     let rows = GeneratedRows(blueprint);
-    let references = overflows(schema, need, &rows)
-        .and_then(|()| sets.iter().map(|set| evaluate(schema, need, &rows, set)).collect::<Result<Vec<_>, _>>());
+    let evaluation = PlainEvaluation::of(schema, need, &rows);
+    let references = evaluation.overflows().and_then(|()| sets.iter().map(|set| evaluation.answer(set)).collect::<Result<Vec<_>, _>>());
     let Ok(references) = references else {
         tally.overflowed += 1;
         return;
     };
     tally.accepted += 1;
+    sets.iter().zip(&references).for_each(|(set, reference)| roots_are_like_the_answer(schema, need, &rows, set, reference));
     for (form, sign) in FORMS {
         if shown.contains(sign) {
             *tally.forms.entry(form).or_default() += 1;
