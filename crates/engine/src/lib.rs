@@ -5,6 +5,7 @@
 
 mod engine;
 pub mod fault;
+mod foreign;
 mod generated;
 mod load;
 mod postgres;
@@ -16,6 +17,7 @@ mod tables;
 mod throwaway;
 
 pub use engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Loaded, Served, Setting, Swept, TableSize, engine, names};
+pub use foreign::without_passwords;
 pub use generated::GeneratedRows;
 pub use load::LoadEvent;
 pub use sockets::socket_folder;

@@ -1,6 +1,6 @@
 //! Values made from other columns of the row, or from one of its parent.
 
-use kampf_schema::{TableId, Value, ValueRef};
+use kampf_schema::{LogicalType, TableId, Value, ValueRef};
 
 use crate::batch::Batch;
 use crate::maker::{Maker, NumberKind, Origin, Others, bounded};
@@ -12,9 +12,9 @@ use crate::vocabulary::{Vocabulary, cut, plain};
 #[derive(Clone, Debug)]
 pub(crate) enum Derived {
     /// Later by between so many and so many units of what it is, more often soon than late.
-    After(Origin, i64, i64),
+    After(Origin, i64, i64, LogicalType),
     /// Later than a parent's by its number among the parent's children times so much, give or take.
-    Step(Origin, i64, i64),
+    Step(Origin, i64, i64, LogicalType),
     /// slope * other + intercept, and a normal deviation.
     Linear {
         of: Origin,
@@ -40,17 +40,17 @@ pub(crate) enum Derived {
 impl Derived {
     pub(crate) fn make(&self, random: &mut Random, row: u64, words: &Vocabulary, others: &dyn Others, out: &mut Batch) {
         match self {
-            Derived::After(of, low, high) => {
+            Derived::After(of, low, high, kind) => {
                 // Most follow soon: squared chances.
                 let soon = random.unit();
                 let later = low + ((high - low) as f64 * soon * soon) as i64;
-                out.push(moved(&others.value(*of), later).as_ref());
+                out.push(moved(&others.value(*of), later, *kind).as_ref());
             }
-            Derived::Step(of, low, high) => {
+            Derived::Step(of, low, high, kind) => {
                 let link = if let Origin::Parent(link, _) = of { *link } else { 0 };
                 let ordinal = others.ordinal(link) as i64;
                 let later = ordinal * (low + high) / 2 + random.between((*low).into(), (*high).into()) as i64;
-                out.push(moved(&others.value(*of), later).as_ref());
+                out.push(moved(&others.value(*of), later, *kind).as_ref());
             }
             Derived::Linear { of, slope, intercept, noise, bounds, kind } => match others.value(*of).as_ref().as_real() {
                 Some(other) => out.push(kind.value(bounded(slope * other + intercept + noise * random.normal(), *bounds)).as_ref()),
@@ -104,12 +104,37 @@ fn known(of: &[Origin], others: &dyn Others) -> Vec<String> {
     of.iter().map(|origin| others.value(*origin)).filter(|value| *value != Value::Null).map(|value| value.to_string()).collect()
 }
 
-/// A date, a timestamp or seconds since 1970, so much later: `later` is in microseconds.
-fn moved(value: &Value, later: i64) -> Value {
-    match value {
-        Value::Date(days) => Value::Date(days.saturating_add(i32::try_from(later / DAY).unwrap_or(i32::MAX))),
-        Value::Timestamp(micros) => Value::Timestamp(micros.saturating_add(later / SECOND * SECOND)),
-        Value::Integer(seconds) => Value::Integer(seconds.saturating_add(later / SECOND)),
+/// A date, a timestamp or seconds since 1970, so much later, as what a column of that type holds: `later` is in microseconds.
+fn moved(value: &Value, later: i64, kind: LogicalType) -> Value {
+    match (value, kind) {
+        (Value::Date(days), LogicalType::Timestamp) => {
+            Value::Timestamp(i64::from(*days).saturating_mul(DAY).saturating_add(later / SECOND * SECOND))
+        }
+        (Value::Timestamp(micros), LogicalType::Date) => {
+            Value::Date(i32::try_from(micros.saturating_add(later).div_euclid(DAY)).unwrap_or(i32::MAX))
+        }
+        (Value::Date(days), _) => Value::Date(days.saturating_add(i32::try_from(later / DAY).unwrap_or(i32::MAX))),
+        (Value::Timestamp(micros), _) => Value::Timestamp(micros.saturating_add(later / SECOND * SECOND)),
+        (Value::Integer(seconds), _) => Value::Integer(seconds.saturating_add(later / SECOND)),
         _ => Value::Null,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_derived_time_has_its_column_s_type() {
+        let (hour, noon) = (3_600 * SECOND, 43_200 * SECOND);
+        let timestamp = |days: i64, rest: i64| Value::Timestamp(days * DAY + rest);
+        let (date, stamp) = (LogicalType::Date, LogicalType::Timestamp);
+        assert_eq!(moved(&Value::Date(100), 26 * hour, stamp), timestamp(101, 2 * hour));
+        assert_eq!(moved(&Value::Date(100), 26 * hour, date), Value::Date(101));
+        assert_eq!(moved(&timestamp(100, noon), 13 * hour, date), Value::Date(101));
+        assert_eq!(moved(&timestamp(-100, noon), hour, date), Value::Date(-100));
+        assert_eq!(moved(&timestamp(100, noon), hour, stamp), timestamp(100, noon + hour));
+        assert_eq!(moved(&Value::Integer(5), hour, LogicalType::Integer), Value::Integer(3_605));
+        assert_eq!(moved(&Value::Null, hour, stamp), Value::Null);
     }
 }

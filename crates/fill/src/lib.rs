@@ -38,4 +38,4 @@ pub use shrink::Shrink;
 pub use unknown::{LeftOut, leave_out_checks};
 
 /// Counted up whenever the same seed would give other content.
-pub const GENERATOR_VERSION: u32 = 7;
+pub const GENERATOR_VERSION: u32 = 8;

@@ -260,7 +260,15 @@ fn call(
         ("email", paths) => Ok(Maker::From(Box::new(Derived::Email(origins(name, paths, "columns to make the address from", columns)?)))),
         ("slug", [Argument::Path(path)]) => Ok(Maker::From(Box::new(Derived::Slug(columns.origin(path)?.0)))),
         ("slug", _) => lengths(name, arguments, (2, 4), "words").map(|(low, high)| Maker::Slug(low, high)),
-        ("same", [Argument::Path(path)]) => Ok(Maker::From(Box::new(Derived::Same(columns.origin(path)?.0)))),
+        ("same", [Argument::Path(path)]) => {
+            let (origin, of) = columns.origin(path)?;
+            Ok(Maker::From(Box::new(match (kind, of) {
+                (LogicalType::Timestamp, LogicalType::Date) | (LogicalType::Date, LogicalType::Timestamp) => {
+                    Derived::After(origin, 0, 0, kind)
+                }
+                _ => Derived::Same(origin),
+            })))
+        }
         ("same", _) => usage(name, "a column"),
         ("code", [Argument::Value(Value::Text(pattern), None)]) => Ok(Maker::Code(Shape::code(pattern))),
         ("code", _) => usage(name, "a pattern: # is a digit, @ a capital letter, & a small one, ~ a hexadecimal digit"),
@@ -346,7 +354,11 @@ fn call(
             if is_step && !matches!(origin, Origin::Parent(..)) {
                 return usage(name, "a column of the parent, like `hive.since`");
             }
-            Ok(Maker::From(Box::new(if is_step { Derived::Step(origin, low, high) } else { Derived::After(origin, low, high) })))
+            Ok(Maker::From(Box::new(if is_step {
+                Derived::Step(origin, low, high, kind)
+            } else {
+                Derived::After(origin, low, high, kind)
+            })))
         }
         ("after" | "step", _) => usage(name, "a column and how much later"),
         ("linear", [Argument::Path(path), Argument::Value(slope, None), rest @ ..]) => {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use kampf_contest::{Grain, Measure};
-use kampf_race::{Change, Movement, Nanos, change, median};
+use kampf_race::{Change, Goal, Movement, Nanos, change, median};
 use kampf_runner::Machine;
 use kampf_verdict::FaultKind;
 
@@ -18,6 +18,10 @@ const ALPHA: f64 = 0.05;
 pub(crate) struct Compared {
     pub(crate) name: String,
     pub(crate) engine: String,
+    /// What contenders were given besides, by which the two were joined: for programs and for people.
+    pub(crate) conditions: (String, String),
+    /// Whether the new race went on until every time was known.
+    pub(crate) exact: bool,
     /// What else differs between the results, in words.
     pub(crate) warnings: Vec<String>,
     pub(crate) contenders: Vec<ComparedContender>,
@@ -40,21 +44,19 @@ pub(crate) struct ComparedContender {
     pub(crate) gap: Option<String>,
 }
 
-/// Compares every contest that is in both results. Contests of another need are named instead.
+/// Compares every contest that is in both results, under the same circumstances. Contests of another need are named instead.
 pub(crate) fn compare(old: &RacedRun, new: &RacedRun, allowed: f64) -> (Vec<Compared>, Vec<String>) {
     let (mut compared, mut left_out) = (Vec::new(), Vec::new());
     let common = common_warnings(old, new);
-    for part in &old.contests {
-        let same = |other: &&RacedContest| {
-            let same_trip = other.conditions.round_trip_ns == part.conditions.round_trip_ns;
-            other.name == part.name && other.engine.name == part.engine.name && same_trip
-        };
-        let Some(later) = new.contests.iter().find(same) else {
-            left_out.push(format!("{} on {} is only in the old result", part.name, part.engine.name));
+    let pairs = pairs(&old.contests, &new.contests);
+    for (part, later) in old.contests.iter().zip(&pairs) {
+        let on = named(part);
+        let Some(later) = later.map(|at| &new.contests[at]) else {
+            left_out.push(format!("{on} is only in the old result"));
             continue;
         };
         if part.need != later.need {
-            left_out.push(format!("{} asks for something else in the new result", part.name));
+            left_out.push(format!("{on} asks for something else in the new result"));
             continue;
         }
         let mut warnings = common.clone();
@@ -62,7 +64,41 @@ pub(crate) fn compare(old: &RacedRun, new: &RacedRun, allowed: f64) -> (Vec<Comp
         let judge_times = is_same_machine(&old.machine, &new.machine);
         compared.push(contest(part, later, warnings, judge_times, allowed));
     }
+    let is_new =
+        |(at, part): (usize, &RacedContest)| (!pairs.contains(&Some(at))).then(|| format!("{} is only in the new result", named(part)));
+    left_out.extend(new.contests.iter().enumerate().filter_map(is_new));
     (compared, left_out)
+}
+
+/// A contest with its engine and circumstances.
+fn named(part: &RacedContest) -> String {
+    let label = part.conditions.label();
+    let given = if label.is_empty() { label } else { format!(" ({label})") };
+    format!("{} on {}{given}", part.name, part.engine.name)
+}
+
+/// Which of the new contests each of the old ones meets: the same by name, engine and all circumstances. What is left over meets where there is
+/// one alone of a name, engine and round trip on either side: then it is said that the circumstances differ.
+fn pairs(old: &[RacedContest], new: &[RacedContest]) -> Vec<Option<usize>> {
+    let mut pairs = vec![None; old.len()];
+    let mut is_taken = vec![false; new.len()];
+    let of = |one: &RacedContest, other: &RacedContest| one.name == other.name && one.engine.name == other.engine.name;
+    for (part, pair) in old.iter().zip(&mut pairs) {
+        let is_same = |other: &RacedContest| of(part, other) && part.conditions.key() == other.conditions.key();
+        *pair = (0..new.len()).find(|&at| !is_taken[at] && is_same(&new[at]));
+        pair.iter().for_each(|at| is_taken[*at] = true);
+    }
+    let of_trip =
+        |one: &RacedContest, other: &RacedContest| of(one, other) && one.conditions.round_trip_ns == other.conditions.round_trip_ns;
+    for (at, part) in old.iter().enumerate() {
+        let left: Vec<usize> = (0..new.len()).filter(|&at| !is_taken[at] && of_trip(part, &new[at])).collect();
+        let alone = (0..old.len()).all(|other| other == at || pairs[other].is_some() || !of_trip(part, &old[other]));
+        if let ([one], true, None) = (left.as_slice(), alone, pairs[at]) {
+            pairs[at] = Some(*one);
+            is_taken[*one] = true;
+        }
+    }
+    pairs
 }
 
 fn is_same_machine(old: &Machine, new: &Machine) -> bool {
@@ -150,7 +186,23 @@ fn contest(old: &RacedContest, new: &RacedContest, warnings: Vec<String>, judge_
     let only_new = new.contenders().filter(|after| old.find(&after.facts.name).is_none());
     contenders.extend(only_new.map(|after| missing(after, "only in the new result")));
     let choice = |part: &RacedContest| part.verdict.choose.map(|at| part.name_of(at).to_owned());
-    Compared { name: old.name.clone(), engine: old.engine.name.clone(), warnings, contenders, chosen: (choice(old), choice(new)) }
+    Compared {
+        name: old.name.clone(),
+        engine: old.engine.name.clone(),
+        conditions: (old.conditions.key(), old.conditions.label()),
+        exact: new.facts.settings.goal == Goal::Exact,
+        warnings,
+        contenders,
+        chosen: (choice(old), choice(new)),
+    }
+}
+
+impl Compared {
+    /// Whether what the old result chose did not take part in the new one.
+    pub(crate) fn lacks_the_chosen(&self) -> bool {
+        let Some(chosen) = &self.chosen.0 else { return false };
+        self.contenders.iter().any(|contender| contender.name == *chosen && contender.gap.is_some())
+    }
 }
 
 fn missing(contender: Shown<'_>, why: &str) -> ComparedContender {

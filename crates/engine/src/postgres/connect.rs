@@ -21,6 +21,7 @@ use super::error::{SAYS, engine_error, start_error};
 use super::tls::{CountedTls, Tls};
 use super::wire::{Counted, Wire};
 use crate::engine::Endpoint;
+use crate::foreign::used;
 use crate::throwaway::{encoded, unreachable};
 
 /// How long a connection may take to come about.
@@ -227,6 +228,7 @@ async fn connect(target: &Target, wire: &Arc<Wire>) -> Result<(Client, JoinHandl
     if let Some(password) = given.password {
         config.password(password);
     }
+    note_password(&config);
     let reach = async {
         match config.get_hosts().first() {
             Some(Host::Unix(folder)) => {
@@ -250,6 +252,14 @@ async fn connect(target: &Target, wire: &Arc<Wire>) -> Result<(Client, JoinHandl
         }
         _ => error,
     })
+}
+
+/// What is said from now on is without the password of a connection.
+fn note_password(config: &Config) {
+    if let Some(password) = config.get_password() {
+        let password = String::from_utf8_lossy(password);
+        used(&[password.as_ref(), encoded(&password).as_str()]);
+    }
 }
 
 async fn over_tcp(config: &Config, name: &str, port: u16, tls: &Tls, wire: &Arc<Wire>) -> Result<(Client, JoinHandle<()>), EngineError> {

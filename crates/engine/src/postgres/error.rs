@@ -6,6 +6,7 @@ use kampf_contest::{EngineError, EngineErrorKind};
 use tokio_postgres::Error;
 use tokio_postgres::error::{ErrorPosition, SqlState};
 
+use crate::foreign::without_passwords;
 use crate::statement::place_in;
 
 /// How a message begins that is the server's own.
@@ -30,6 +31,7 @@ pub(super) fn engine_error(error: Error, sql: Option<&str>) -> EngineError {
         let source = std::error::Error::source(&error);
         let lost = error.is_closed() || source.is_some_and(|source| source.is::<std::io::Error>());
         let cause = source.map(|source| format!(": {source}")).unwrap_or_default();
+        let cause = without_passwords(&cause);
         let (kind, message) = if lost {
             (EngineErrorKind::Unreachable, format!("the connection to the server was lost{cause}"))
         } else if cause.is_empty() {
@@ -67,6 +69,6 @@ pub(super) fn engine_error(error: Error, sql: Option<&str>) -> EngineError {
         _ => String::new(),
     };
     let more = [server.detail(), server.hint()].into_iter().flatten().map(|more| format!("; {more}")).collect::<String>();
-    let message = format!("{SAYS}{}{place}{more}{remedy}", server.message());
+    let message = format!("{SAYS}{}{place}{}{remedy}", without_passwords(server.message()), without_passwords(&more));
     EngineError { kind, message, sql, cause: Some(Arc::new(error)) }
 }

@@ -27,7 +27,10 @@ pub(super) fn run(general: &General, arguments: &Compare) -> Result<Ending, Prob
         .sum();
     let counted = || compared.iter().flat_map(|one| one.contenders.iter().filter(|contender| counts(one, &contender.name)));
     let told = counted().filter(|contender| contender.gap.is_none() && contender.movement != Movement::CannotBeTold).count();
+    // What was chosen is what is guarded; without it there is nothing to say.
+    let missing: Vec<&Compared> = compared.iter().filter(|one| one.lacks_the_chosen()).collect();
     let end = match (regressions, told) {
+        (0, _) if !missing.is_empty() => CompareEnd::NoVerdict,
         (0, 0) => CompareEnd::NoVerdict,
         (0, _) => CompareEnd::NoRegression,
         _ => CompareEnd::Regression,
@@ -52,6 +55,15 @@ pub(super) fn run(general: &General, arguments: &Compare) -> Result<Ending, Prob
                             paint(Look::Good, "No regression")
                         )
                     }
+                    CompareEnd::NoVerdict if !missing.is_empty() => {
+                        let of = |one: &&Compared| format!("{} in {}", one.chosen.0.as_deref().unwrap_or_default(), one.name);
+                        let of: Vec<String> = missing.iter().map(of).collect();
+                        format!(
+                            "{}: what the old result chose is not in the new one: {}.",
+                            paint(Look::Strong, "No verdict"),
+                            crate::output::list(&of)
+                        )
+                    }
                     CompareEnd::NoVerdict => {
                         format!(
                             "{}: of {which} no time could be told ({all} compared; {allowed} allowed).",
@@ -65,7 +77,14 @@ pub(super) fn run(general: &General, arguments: &Compare) -> Result<Ending, Prob
             let open = compared.iter().flat_map(|one| &one.contenders).filter(is_open).count();
             if open > 0 {
                 let times = if open == 1 { "time" } else { "times" };
-                let more = "more rounds tell more: with --exact, or with one contender alone (--only), a race goes on until times are known to --margin";
+                // What was just done is no advice.
+                let has_open = |one: &&Compared| one.contenders.iter().any(|contender| is_open(&contender));
+                let more = match compared.iter().filter(has_open).all(|one| one.exact) {
+                    true => "the new race was one to the end (--exact) and ran out of time or rounds: --time and --rounds give it more",
+                    false => {
+                        "more rounds tell more: with --exact, or with one contender alone (--only), a race goes on until times are known to --margin"
+                    }
+                };
                 page.paragraph(&format!("{open} {times} cannot be told; {more}."), 0);
             }
             print(&page.into_text())?;
@@ -119,7 +138,7 @@ fn as_json(compared: &[Compared], regressions: usize, end: CompareEnd) -> serde_
                     })
                 })
                 .collect();
-            json!({"name": one.name, "engine": one.engine, "differs": one.warnings, "chosen_before": one.chosen.0, "chosen_after": one.chosen.1, "contenders": contenders})
+            json!({"name": one.name, "engine": one.engine, "conditions": one.conditions.0, "differs": one.warnings, "chosen_before": one.chosen.0, "chosen_after": one.chosen.1, "contenders": contenders})
         })
         .collect();
     json!({"end": end.word(), "regressions": regressions, "contests": contests})

@@ -19,7 +19,7 @@ use clap::Parser;
 pub(crate) use results::parse as parse_result;
 
 use crate::arguments::{Arguments, Task};
-use crate::output::{choose_color, complain, complain_line, keep_secret, password_of, print, print_as, print_json, say};
+use crate::output::{choose_color, complain, complain_line, print, print_as, print_json, say};
 use crate::problem::{NO, SURROUNDINGS};
 
 /// How a command that could be carried out ends.
@@ -57,8 +57,6 @@ pub(crate) fn run() -> ExitCode {
         }
     };
     choose_color(arguments.general.color);
-    let passwords = [std::env::var("PGPASSWORD").ok(), arguments.general.engine.as_deref().and_then(password_of).map(str::to_owned)];
-    passwords.iter().flatten().for_each(|password| keep_secret(password));
     let general = &arguments.general;
     let ended = match &arguments.command {
         Task::Demo(demo) => demo::run(general, demo),

@@ -64,8 +64,9 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
     let run = RacedRun { kampf: env!("CARGO_PKG_VERSION").to_owned(), machine, dataset, contests: raced.parts };
     let text = serde_json::to_string_pretty(&Document::of(&run))
         .map_err(|error| Problem::surroundings(format!("the result cannot be written: {error}")))?;
-    // A result that cannot be saved is still shown.
-    match save_result(&home, &text) {
+    // A result that cannot be saved is still shown, and who only looks at the exit status is told.
+    let saved = save_result(&home, &text);
+    match &saved {
         Ok(path) => say(general.quiet, &format!("saved as {}", path.display())),
         Err(problem) => say(false, &format!("the result was not saved: {}", problem.message)),
     }
@@ -77,7 +78,7 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
     }
     Ok(if disagreement || (arguments.require && raced.missed) {
         Ending::No
-    } else if raced.nobody_finished {
+    } else if raced.nobody_finished || saved.is_err() {
         Ending::Failed
     } else {
         Ending::Done

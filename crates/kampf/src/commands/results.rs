@@ -63,9 +63,27 @@ fn text_of(path: &Path) -> Result<String, Problem> {
 
 /// The run that a result's text tells of.
 pub(crate) fn parse(path: &Path, text: &str) -> Result<RacedRun, Problem> {
+    parsed(path, text).map_err(|problem| explained(problem, text))
+}
+
+/// Earlier versions took passwords out of what they saved wherever they stood in it, also where they were a word of Kampf's own.
+fn explained(problem: Problem, text: &str) -> Problem {
+    if !text.contains(LOST) {
+        return problem;
+    }
+    Problem { message: format!("{}; a word of it was taken for a password by an earlier kampf, and is lost", problem.message), ..problem }
+}
+
+/// What stands in the place of such a word.
+const LOST: &str = "***";
+
+fn parsed(path: &Path, text: &str) -> Result<RacedRun, Problem> {
     header(path, text)?;
     let wrong = |what: String| Problem::wrong(format!("{} {what}", path.display()));
     let document: Document = serde_json::from_str(text).map_err(|error| wrong(format!("is damaged, or from another kampf: {error}")))?;
+    if document.contests.iter().any(|contest| contest.engine.name == LOST) {
+        return Err(wrong("does not say on which engine it was raced".to_owned()));
+    }
     if let Some(what) = document.contradiction() {
         return Err(wrong(format!("is damaged, or was edited: {what}")));
     }

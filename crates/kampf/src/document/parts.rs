@@ -127,7 +127,7 @@ pub(crate) struct RacePart {
     /// Why the survivors were not all asked once more, where they were not.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub(crate) not_confirmed: Option<String>,
-    /// Who gave the answer that all were compared with.
+    /// How it was known which answer is right.
     pub(crate) reference: String,
     /// A difference below this share is none.
     pub(crate) margin: f64,

@@ -15,7 +15,9 @@ const SHOWN: usize = 2;
 
 /// A contest: what else differs, the times, the counts that moved.
 pub(crate) fn comparison_text(page: &mut Page, compared: &Compared) {
-    page.line(format!("{}  on {}", paint(Look::Title, &compared.name), compared.engine));
+    let label = &compared.conditions.1;
+    let given = if label.is_empty() { String::new() } else { format!(", {label}") };
+    page.line(format!("{}  on {}{given}", paint(Look::Title, &compared.name), compared.engine));
     for warning in &compared.warnings {
         page.paragraph(&format!("  {} {}", paint(Look::Bad, "!"), quiet_words(warning)), 4);
     }

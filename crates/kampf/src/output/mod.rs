@@ -40,7 +40,7 @@ pub(crate) use page::Page;
 pub(crate) use plan_text::{PlanTelling, plan_text, reference_text};
 pub(crate) use preview_text::preview;
 pub(crate) use progress::FillProgress;
-pub(crate) use redact::{STARS, keep_secret, password_of, redact, secrets_in_line};
+pub(crate) use redact::{STARS, secrets_in_line};
 pub(crate) use require_text::{miss_text, nearest_text};
 pub(crate) use style::{Look, choose_color, paint, quiet_words, terminal_width, width};
 pub(crate) use summary::{Gate, end_words};

@@ -1,5 +1,5 @@
 //! The ways out: everything that leaves for people or programs goes through here, where what came from files, data, programs and servers
-//! is made harmless to a terminal, and passwords are taken out.
+//! is made harmless to a terminal. What is said beside a result is without passwords of URLs.
 
 use std::io::Write;
 
@@ -25,7 +25,7 @@ pub(crate) fn print_as(format: Format, text: &str) -> Result<(), Problem> {
 pub(crate) fn print_json(json: &str) -> Result<(), Problem> {
     // JSON writes the common control characters as escapes; a terminal knows some more.
     let mut text = String::with_capacity(json.len() + 1);
-    for c in redact(json).chars() {
+    for c in json.chars() {
         match c {
             '\n' | '\t' => text.push(c),
             c if is_harmful(c) => text.push_str(&format!("\\u{:04x}", u32::from(c))),
@@ -52,13 +52,13 @@ fn write_out(text: &str) -> Result<(), Problem> {
 /// Says something beside the result.
 pub(crate) fn say(quiet: bool, text: &str) {
     if !quiet {
-        let _ = writeln!(anstream::stderr(), "{}", clean(text));
+        let _ = writeln!(anstream::stderr(), "{}", clean(&redact(text)));
     }
 }
 
 /// Says what went wrong.
 pub(crate) fn complain(problem: &Problem) {
-    let _ = write!(anstream::stderr(), "{}", clean(&format!("{} {problem}", paint(Look::Bad, "kampf:"))));
+    let _ = write!(anstream::stderr(), "{}", clean(&redact(&format!("{} {problem}", paint(Look::Bad, "kampf:")))));
 }
 
 /// Says that a fault of Kampf's own ended it: nobody who uses it can mend that.
@@ -77,11 +77,10 @@ pub(crate) fn complain_line(text: &str) {
     let _ = writeln!(anstream::stderr(), "{}", clean(&text.join("\n")));
 }
 
-/// A text as it may leave: without passwords, and with no control characters but line ends, tabs and Kampf's own colours.
+/// A text as it may leave: with no control characters but line ends, tabs and Kampf's own colours.
 pub(crate) fn clean(text: &str) -> String {
-    let text = redact(text);
     let mut clean = String::with_capacity(text.len());
-    let mut rest = text.as_ref();
+    let mut rest = text;
     while let Some(c) = rest.chars().next() {
         let own = if c == '\u{1b}' { OWN_COLOURS.iter().find(|code| rest.starts_with(**code)) } else { None };
         let length = own.map_or(c.len_utf8(), |code| code.len());

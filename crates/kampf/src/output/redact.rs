@@ -1,32 +1,14 @@
-//! Taking passwords out of what is shown or kept.
+//! Passwords in what a user wrote: URLs, wrong lines of files and of the command line. What servers and programs say is without those
+//! that were used where it comes in ([`kampf_engine::without_passwords`]); what is a result is shown as it is.
 
 use std::borrow::Cow;
 use std::ops::Range;
-use std::sync::{LazyLock, RwLock};
+use std::sync::LazyLock;
 
 use regex::Regex;
 
-/// Passwords that are known: of URLs and of the environment.
-static KNOWN: RwLock<Vec<String>> = RwLock::new(Vec::new());
 /// What stands in the place of a password.
 pub(crate) const STARS: &str = "***";
-/// A known password that is shorter than this is a part of too much else; in a URL it is found all the same.
-const SHORTEST: usize = 4;
-
-/// Has a password taken out of everything from now on.
-pub(crate) fn keep_secret(password: &str) {
-    if password.len() >= SHORTEST
-        && let Ok(mut known) = KNOWN.write()
-        && !known.iter().any(|known| known == password)
-    {
-        known.push(password.to_owned());
-    }
-}
-
-/// The password of a URL, as it stands there.
-pub(crate) fn password_of(url: &str) -> Option<&str> {
-    IN_URL.captures(url).or_else(|| AS_WORD.captures(url)).and_then(|found| found.get(1)).map(|found| found.as_str())
-}
 
 /// `scheme://user:password@`, with however many slashes, up to the last @ before a quote.
 static IN_URL: LazyLock<Regex> = LazyLock::new(|| pattern(r#"[A-Za-z][A-Za-z0-9+.-]*:/+[^\s"'/@:]*:([^"'\n]+)@"#));
@@ -44,7 +26,7 @@ fn pattern(text: &str) -> Regex {
     Regex::new(text).expect("the pattern is well formed")
 }
 
-/// A text without passwords.
+/// What is said beside a result, without passwords of URLs in it.
 pub(crate) fn redact(text: &str) -> Cow<'_, str> {
     replaced(text, &secrets(text, &[&IN_URL, &AS_WORD, &WITHOUT_HOST]))
 }
@@ -78,9 +60,6 @@ fn secrets(text: &str, patterns: &[&LazyLock<Regex>]) -> Vec<Range<usize>> {
             found.extend(pattern.captures_iter(text).filter_map(|captures| Some(captures.get(1)?.range())));
         }
     }
-    if let Ok(known) = KNOWN.read() {
-        found.extend(known.iter().flat_map(|password| text.match_indices(password.as_str()).map(|(at, found)| at..at + found.len())));
-    }
     found.sort_by_key(|range| (range.start, std::cmp::Reverse(range.end)));
     let mut apart: Vec<Range<usize>> = Vec::new();
     for range in found {
@@ -113,14 +92,5 @@ mod tests {
         assert_eq!(line("engine = \"talva:s3cret@host/db\""), "engine = \"talva:***@host/db\"");
         assert_eq!(line("password = \"s3cret\""), "password = \"***\"");
         assert_eq!(line("limit = 10"), "limit = 10");
-        assert_eq!(password_of("postgres://talva:a%20b@h"), Some("a%20b"));
-    }
-
-    #[test]
-    fn a_known_password_is_taken_out_wherever_it_stands() {
-        keep_secret("hunter-of-bees");
-        assert_eq!(redact("FATAL: role hunter-of-bees, hunter-of-bees!"), "FATAL: role ***, ***!");
-        keep_secret("bee");
-        assert_eq!(redact("a bee"), "a bee");
     }
 }

@@ -37,7 +37,6 @@ pub(crate) use variant::{DERIVED, Variant, wants_derived};
 pub(crate) use written::Written;
 
 use crate::arguments::General;
-use crate::output::{keep_secret, password_of};
 use crate::problem::{Problem, Source};
 use variant::variants;
 
@@ -224,9 +223,6 @@ fn named_engine(wanted: &str) -> Result<(&'static dyn Engine, Option<String>), P
     if wanted == "all" {
         let problem = Problem::wrong("`all` stands for several engines, and this is about one");
         return Err(problem.hint("name the engine; fill, check and race take --engine all"));
-    }
-    if let Some(password) = password_of(wanted) {
-        keep_secret(password);
     }
     let name = wanted.split_once("://").map_or(wanted, |(name, _)| name);
     if name.contains(['@', '/', ':']) {

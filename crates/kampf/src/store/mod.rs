@@ -312,6 +312,6 @@ pub(crate) fn save_result(home: &Path, text: &str) -> Result<PathBuf, Problem> {
     let micros = i64::try_from(now.as_micros()).unwrap_or(0);
     let stamp = kampf_schema::format_timestamp(micros)[..23].replace([':', ' ', '.'], "-");
     let path = folder.join(format!("{stamp}.json"));
-    write_whole(&path, &crate::output::redact(text))?;
+    write_whole(&path, text)?;
     Ok(path)
 }

@@ -298,6 +298,7 @@ fn a_result_that_cannot_be_saved_or_printed_is_not_lost_otherwise() {
     assert!(String::from_utf8_lossy(&output.stdout).contains("computed.database.needed.raw"));
     let said = String::from_utf8_lossy(&output.stderr).into_owned();
     let place = said.split_once("the result was not saved: ").expect("it is said").1;
+    assert_eq!(output.status.code(), Some(3), "who looks at nothing else is told too");
     assert!(place.contains(".kampf/results/") && place.contains("the disk is full"), "where, and why: {place}");
     let results = || names(&folder.path().join(".kampf/results"));
     assert!(results().is_empty(), "{:?}", results());

@@ -257,3 +257,81 @@ fn what_else_differs_between_two_results_is_said() {
     let (_, text, _) = compare(changed(&document, |other| other["contests"][0]["contenders"][0]["name"] = json!("new-name")));
     assert!(text.contains("only in the old result") && text.contains("only in the new result"), "{text}");
 }
+
+#[test]
+fn parts_of_results_meet_by_all_their_circumstances() {
+    let (folder, document) = raced();
+    // One contest under two shares of kept answers, in either order.
+    let two = |first: f64, second: f64, slower: f64| {
+        changed(&document, |other| {
+            let mut contest = other["contests"][0].clone();
+            let set = |contest: &mut Json, rate: f64, times: f64| {
+                contest["conditions"]["hit_rate"] = json!(rate);
+                contest["race"]["rounds"] = json!(40);
+                let contender = &mut contest["contenders"][0];
+                contender["rounds"] = rounds(1e6 * times * if rate == 0.5 { 3.0 } else { 1.0 });
+            };
+            set(&mut other["contests"][0], first, slower);
+            set(&mut contest, second, slower);
+            other["contests"].as_array_mut().unwrap().push(contest);
+        })
+    };
+    let compare = |old: &str, new: &str| {
+        folder.write("old.json", old);
+        folder.write("new.json", new);
+        let ended = folder.kampf(&["compare", "old.json", "new.json"]);
+        (ended.status, ended.stdout.split_whitespace().collect::<Vec<_>>().join(" "), ended.stderr)
+    };
+    let (old, turned) = (two(0.5, 0.99, 1.0), two(0.99, 0.5, 1.0));
+    for new in [&old, &turned] {
+        let (status, text, _) = compare(&old, new);
+        assert!(status == 0 && !text.contains("worse"), "{text}");
+        assert!(text.contains("50 % of calls from what is kept") && text.contains("99 % of calls from what is kept"), "{text}");
+    }
+    assert_eq!(compare(&old, &two(0.99, 0.5, 1.5)).0, 1);
+    // One that met nobody is told from either side.
+    let (_, _, told) = compare(&two(0.5, 0.99, 1.0), &two(0.5, 0.9, 1.0));
+    assert!(!told.contains("only in"), "{told}");
+    let one = changed(&document, |other| other["contests"][0]["conditions"]["hit_rate"] = json!(0.5));
+    assert!(compare(&old, &one).2.contains("(99 % of calls from what is kept) is only in the old result"));
+    assert!(compare(&one, &old).2.contains("(99 % of calls from what is kept) is only in the new result"));
+}
+
+#[test]
+fn a_comparison_without_what_was_chosen_is_no_verdict_and_advises_what_was_not_done() {
+    let (folder, mut document) = raced();
+    document["contests"][0]["race"]["rounds"] = json!(40);
+    document["contests"][0]["race"]["exact"] = json!(true);
+    for contender in document["contests"][0]["contenders"].as_array_mut().unwrap() {
+        contender["rounds"] = rounds(if contender["name"].as_str().unwrap().starts_with("computed") { 1e6 } else { 4e6 });
+    }
+    folder.write("old.json", document.to_string());
+    let chosen = document["contests"][0]["contenders"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .position(|one| one["name"].as_str().unwrap().starts_with("computed"));
+    folder.write("new.json", changed(&document, |other| other["contests"][0]["contenders"][chosen.unwrap()]["name"] = json!("else")));
+    for (more, status) in [(&[][..], 0), (&["--strict"], 1), (&["--chosen"], 0), (&["--chosen", "--strict"], 1)] {
+        let ended = folder.kampf(&[&["compare", "old.json", "new.json"], more].concat());
+        assert!(
+            ended.status == status && ended.stdout.contains("No verdict: what the old result chose is not in the new one"),
+            "{more:?} {}",
+            ended.stdout
+        );
+    }
+    // A race to the end that was too short is not told to be one to the end.
+    let short = changed(&document, |other| {
+        let contender = &mut other["contests"][0]["contenders"][0];
+        contender["rounds"] = json!([1e6, 3e6]);
+        contender["ran"] = json!([[1, 2]]);
+    });
+    let advice = |text: &str| {
+        folder.write("new.json", text);
+        folder.ok(&["compare", "old.json", "new.json"]).split_whitespace().collect::<Vec<_>>().join(" ")
+    };
+    assert!(advice(&short).contains("(--exact) and ran out of time or rounds: --time and --rounds"), "{}", advice(&short));
+    let mut usual: Json = read(&short);
+    usual["contests"][0]["race"]["exact"] = json!(false);
+    assert!(advice(&usual.to_string()).contains("with --exact, or with one contender alone"), "{}", advice(&usual.to_string()));
+}

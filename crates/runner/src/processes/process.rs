@@ -11,6 +11,7 @@ use std::path::PathBuf;
 use std::process::{Child, ChildStderr, ChildStdin, ChildStdout, Command, ExitStatus, Stdio};
 use std::time::{Duration, Instant};
 
+use kampf_engine::without_passwords;
 use kampf_protocol::{Failed, LONGEST_LINE, Received, Reply, Request, read_reply, request_line};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::process::{Pid, Resource, Rlimit, Signal, kill_process_group};
@@ -148,7 +149,7 @@ impl<'a> Process<'a> {
                     Received::Reply(Reply::Failed(failed)) => return Err(self.refused(failed)),
                     Received::Reply(reply) => return Ok(reply),
                     Received::Log => {}
-                    Received::Broken(what) => return Err(Trouble::Broken(what)),
+                    Received::Broken(what) => return Err(Trouble::Broken(without_passwords(&what).into_owned())),
                 },
                 Some(Line::TooLong) => {
                     return Err(Trouble::Broken(format!("a line of more than {} MiB; send rows on several lines", LONGEST_LINE >> 20)));
@@ -265,7 +266,7 @@ impl<'a> Process<'a> {
     fn refused(&self, failed: Failed) -> Trouble {
         match self.memory_limit {
             Some(limit) if failed.out_of_memory => Trouble::OutOfMemory(limit),
-            _ => Trouble::Refused(failed.reason),
+            _ => Trouble::Refused(without_passwords(&failed.reason).into_owned()),
         }
     }
 
@@ -296,6 +297,7 @@ impl<'a> Process<'a> {
         }
         let last: String =
             words.lines().map(str::trim).rfind(|line| !line.is_empty()).map(|line| line.chars().take(WORDS).collect()).unwrap_or_default();
+        let last = without_passwords(&last).into_owned();
         match status {
             Some(status) => Trouble::Ended(how(status), last),
             None => Trouble::Ended("closed its input or output and went on".to_owned(), last),

@@ -6,7 +6,7 @@ use kampf_verdict::End;
 use serde::Deserialize;
 use serde_json::json;
 
-use super::{folder, header, text_of};
+use super::{LOST, explained, folder, header, text_of};
 use crate::arguments::{Format, General};
 use crate::commands::{Ending, print, print_json};
 use crate::conditions::Conditions;
@@ -49,8 +49,16 @@ struct ListedContender {
 
 fn read(path: &Path) -> Result<Listed, Problem> {
     let text = text_of(path)?;
-    header(path, &text)?;
-    serde_json::from_str(&text).map_err(|error| Problem::wrong(format!("{} is damaged, or from another kampf: {error}", path.display())))
+    let wrong = |what: String| Problem::wrong(format!("{} {what}", path.display()));
+    let listed = header(path, &text).and_then(|()| {
+        serde_json::from_str(&text).map_err(|error| wrong(format!("is damaged, or from another kampf: {error}"))).and_then(
+            |listed: Listed| {
+                let is_lost = listed.contests.iter().any(|contest| contest.engine.name == LOST);
+                if is_lost { Err(wrong("does not say on which engine it was raced".to_owned())) } else { Ok(listed) }
+            },
+        )
+    });
+    listed.map_err(|problem| explained(problem, &text))
 }
 
 pub(super) fn run(general: &General, home: &Path) -> Result<Ending, Problem> {
