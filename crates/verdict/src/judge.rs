@@ -28,7 +28,8 @@ pub fn judge(facts: &Facts) -> Verdict {
     let is_over = replayed.decided || end == End::Nothing;
     Verdict {
         end,
-        leader: replayed.race.leader(),
+        leader: replayed.race.leader().filter(|&at| placed[at].beside != Some(Beside::RuledOut)),
+        fastest: replayed.race.leader(),
         choose,
         ladder: ladder(facts, &replayed, &placed, &order, choose),
         effects: effects(facts, &placed, &order),

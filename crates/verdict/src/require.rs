@@ -166,6 +166,9 @@ fn reading(one: &ContenderFacts, placed: &Placed, required: Required, limit: f64
     Reading { required, has, interval: None, limit, keeps }
 }
 
+/// So many times a limit in every round is a miss, however few rounds there are.
+const FAR: f64 = 2.0;
+
 fn time_reading(one: &ContenderFacts, placed: &Placed, required: Required, limit: f64) -> Reading {
     let median = || placed.range.filter(|_| one.rounds.len() >= 8).map(|(low, high)| Interval { low, high });
     let over = |values: &[Nanos]| median_interval(values, LIMIT_LEVEL).and_then(|(_, interval)| interval);
@@ -174,9 +177,15 @@ fn time_reading(one: &ContenderFacts, placed: &Placed, required: Required, limit
         Required::FirstCall => (one.cold, over(&one.cold_rounds)),
         _ => (placed.median, median()),
     };
-    // A call that takes too long in every round, or in the check, needs no interval.
-    let least = one.rounds.iter().copied().chain(one.in_check).min_by(f64::total_cmp);
-    let is_far_beyond = required != Required::FirstCall && least.is_some_and(|least| least > limit);
+    // A call that takes too long in every round, or in the check, needs no interval; what comes once a round must be far beyond.
+    let least = |values: &[Nanos]| values.iter().copied().chain(one.in_check).min_by(f64::total_cmp);
+    let is_far_beyond = match required {
+        Required::FirstCall => least(&one.cold_rounds).is_some_and(|least| least > FAR * limit),
+        Required::P95 => {
+            least(&one.rounds).is_some_and(|least| least > limit) || least(&one.p95_rounds).is_some_and(|least| least > FAR * limit)
+        }
+        _ => least(&one.rounds).is_some_and(|least| least > limit),
+    };
     let keeps = match interval {
         Some(sure) if sure.high <= limit => Keeps::Yes,
         Some(sure) if sure.low > limit => Keeps::No,

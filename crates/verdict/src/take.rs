@@ -64,15 +64,39 @@ pub(crate) fn required(facts: &Facts, placed: &[Placed]) -> Option<(Option<usize
     if !possible.is_empty() {
         return Some((None, Requirements::Provisional { contenders: possible }));
     }
-    let nearest = facts.require.limits().filter_map(|(required, limit)| {
-        let has = |at: usize| placed[at].readings.iter().find(|reading| reading.required == required)?.has;
-        let not_floor = eligible.iter().filter(|&&at| placed[at].beside != Some(Beside::Floor));
-        let known = not_floor.filter_map(|&at| Some((at, has(at)?)));
+    let nearest = nearest(facts, placed, &eligible);
+    Some((None, Requirements::Missed { nearest }))
+}
+
+/// Who comes nearest to each requirement that nobody meets; where each is met by somebody, what is missed by the one that misses by least.
+fn nearest(facts: &Facts, placed: &[Placed], eligible: &[usize]) -> Vec<Nearest> {
+    let not_floor: Vec<usize> = eligible.iter().copied().filter(|&at| placed[at].beside != Some(Beside::Floor)).collect();
+    let missed = |at: usize| placed[at].readings.iter().filter(|reading| reading.keeps != Keeps::Yes);
+    let shown = |at: usize| placed[at].shown.unwrap_or(f64::INFINITY);
+    let met_by_nobody = facts.require.limits().filter_map(|(required, limit)| {
+        let of = |at: usize| missed(at).find(|reading| reading.required == required);
+        if not_floor.iter().any(|&at| of(at).is_none()) {
+            return None;
+        }
+        let known = not_floor.iter().filter_map(|&at| Some((at, of(at)?.has?)));
         // Of equal ones the faster, whatever their order in the field.
-        let shown = |at: usize| placed[at].shown.unwrap_or(f64::INFINITY);
         let (contender, has) =
             known.min_by(|(one, left), (other, right)| left.total_cmp(right).then(shown(*one).total_cmp(&shown(*other))))?;
         Some(Nearest { required, contender, has, limit })
     });
-    Some((None, Requirements::Missed { nearest: nearest.collect() }))
+    let met_by_nobody: Vec<Nearest> = met_by_nobody.collect();
+    if !met_by_nobody.is_empty() {
+        return met_by_nobody;
+    }
+    let beyond = |at: usize| {
+        let shares = missed(at).map(|reading| reading.has.map_or(f64::INFINITY, |has| has / reading.limit.max(f64::MIN_POSITIVE)));
+        shares.fold(0.0, f64::max)
+    };
+    let least =
+        not_floor.iter().copied().min_by(|&one, &other| beyond(one).total_cmp(&beyond(other)).then(shown(one).total_cmp(&shown(other))));
+    let of = |contender: usize| {
+        missed(contender)
+            .filter_map(move |reading| Some(Nearest { required: reading.required, contender, has: reading.has?, limit: reading.limit }))
+    };
+    least.into_iter().flat_map(of).collect()
 }

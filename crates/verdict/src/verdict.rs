@@ -18,6 +18,8 @@ pub struct Verdict {
     pub order: Vec<usize>,
     /// Who led at the end.
     pub leader: Option<usize>,
+    /// The one that all ratios are to: the leader, or the fastest where that misses what is required and so does not lead.
+    pub fastest: Option<usize>,
     /// The contender to take; none where the race does not say, or nobody meets the requirements for sure.
     pub choose: Option<usize>,
     /// Whether requirements were given, and what came of them.

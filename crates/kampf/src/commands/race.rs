@@ -275,7 +275,7 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &C
         }
     }
     let failed = part.facts.contenders.iter().any(|one| one.fault.as_ref().is_some_and(|fault| fault.kind == FaultKind::Failed));
-    let finished = !failed || part.verdict.leader.is_some();
+    let finished = !failed || part.verdict.fastest.is_some();
     Ok((part, finished, page.into_text()))
 }
 

@@ -123,7 +123,7 @@ fn high(ratio: &Ratio) -> Option<f64> {
 }
 
 fn against(raced: &RacedContest, at: usize) -> Option<AgainstPart> {
-    let (placed, leader) = (&raced.verdict.placed[at], raced.verdict.leader?);
+    let (placed, leader) = (&raced.verdict.placed[at], raced.verdict.fastest?);
     let ratio = placed.behind.filter(|_| at != leader && placed.common_rounds > 0)?;
     Some(AgainstPart {
         leader: raced.name_of(leader).to_owned(),

@@ -124,6 +124,8 @@ fn bar_cell(one: Shown<'_>) -> Cell {
 fn behind_text(contest: &RacedContest, one: Shown<'_>) -> String {
     match one.placed.behind {
         _ if contest.verdict.leader == Some(one.at) => "best".to_owned(),
+        // It is out, and all the same what the others are behind.
+        _ if contest.verdict.fastest == Some(one.at) => "base".to_owned(),
         Some(ratio) => behind(ratio.ratio),
         None => "-".to_owned(),
     }
@@ -149,7 +151,7 @@ pub(crate) fn stands(Shown { placed, .. }: Shown<'_>) -> &'static str {
 }
 
 fn surely(contest: &RacedContest, one: Shown<'_>) -> String {
-    let ratio = one.placed.behind.filter(|_| contest.verdict.leader != Some(one.at));
+    let ratio = one.placed.behind.filter(|_| contest.verdict.fastest != Some(one.at));
     ratio.and_then(|ratio| ratio.interval).map_or_else(|| "-".to_owned(), |sure| interval(sure.low, sure.high))
 }
 

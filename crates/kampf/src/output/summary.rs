@@ -33,11 +33,11 @@ fn row(contest: &RacedContest) -> Vec<(Look, String)> {
         (None, Some(at)) if verdict.requirements.is_none() => (Look::Quiet, format!("{} leads", contest.name_of(at))),
         (None, _) => (Look::Bad, "none".to_owned()),
     };
-    let fastest = verdict.choose.and_then(|at| verdict.placed[at].behind).filter(|_| verdict.choose != verdict.leader);
+    let fastest = verdict.choose.and_then(|at| verdict.placed[at].behind).filter(|_| verdict.choose != verdict.fastest);
     vec![
         (Look::Strong, contest.name.clone()),
         take,
-        (Look::Plain, time(verdict.choose.or(verdict.leader))),
+        (Look::Plain, time(verdict.choose.or(verdict.leader).or(verdict.fastest))),
         (Look::Plain, fastest.map_or_else(|| "-".to_owned(), |ratio| behind(1.0 / ratio.ratio))),
         (Look::Quiet, count(contest.facts.rounds as u64)),
         (Look::Quiet, format!("{:.1} s", contest.course.seconds)),

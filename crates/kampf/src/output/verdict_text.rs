@@ -31,6 +31,9 @@ pub(crate) fn verdict_text(page: &mut Page, contest: &RacedContest) {
         (_, None) => undecided(page, contest),
     }
     if let Some(chosen) = chosen {
+        if contest.facts.rounds == 1 {
+            page.paragraph("There was one round alone: what it says of times is a first impression.", 2);
+        }
         floor(page, contest, chosen);
         waiting(page, chosen);
     }

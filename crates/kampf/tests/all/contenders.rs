@@ -13,7 +13,7 @@ fn with_program(name: &str, script: &str) -> Folder {
 }
 
 fn race(folder: &Folder, more: &[&str]) -> (i32, Json, String) {
-    let arguments = [&["race", "--time", "2s", "--rounds", "2", "--format", "json", "-q"], more].concat();
+    let arguments = [&["race", "--time", "30s", "--rounds", "2", "--format", "json", "-q"], more].concat();
     let ended = folder.kampf(&arguments);
     (
         ended.status,

@@ -93,10 +93,11 @@ impl Track<'_> {
     }
 
     /// The race goes on as if one had never been there: whoever left because of it is back.
-    pub(super) fn forget(&mut self, at: usize, trouble: &Trouble) {
+    pub(super) fn forget(&mut self, at: usize, fault: EntrantFault, reason: String) {
         self.log.forgets(at);
+        self.has_forgotten = true;
         let entrant = &mut self.entrants[at];
-        (entrant.fault, entrant.reason, entrant.failed_after) = (Some(EntrantFault::NotBelieved), Some(trouble.to_string()), Some(0));
+        (entrant.fault, entrant.reason, entrant.failed_after) = (Some(fault), Some(reason), Some(0));
         (entrant.runs, entrant.timed) = (Runs::default(), Timed::InRounds);
         self.race = self.log.race();
         let hopeless = self.hopeless();

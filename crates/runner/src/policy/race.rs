@@ -144,6 +144,8 @@ pub(super) struct Track<'a> {
     /// How long each took in its last round.
     lasted: Vec<Duration>,
     measured_ns: Nanos,
+    /// Whether somebody was forgotten since this was last looked at.
+    pub(super) has_forgotten: bool,
 }
 
 /// Runs the race of a field that was checked with probes. What the machine does meanwhile is not known here.
@@ -175,49 +177,39 @@ pub(crate) fn race(
         entrants: names.iter().map(entrant).collect(),
         lasted: vec![Duration::ZERO; names.len()],
         measured_ns: 0.0,
+        has_forgotten: false,
     };
     track.line_up(events)?;
     let begun = track.stage.now();
     let mut loops = Vec::new();
     let mut random = Pcg64Mcg::seed_from_u64(options.seed);
     let mut interrupted = false;
-    while track.race.rounds() < options.settings.most_rounds
-        && !(track.race.is_decided() && track.keeps_limits() && track.race.has_compared())
-    {
-        let round = track.next_lasts();
-        let left = options.time.saturating_sub(track.stage.now() - begun);
-        if track.race.rounds() > 0 && round > left {
-            break;
+    let (mut total, mut last_round);
+    let not_confirmed = loop {
+        let may_go_on = track.rounds(begun, &names, &mut loops, &mut random, events)?;
+        if !may_go_on && track.race.rounds() == 0 {
+            return Err(Trouble::Interrupted);
         }
+        (total, last_round) = (track.stage.now() - begun, track.next_lasts());
         loops.push(track.stage.reference_loop());
-        events(Event::Round(RoundBegins { race: &track.race, names: &names, left, round }));
-        match track.round(&mut random, events) {
-            Ok(drops) => {
-                let left = options.time.saturating_sub(track.stage.now() - begun);
-                let now = RoundBegins { race: &track.race, names: &names, left, round: track.next_lasts() };
-                drops.into_iter().for_each(|drop| events(Event::Dropped(&now, drop)));
-            }
-            Err(Trouble::Interrupted) => {
-                interrupted = true;
-                break;
-            }
-            Err(trouble) => return Err(trouble),
+        if !may_go_on {
+            interrupted = true;
+            break Some(Trouble::Interrupted.to_string());
         }
-    }
-    let total = track.stage.now() - begun;
-    let last_round = track.next_lasts();
-    loops.push(track.stage.reference_loop());
-    if interrupted && track.race.rounds() == 0 {
-        return Err(Trouble::Interrupted);
-    }
-    let not_confirmed = if interrupted {
-        Some(Trouble::Interrupted.to_string())
-    } else {
         events(Event::Confirming);
-        match track.look_for_contradictions(events) {
+        let racing = track.race.racing();
+        track.has_forgotten = false;
+        let not_confirmed = match track.look_for_contradictions(events) {
             Ok(()) => track.confirm(events),
             Err(trouble) => Some(trouble.to_string()),
+        };
+        // Who has come back has not been asked, and may not have run a round.
+        let is_back = track.has_forgotten && track.race.racing().iter().any(|at| !racing.contains(at));
+        if not_confirmed.is_some() || !is_back {
+            break not_confirmed;
         }
+        // There are rounds to come, each with a look at the machine before it.
+        loops.pop();
     };
     Ok(RaceReport {
         race: track.race,
@@ -239,6 +231,41 @@ impl RaceOptions {
 }
 
 impl Track<'_> {
+    /// Rounds until the race is decided or its time is up; false where the user wants to stop.
+    fn rounds(
+        &mut self,
+        begun: Duration,
+        names: &[String],
+        loops: &mut Vec<Nanos>,
+        random: &mut Pcg64Mcg,
+        events: &mut dyn FnMut(Event<'_>),
+    ) -> Result<bool, Trouble> {
+        let options = self.options;
+        // A value of each of those that race is owed, however little time is left.
+        let is_owed = |track: &Track<'_>| track.race.running().iter().any(|&at| track.entrants[at].runs.rounds.is_empty());
+        while self.race.rounds() < options.settings.most_rounds
+            && (is_owed(self) || !(self.race.is_decided() && self.keeps_limits() && self.race.has_compared()))
+        {
+            let round = self.next_lasts();
+            let left = options.time.saturating_sub(self.stage.now() - begun);
+            if self.race.rounds() > 0 && round > left && !is_owed(self) {
+                break;
+            }
+            loops.push(self.stage.reference_loop());
+            events(Event::Round(RoundBegins { race: &self.race, names, left, round }));
+            match self.round(random, events) {
+                Ok(drops) => {
+                    let left = options.time.saturating_sub(self.stage.now() - begun);
+                    let now = RoundBegins { race: &self.race, names, left, round: self.next_lasts() };
+                    drops.into_iter().for_each(|drop| events(Event::Dropped(&now, drop)));
+                }
+                Err(Trouble::Interrupted) => return Ok(false),
+                Err(trouble) => return Err(trouble),
+            }
+        }
+        Ok(true)
+    }
+
     /// Who takes part, and how often each is called.
     fn line_up(&mut self, events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
         for (at, checked) in self.checks.entries.iter().enumerate() {
@@ -393,14 +420,21 @@ impl Track<'_> {
     /// Takes somebody out of the race for trouble with it.
     pub(super) fn fail(&mut self, at: usize, trouble: &Trouble, events: &mut dyn FnMut(Event<'_>)) {
         match trouble {
-            Trouble::NotBelieved(_) if self.stage.contestants()[at].counter.is_program => self.forget(at, trouble),
+            Trouble::NotBelieved(_) if self.stage.contestants()[at].counter.is_program => {
+                self.forget(at, EntrantFault::NotBelieved, trouble.to_string());
+            }
             Trouble::NotBelieved(_) => self.take_out(at, EntrantFault::Disagrees, trouble.to_string()),
             _ => self.take_out(at, EntrantFault::Failed, trouble.to_string()),
         }
         events(Event::Failed(&self.entrants[at].name, trouble.to_string()));
     }
 
+    /// Takes somebody out of the race. What is not derived may have outclassed everybody by not doing what was asked: who left because of it is
+    /// back.
     pub(super) fn take_out(&mut self, at: usize, fault: EntrantFault, reason: String) {
+        if !self.stage.contestants()[at].is_derived {
+            return self.forget(at, fault, reason);
+        }
         let rounds = self.race.rounds();
         self.log.fails(at, rounds);
         self.race.fail(at);

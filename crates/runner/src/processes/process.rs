@@ -146,7 +146,7 @@ impl<'a> Process<'a> {
         loop {
             match self.lines.next() {
                 Some(Line::Whole(line)) => match read_reply(&line) {
-                    Received::Reply(Reply::Failed(failed)) => return Err(self.refused(failed)),
+                    Received::Reply(Reply::Failed(failed)) => return Err(self.refused(&failed)),
                     Received::Reply(reply) => return Ok(reply),
                     Received::Log => {}
                     Received::Broken(what) => return Err(Trouble::Broken(without_passwords(&what).into_owned())),
@@ -263,7 +263,7 @@ impl<'a> Process<'a> {
         std::fs::write(format!("/proc/{}/clear_refs", self.worker.as_raw_pid()), "5").is_ok()
     }
 
-    fn refused(&self, failed: Failed) -> Trouble {
+    fn refused(&self, failed: &Failed) -> Trouble {
         match self.memory_limit {
             Some(limit) if failed.out_of_memory => Trouble::OutOfMemory(limit),
             _ => Trouble::Refused(without_passwords(&failed.reason).into_owned()),

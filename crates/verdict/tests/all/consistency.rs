@@ -2,7 +2,7 @@
 
 use crate::common::{contender, facts, failed};
 use kampf_contest::{ByHand, Measure};
-use kampf_verdict::{Cost, End, Facts, FaultKind, Keeps, Outcome, Required, Requirements, judge};
+use kampf_verdict::{Beside, Cost, End, Facts, FaultKind, Keeps, Outcome, Required, Requirements, judge};
 use proptest::prelude::*;
 
 const NAMES: [&str; 9] = [
@@ -80,10 +80,20 @@ proptest! {
         let mut order = verdict.order.clone();
         order.sort_unstable();
         prop_assert_eq!(order, (0..facts.contenders.len()).collect::<Vec<_>>());
-        let Some(leader) = verdict.leader else {
-            prop_assert_eq!((verdict.end, verdict.choose), (End::Nothing, None));
+        let Some(leader) = verdict.fastest else {
+            prop_assert_eq!((verdict.end, verdict.choose, verdict.leader), (End::Nothing, None, None));
             return Ok(());
         };
+        // Who surely misses what is required does not lead.
+        let is_out = verdict.placed[leader].beside == Some(Beside::RuledOut);
+        prop_assert_eq!(verdict.leader, (!is_out).then_some(leader));
+        if let Some(Requirements::Missed { nearest }) = &verdict.requirements {
+            prop_assert!(!nearest.is_empty() || facts.contenders.iter().all(|one| !one.is_eligible() || one.measured == Default::default()));
+            for one in nearest {
+                let reading = verdict.placed[one.contender].readings.iter().find(|reading| reading.required == one.required);
+                prop_assert!(reading.is_some_and(|reading| reading.keeps != Keeps::Yes && reading.has == Some(one.has)), "{:?}", one);
+            }
+        }
         let best = verdict.placed[leader].shown.unwrap();
         // One figure of each: the leader's times the ratio, and rows in the order of that.
         let mut before = 0.0;
@@ -102,7 +112,7 @@ proptest! {
             // The word says what the interval says.
             let (margin, word) = (1.0 + facts.settings.margin, placed.outcome);
             match word {
-                Outcome::Standing => prop_assert_eq!(at, leader),
+                Outcome::Standing => prop_assert_eq!(Some(at), verdict.leader),
                 Outcome::Tied => prop_assert!(ratio.low() > 1.0 / margin && ratio.high() < margin),
                 Outcome::Faster => prop_assert!(placed.beside.is_some() && ratio.high() < 1.0),
                 Outcome::Slower => prop_assert!(placed.left.is_some() || ratio.ratio > margin),

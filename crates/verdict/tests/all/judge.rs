@@ -320,6 +320,42 @@ fn a_percentile_of_too_few_calls_is_provisional_and_a_call_that_is_always_too_lo
 }
 
 #[test]
+fn what_every_round_misses_by_far_is_missed_however_few_rounds_there_are() {
+    let of = |cold: f64, p95: f64| {
+        let mut one = with_p95(contender("one", rounds(0.5, 2, 1)), p95);
+        (one.cold, one.cold_rounds) = (Some(cold * 1e6), rounds(cold, 2, 1));
+        one
+    };
+    let keeps = |one: ContenderFacts| {
+        let verdict = judge(&required(vec![one, contender("two", rounds(9.0, 2, 2))], &[(Required::FirstCall, 1e6), (Required::P95, 1e6)]));
+        verdict.placed[0].readings.iter().map(|reading| (reading.required.key(), reading.keeps)).collect::<Vec<_>>()
+    };
+    assert_eq!(keeps(of(2_000.0, 2_000.0)), [("p95", Keeps::No), ("cold", Keeps::No)]);
+    assert_eq!(keeps(of(1.5, 1.5)), [("p95", Keeps::Provisional), ("cold", Keeps::Provisional)]);
+    assert_eq!(keeps(of(0.7, 0.7)), [("p95", Keeps::Provisional), ("cold", Keeps::Provisional)]);
+}
+
+#[test]
+fn what_comes_nearest_names_what_is_missed_and_who_misses_does_not_lead() {
+    let one = |name: &'static str, milliseconds: f64, statements: u64, rows: u64| {
+        counted(counted(contender(name, rounds(milliseconds, 20, 1)), Measure::Statements, statements), Measure::Rows, rows)
+    };
+    let (statements, rows) = (Required::Count(Measure::Statements), Required::Count(Measure::Rows));
+    let nearest = |field: &Facts| {
+        let verdict = judge(field);
+        let Some(Requirements::Missed { nearest }) = &verdict.requirements else { panic!("{:?}", verdict.requirements) };
+        let of = |one: &kampf_verdict::Nearest| (one.required.key(), field.contenders[one.contender].name.clone(), one.has);
+        (nearest.iter().map(of).collect::<Vec<_>>(), verdict.leader, verdict.fastest)
+    };
+    // All have few enough rows; nobody has few enough statements.
+    let field = required(vec![one("fast", 1.0, 9, 5), one("lean", 5.0, 4, 9)], &[(statements, 3.0), (rows, 10.0)]);
+    assert_eq!(nearest(&field), (vec![("statements", "lean".to_owned(), 4.0)], None, Some(0)));
+    // Each is met by one of them, and no one meets both.
+    let field = required(vec![one("fast", 1.0, 9, 5), one("lean", 5.0, 3, 11)], &[(statements, 3.0), (rows, 10.0)]);
+    assert_eq!(nearest(&field), (vec![("rows", "lean".to_owned(), 11.0)], None, Some(0)));
+}
+
+#[test]
 fn where_nobody_meets_the_requirements_the_nearest_is_named_for_each() {
     let mut fast = contender("fast", rounds(5.0, 20, 1));
     (fast.cold, fast.cold_rounds) = (Some(8e6), rounds(8.0, 20, 1));

@@ -209,6 +209,31 @@ fn who_was_left_out_because_of_a_program_that_is_not_believed_later_comes_back()
 }
 
 #[test]
+fn who_left_because_of_one_that_differs_or_fails_later_comes_back_and_the_race_goes_on() {
+    // So fast that the others do not start: as one that does nothing where it is not looked at.
+    let fast = || program("fast", 0.04);
+    for (odd, fault) in [
+        (Actor { wrong_from: 2, ..fast() }, EntrantFault::Disagrees),
+        (Actor { breaks_at: Some(4), ..fast() }, EntrantFault::Failed),
+        (Actor { breaks_at: Some(11), ..fast() }, EntrantFault::Failed),
+    ] {
+        let mut script = Script::new(vec![odd, own("one", 1.0), own("two", 1.5), own("far", 30.0)]).with_parameters();
+        let (_, report) = raced(&mut script, &options(60));
+        assert_eq!((report.entrants[0].fault, report.entrants[0].runs.rounds.len()), (Some(fault), 0));
+        assert_eq!((report.race.leader(), &report.not_confirmed), (Some(1), &None), "{fault:?}");
+        assert!(report.entrants[1].runs.rounds.len() >= 8 && report.race.is_decided(), "{fault:?}");
+        assert_eq!(findings(&report)[2..], [Finding::Slower, Finding::Outclassed], "{fault:?}");
+        // Everybody who is left at the end was asked once more.
+        let asked = script.compared.iter().filter(|(at, _)| *at == 1).count();
+        assert_eq!(asked, 2, "{fault:?}");
+    }
+    // However little time is left, who came back runs a round.
+    let mut script = Script::new(vec![Actor { wrong_from: 2, ..fast() }, own("one", 1.0)]).with_parameters();
+    let (_, report) = raced(&mut script, &RaceOptions { time: Duration::ZERO, ..options(60) });
+    assert_eq!((report.race.leader(), report.entrants[1].runs.rounds.len()), (Some(1), 1));
+}
+
+#[test]
 fn with_parameters_kampf_s_own_contenders_tell_how_many_rows_are_right_in_a_round() {
     let liar = Actor { lies_from: 4, ..lying(program("idle later", 1.0), Lie::Idle) };
     let mut script = Script::new(vec![own("one", 1.0), liar.clone(), program("honest", 1.1)]).with_parameters();
