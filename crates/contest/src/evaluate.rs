@@ -425,7 +425,10 @@ fn aggregate(function: Aggregate, mut values: Vec<Value>) -> Value {
             values.swap_remove(if function == Aggregate::Min { 0 } else { many - 1 })
         }
         Aggregate::Sum => match exact_sum(&values) {
-            Some(sum) if sum.scale == 0 && i64::try_from(sum.units).is_ok() => Value::Integer(sum.units as i64),
+            // A sum of decimals is one, also without digits behind the point.
+            Some(sum) if sum.scale == 0 && !values.iter().any(|value| matches!(value, Value::Decimal(..))) => {
+                i64::try_from(sum.units).map_or_else(|_| Value::from(sum), Value::Integer)
+            }
             Some(sum) => Value::from(sum),
             None => Value::Real(real_sum(&values)),
         },

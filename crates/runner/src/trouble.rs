@@ -16,6 +16,8 @@ pub enum Trouble {
     OutOfMemory(u64),
     /// It says itself that it cannot.
     Refused(String),
+    /// What is asked for leads to numbers or answers that are too large, whoever is asked.
+    TooLarge(String),
     /// What it says of its runs is not so.
     NotBelieved(String),
     /// It said something that is not in the protocol.
@@ -32,7 +34,7 @@ impl fmt::Display for Trouble {
             Trouble::Ended(how, words) if words.is_empty() => write!(f, "the process {how}"),
             Trouble::Ended(how, words) => write!(f, "the process {how}: {words}"),
             Trouble::OutOfMemory(limit) => write!(f, "needed more than {} MiB (--memory-limit)", limit / (1 << 20)),
-            Trouble::Refused(reason) | Trouble::NotBelieved(reason) => f.write_str(reason),
+            Trouble::Refused(reason) | Trouble::TooLarge(reason) | Trouble::NotBelieved(reason) => f.write_str(reason),
             Trouble::Broken(what) => write!(f, "broke the protocol: {what}"),
             Trouble::Interrupted => f.write_str("interrupted"),
         }

@@ -18,6 +18,8 @@ pub(crate) struct Accumulator {
     real: f64,
     lost: f64,
     is_real: bool,
+    /// Whether a decimal was added: then the sum is one, with or without digits behind the point.
+    is_decimal: bool,
     extreme: Option<Value>,
     /// Values seen, where equal ones count once.
     seen: Option<HashSet<Key>>,
@@ -25,7 +27,18 @@ pub(crate) struct Accumulator {
 
 impl Accumulator {
     pub(crate) fn new(function: Aggregate) -> Accumulator {
-        Accumulator { function, count: 0, exact: 0, scale: 0, real: 0.0, lost: 0.0, is_real: false, extreme: None, seen: None }
+        Accumulator {
+            function,
+            count: 0,
+            exact: 0,
+            scale: 0,
+            real: 0.0,
+            lost: 0.0,
+            is_real: false,
+            is_decimal: false,
+            extreme: None,
+            seen: None,
+        }
     }
 
     /// One for what a plan computes.
@@ -73,6 +86,7 @@ impl Accumulator {
             }
             other => {
                 let Some(decimal) = other.as_decimal() else { return };
+                self.is_decimal |= matches!(other, ValueRef::Decimal(..));
                 let scale = self.scale.max(decimal.scale);
                 let rescale = |units, from| Decimal { units, scale: from }.rescaled(scale).map_or(units, |decimal| decimal.units);
                 self.exact = rescale(self.exact, self.scale) + rescale(decimal.units, decimal.scale);
@@ -92,7 +106,7 @@ impl Accumulator {
             Aggregate::Exists => Value::Boolean(self.count > 0),
             _ if self.count == 0 => Value::Null,
             Aggregate::Sum if self.is_real => Value::Real(self.total()),
-            Aggregate::Sum if self.scale == 0 => {
+            Aggregate::Sum if !self.is_decimal => {
                 i64::try_from(self.exact).map_or_else(|_| Value::Decimal(self.exact.into(), 0), Value::Integer)
             }
             Aggregate::Sum => Value::Decimal(self.exact.into(), self.scale),

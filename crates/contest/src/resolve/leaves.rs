@@ -174,8 +174,10 @@ impl<'a> Resolver<'a> {
         let text = joined(names);
         let span = names[0].span.join(names[names.len() - 1].span);
         let called = |given: &&Given| given.name == text || (names.len() == 1 && given.name == names[0].text);
-        // As with names of the schema: letters for letters, else upper and lower case alike.
-        let alike = |given: &&Given| given.name.eq_ignore_ascii_case(&text);
+        // As with names of the schema: letters for letters, else upper and lower case alike, but for a column that is called just so.
+        let root = self.schema.table(self.sources[place.source].table);
+        let is_column = names.len() == 1 && root.columns.iter().any(|column| column.name == names[0].text);
+        let alike = |given: &&Given| !is_column && given.name.eq_ignore_ascii_case(&text);
         if place.sees_given
             && let Some(given) = self.given.iter().find(called).or_else(|| self.given.iter().find(alike))
         {

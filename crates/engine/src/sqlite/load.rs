@@ -5,7 +5,7 @@ use std::time::Instant;
 
 use kampf_contest::{EngineError, EngineErrorKind};
 use kampf_fill::{Batch, Blueprint};
-use kampf_schema::{ColumnId, LogicalType, Schema, Table};
+use kampf_schema::{ColumnId, LogicalType, Schema, Table, TableId, ValueRef};
 use rusqlite::OpenFlags;
 
 use super::dialect::SQLITE;
@@ -49,7 +49,9 @@ pub(super) fn load(
     let made = BatchTable::new(&connection, &names, width).map_err(plain)?;
     let mut inserts: Vec<Option<rusqlite::Statement<'_>>> = schema.tables.iter().map(|_| None).collect();
     // What SQLite keeps as text is written on the other thread, which has less to do.
-    let as_kept = |_, mut rows: Batch| {
+    let long: Vec<Vec<ColumnId>> = schema.tables.iter().map(long_decimals).collect();
+    let as_kept = |id: TableId, mut rows: Batch| {
+        long[id.0].iter().try_for_each(|&column| are_kept(schema.table(id), column, &rows))?;
         rows.write_texts();
         Ok((rows, None))
     };
@@ -96,6 +98,31 @@ pub(super) fn load(
     connection.close().map_err(|(_, error)| plain(error))?;
     progress(LoadEvent::Loaded(begun.elapsed()));
     Ok(loaded)
+}
+
+/// Digits of a decimal that a real keeps (C, float.h: DBL_DIG).
+const KEPT_DIGITS: u8 = 15;
+
+/// The columns whose decimals may have more digits than that. Whole ones are integers.
+fn long_decimals(table: &Table) -> Vec<ColumnId> {
+    let is_long = |column: &ColumnId| matches!(table.columns[*column].kind, LogicalType::Decimal { precision, scale } if precision > KEPT_DIGITS && scale > 0);
+    (0..table.columns.len()).filter(is_long).collect()
+}
+
+/// Whether all values of a column have so few digits that SQLite, which keeps decimals as reals, gives back what was stored.
+fn are_kept(table: &Table, column: ColumnId, rows: &Batch) -> Result<(), EngineError> {
+    let is_long = |value: &ValueRef<'_>| match value {
+        ValueRef::Decimal(units, _) => units.get().unsigned_abs() >= 10_u128.pow(KEPT_DIGITS.into()),
+        _ => false,
+    };
+    let Some(value) = (0..rows.rows()).map(|row| rows.value(row, column)).find(is_long) else { return Ok(()) };
+    let name = &table.columns[column].name;
+    let message = format!(
+        "`{}.{name}` would be {}, and SQLite keeps decimals as reals, exact up to {KEPT_DIGITS} digits",
+        table.name,
+        value.to_value()
+    );
+    Err(EngineError { kind: EngineErrorKind::Constraint, message, sql: None, cause: None })
 }
 
 /// Whether SQLite keeps an index for the table's key; a key of one whole number is the table's own order.

@@ -191,6 +191,8 @@ pub(crate) fn heed(inbox: &Inbox) -> Result<(), Problem> {
 pub(crate) fn trouble(contest: &str, trouble: &Trouble) -> Problem {
     match trouble {
         Trouble::Interrupted => Problem { exit: SURROUNDINGS, ..Problem::surroundings("interrupted before there was a result") },
+        // A matter of what is asked for, not of where.
+        Trouble::TooLarge(what) => Problem::wrong(format!("the answer of `{contest}` cannot be checked: {what}")),
         other => Problem::surroundings(format!("the reference answer of `{contest}` cannot be had: {other}")),
     }
 }

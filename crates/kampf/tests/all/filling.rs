@@ -4,7 +4,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use crate::common::Folder;
+use crate::common::{Folder, installed};
 
 fn json(text: &str) -> serde_json::Value {
     serde_json::from_str(text).expect("JSON")
@@ -219,4 +219,36 @@ fn guessed_counts_of_a_new_folder_are_such_as_can_be_met() {
     let rows: Vec<u64> = filled["tables"].as_array().unwrap().iter().map(|table| table["rows"].as_u64().unwrap()).collect();
     assert_eq!((rows[0], rows[2]), (3, 1));
     assert!((1..=6).contains(&rows[1]), "{rows:?}");
+}
+
+#[test]
+fn decimals_that_sqlite_does_not_keep_are_refused_with_the_value() {
+    let folder = Folder::empty();
+    folder.write(
+        "s.sql",
+        "CREATE TABLE hive (id INTEGER PRIMARY KEY, honey DECIMAL(20,4) NOT NULL, wax DECIMAL(16,1) NOT NULL, cells NUMERIC(20,0) NOT NULL);",
+    );
+    let with = |values: &str| {
+        folder.write(
+            "kampf.toml",
+            format!("schema = \"s.sql\"\n[rows]\nhive = 200\n[values]\n{values}\n[contest.all]\nfrom = \"hive\"\ngive = [\"id\", \"honey\", \"wax\", \"cells\"]\n"),
+        );
+    };
+    // What is guessed is kept, and so is all of fifteen digits, and whole numbers of more.
+    with("");
+    folder.ok(&["check", "-q"]);
+    with(
+        "\"hive.honey\" = \"10000000000.0001..99999999999.9999\"\n\"hive.wax\" = \"-99999999999999.9..-10000000000000.0\"\n\"hive.cells\" = \"1000000000000000..1000000000000000000\"",
+    );
+    folder.ok(&["check", "--all", "-q"]);
+    for (column, range) in [("honey", "100000000000.0001..999999999999.9999"), ("wax", "-999999999999999.9..-100000000000000.0")] {
+        with(&format!("\"hive.{column}\" = \"{range}\""));
+        let said = folder.error(&["check", "-q"], 2);
+        assert!(said.contains(&format!("`hive.{column}` would be ")), "{said}");
+        assert!(said.contains("exact up to 15 digits") && said.contains("under [values]"), "{said}");
+        if installed() {
+            folder.ok(&["check", "--engine", "postgres", "-q"]);
+        }
+    }
+    folder.ok(&["fill", "--remove", "-q"]);
 }

@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 use std::path::Path;
 
-use crate::common::{Folder, json, without_times};
+use crate::common::{Folder, installed, json, without_times};
 
 /// An example of docs/needs.md: the contest, and the lines of its answer as far as they are shown.
 struct Example {
@@ -259,10 +259,56 @@ fn numbers_that_become_too_large_end_a_contest_before_it_begins() {
         "[contest.large]\nfrom = \"hive\"\ngive = [\"label\", \"frames * 9_000_000_000_000_000_000 as much\"]\nwhere = \"frames > 100\"\n",
     );
     let ended = folder.kampf(&["check", "large"]);
-    assert_ne!(ended.status, 0);
+    assert_eq!(ended.status, 2, "it is a matter of the file");
     assert!(
         format!("{}{}", ended.stdout, ended.stderr).contains("`frames * 9000000000000000000` becomes too large for its type"),
         "{}",
         ended.stderr
     );
+}
+
+#[test]
+fn a_value_is_of_one_kind_however_it_is_reckoned() {
+    let folder = Folder::empty();
+    folder.write(
+        "s.sql",
+        "CREATE TABLE hive (id INTEGER PRIMARY KEY, n INTEGER NOT NULL, m DECIMAL(6,2) NOT NULL, r REAL NOT NULL, age INTEGER NOT NULL);
+         CREATE TABLE comb (id INTEGER PRIMARY KEY, hive_id INTEGER NOT NULL REFERENCES hive, m DECIMAL(6,2) NOT NULL);",
+    );
+    let engines: &[&str] = if installed() { &["sqlite", "postgres"] } else { &["sqlite"] };
+    let answers = |give: &str, more: &str| {
+        let head = "schema = \"s.sql\"\n[rows]\nhive = 3\ncomb = \"2..2 per hive\"\n[values]\n\"hive.n\" = \"3\"\n\"hive.m\" = \"2.40\"\n\"hive.r\" = \"0.5\"\n\
+            \"hive.age\" = \"pick(5, 4, 9)\"\n\"comb.m\" = \"1.60\"\n";
+        folder.write("kampf.toml", format!("{head}[contest.one]\nfrom = \"hive\"\ngive = [{give}]\n{more}\nlimit = 1\n"));
+        let all = engines.iter().map(|engine| {
+            folder.ok(&["check", "--all", "--engine", engine, "-q"]);
+            folder.ok(&["check", "--answer", "--engine", engine, "-q"]).trim().to_owned()
+        });
+        let all: Vec<String> = all.collect();
+        assert!(all.iter().all(|one| *one == all[0]), "{give}: {all:?}");
+        all[0].clone()
+    };
+    let order = "order = [\"id\"]";
+    // Rounded to none, a decimal is still one, and so is the sum of such.
+    assert_eq!(answers("\"round(m, 0)\", \"sum(round(m, 0) from comb)\", \"max(round(m, 0) from comb)\"", order), "[\"2\",\"4\",\"2\"]");
+    assert_eq!(answers("\"n * (n * 1.5)\", \"n * n * 1.5\", \"(1.5 * n) * n\"", order), "[\"13.5\",\"13.5\",\"13.5\"]");
+    assert_eq!(answers("\"r * round(3.0, 2)\", \"r * 3.0\"", order), "[1.5,1.5]");
+    // A column that is called just so comes before what is given under its name in other letters; else letters are alike.
+    assert_eq!(
+        answers("\"-age as Age\", \"age as same\"", "order = [\"age\", \"id\"]"),
+        answers("\"-age as other\", \"age as same\"", "order = [\"age\", \"id\"]")
+    );
+    assert_eq!(
+        answers("\"-n as Less\", \"id\"", "order = [\"less\", \"id\"]"),
+        answers("\"-n as Less\", \"id\"", "order = [\"-n\", \"id\"]")
+    );
+    // What is not of the row says nothing.
+    for condition in ["1 = 1", "true", "not false and n > 0"] {
+        folder
+            .write("kampf.toml", format!("schema = \"s.sql\"\n[contest.one]\nfrom = \"hive\"\ngive = [\"id\"]\nwhere = \"{condition}\"\n"));
+        let said = folder.error(&["check", "-q"], 2);
+        assert!(said.contains("a condition is needed here") || said.contains("compares nothing of the row"), "{said}");
+    }
+    folder.write("kampf.toml", "schema = \"s.sql\"\n");
+    folder.ok(&["fill", "--remove", "-q"]);
 }

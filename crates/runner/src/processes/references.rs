@@ -32,7 +32,7 @@ fn whole_answers(talk: Talk<'_>, sets: &[Vec<Value>]) -> Result<Vec<Answer>, Tro
         answers[set].rows.extend(part.rows);
         answers[set].came = part.came.or(answers[set].came);
         if rows_so_far > LARGEST_REFERENCE.0 || bytes > LARGEST_REFERENCE.1 {
-            return Err(Trouble::Refused(format!(
+            return Err(Trouble::TooLarge(format!(
                 "the answer has more than {} rows or {} MiB, which is more than Kampf compares; add a limit",
                 LARGEST_REFERENCE.0,
                 LARGEST_REFERENCE.1 >> 20
@@ -229,7 +229,7 @@ fn fails_on_twin(
 }
 
 fn too_large(overflow: &Overflow) -> Trouble {
-    Trouble::Refused(format!("{overflow}, and engines do not agree on what it is then; choose smaller numbers"))
+    Trouble::TooLarge(format!("{overflow}, and engines do not agree on what it is then; choose smaller numbers"))
 }
 
 /// Rows of a table that are looked at, evenly over it, for how large its numbers are.

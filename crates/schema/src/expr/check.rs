@@ -207,7 +207,8 @@ impl<L: Clone> Checker<'_, L> {
                 made(vec![part], kind)
             }
             F::Round => {
-                let (part, kind) = self.check(&parts[0], want)?;
+                // What is rounded is a decimal, also where the result stands beside a real.
+                let (part, kind) = self.check(&parts[0], want.filter(|want| *want != LogicalType::Real))?;
                 let digits = match parts[1].as_literal() {
                     Some(Value::Integer(digits @ 0..=18)) => *digits,
                     _ => return Err(Mistake::new(parts[1].span, "how many digits is written out, from 0")),

@@ -84,14 +84,52 @@ fn arithmetic<L>(operator: Operator, left: &Expr<L>, right: &Expr<L>, of: &dyn F
         (LogicalType::Integer, LogicalType::Integer) => Some(LogicalType::Integer),
         (LogicalType::Real, other) | (other, LogicalType::Real) if other.is_number() => Some(LogicalType::Real),
         (one, other) if one.is_number() && other.is_number() => {
-            let ((before, behind), (more_before, more_behind)) = (digits_of(left, one), digits_of(right, other));
             let (whole, scale) = match operator {
-                Operator::Multiply => (before.saturating_add(more_before), behind.saturating_add(more_behind)),
-                _ => (before.max(more_before).saturating_add(1), behind.max(more_behind)),
+                Operator::Multiply => product(left, one, right, other, of),
+                _ => {
+                    let ((before, behind), (more_before, more_behind)) = (digits_of(left, one), digits_of(right, other));
+                    (before.max(more_before).saturating_add(1), behind.max(more_behind))
+                }
             };
             Some(LogicalType::Decimal { precision: whole.saturating_add(scale), scale })
         }
         _ => None,
+    }
+}
+
+/// The digits of a product before and behind the point. However it is put in parentheses, its whole numbers together are one of 64 bits, as where
+/// they stand beside each other: larger ones are too large for their type.
+fn product<L>(left: &Expr<L>, one: LogicalType, right: &Expr<L>, other: LogicalType, of: &dyn Fn(&L) -> Option<LogicalType>) -> (u8, u8) {
+    let mut factors = Vec::new();
+    for (side, kind) in [(left, one), (right, other)] {
+        gather(side, Some(kind), of, &mut factors);
+    }
+    let (mut whole, mut scale, mut has_integer) = (0_u8, 0_u8, false);
+    for (factor, kind) in factors {
+        if kind == LogicalType::Integer && factor.as_literal().is_none() {
+            has_integer = true;
+            continue;
+        }
+        let (before, behind) = digits_of(factor, kind);
+        (whole, scale) = (whole.saturating_add(before), scale.saturating_add(behind));
+    }
+    (whole.saturating_add(if has_integer { WHOLE_DIGITS } else { 0 }), scale)
+}
+
+/// The factors of a product, each with its type.
+fn gather<'e, L>(
+    expr: &'e Expr<L>,
+    kind: Option<LogicalType>,
+    of: &dyn Fn(&L) -> Option<LogicalType>,
+    factors: &mut Vec<(&'e Expr<L>, LogicalType)>,
+) {
+    match (&expr.node, kind) {
+        (Node::Arithmetic(Operator::Multiply, left, right), Some(LogicalType::Decimal { .. })) => {
+            for side in [left, right] {
+                gather(side, side.kind(of), of, factors);
+            }
+        }
+        (_, kind) => factors.extend(kind.map(|kind| (expr, kind))),
     }
 }
 
