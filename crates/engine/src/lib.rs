@@ -20,6 +20,7 @@ pub use engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Loaded
 pub use foreign::without_passwords;
 pub use generated::GeneratedRows;
 pub use load::LoadEvent;
+pub use session::STREAM_TRIPS;
 pub use sockets::socket_folder;
 pub use tables::{create_index, schema_sql};
 

@@ -216,6 +216,10 @@ impl<S> Books<S> {
     }
 }
 
+/// Trips of a stream besides those for its rows, on a server: the transaction that its cursor lives in begins, the statement is bound to it, the
+/// transaction ends. A statement that is not kept is parsed before.
+pub const STREAM_TRIPS: u64 = 3;
+
 /// What came of a statement.
 struct Done {
     rows: u64,
@@ -331,7 +335,8 @@ impl<D: Driver> Session for Connected<D> {
             self.books.prepared[id.0].statement = Some(taken);
         }
         streamed?;
-        self.books.note(&Done { rows, bytes, nanos: observed.then_some(nanos) }, statement, parameters, portions);
+        let trips = portions + STREAM_TRIPS + u64::from(matches!(statement, Sent::Text { .. }));
+        self.books.note(&Done { rows, bytes, nanos: observed.then_some(nanos) }, statement, parameters, trips);
         Ok(())
     }
 

@@ -24,6 +24,9 @@ pub(crate) struct Conditions {
     /// What the relay itself adds beyond that. It is measured anew each time.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) relay_adds_ns: Option<u64>,
+    /// How long the relay really held a trip on average, while the contest was checked and raced: longer on a busy machine.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) trip_held_ns: Option<u64>,
     /// The core of the processor that contenders were kept on.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) pinned_to_core: Option<u64>,
@@ -47,7 +50,7 @@ impl Conditions {
 
     /// What tells circumstances apart, by which parts of results are joined; what is measured of them anew each time is no part of it.
     pub(crate) fn key(&self) -> String {
-        let Conditions { hit_rate, transaction, round_trip_ns, round_trip_by, relay_adds_ns: _, pinned_to_core } = self;
+        let Conditions { hit_rate, transaction, round_trip_ns, round_trip_by, relay_adds_ns: _, trip_held_ns: _, pinned_to_core } = self;
         let mut key = String::new();
         let mut add = |name: &str, value: Option<String>| {
             if let Some(value) = value {

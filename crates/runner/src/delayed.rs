@@ -7,6 +7,7 @@ use std::rc::Rc;
 use std::time::{Duration, Instant};
 
 use kampf_contest::{EngineError, Flow, Grouped, Observed, Portions, QueryPlan, Sent, Session, Sink, StatementId, Traffic};
+use kampf_engine::STREAM_TRIPS;
 use kampf_schema::{LogicalType, ValueRef};
 
 use crate::relay::{wait_precisely, wait_until};
@@ -106,7 +107,8 @@ where
     }
 
     fn stream(&mut self, statement: Sent<'_>, parameters: &[ValueRef<'_>], size: u32, to: &mut dyn Portions) -> Result<(), EngineError> {
-        self.wait();
+        let parsed = u64::from(matches!(statement, Sent::Text { .. }));
+        (0..1 + STREAM_TRIPS + parsed).for_each(|_| self.wait());
         let waits = self.waits.clone();
         self.inner.stream(statement, parameters, size, &mut Fetched { to, waits })
     }

@@ -13,8 +13,8 @@ pub enum Event<'a> {
     Proving(&'a str, usize, usize),
     /// A round begins.
     Round(RoundBegins<'a>),
-    /// A contender does not start, being outclassed already in the check: name, and how many times slower than the best it is.
-    LeftOut(&'a str, f64),
+    /// A contender does not start, being outclassed already in the check.
+    LeftOut(&'a str),
     /// A contender leaves the race.
     Dropped(&'a RoundBegins<'a>, Departure),
     /// A contender could not be run: name and reason.

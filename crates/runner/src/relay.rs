@@ -10,7 +10,7 @@ use std::os::unix::fs::{DirBuilderExt, MetadataExt};
 use std::os::unix::net::{UnixListener, UnixStream};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::time::{Duration, Instant};
 
@@ -21,6 +21,7 @@ use rustix::process::{Pid, geteuid, test_kill_process};
 pub struct Relay {
     endpoint: Endpoint,
     ended: Arc<AtomicBool>,
+    held: Arc<Held>,
     /// Removed with the socket in it.
     folder: Option<PathBuf>,
 }
@@ -36,6 +37,8 @@ impl Relay {
     pub fn start(target: &Endpoint, round_trip: Duration) -> std::io::Result<Relay> {
         let half = round_trip / 2;
         let ended = Arc::<AtomicBool>::default();
+        let held = Arc::<Held>::default();
+        let on_the_way = held.clone();
         match target {
             Endpoint::Unix(socket) => {
                 let folder = private_folder()?;
@@ -48,11 +51,13 @@ impl Relay {
                             return;
                         }
                         if let Ok(far) = UnixStream::connect(&socket) {
-                            let _ = join_both(near.try_clone(), far.try_clone(), half).and_then(|()| join_both(Ok(far), Ok(near), half));
+                            let (there, back) = (on_the_way.clone(), on_the_way.clone());
+                            let _ = join_both(near.try_clone(), far.try_clone(), half, move |took| there.there.add(took))
+                                .and_then(|()| join_both(Ok(far), Ok(near), half, move |took| back.back.add(took)));
                         }
                     }
                 })?;
-                Ok(Relay { endpoint: Endpoint::Unix(own), ended, folder: Some(folder) })
+                Ok(Relay { endpoint: Endpoint::Unix(own), ended, held, folder: Some(folder) })
             }
             Endpoint::Tcp(host, port) => {
                 let listener = TcpListener::bind("127.0.0.1:0")?;
@@ -65,18 +70,49 @@ impl Relay {
                         }
                         if let Ok(far) = TcpStream::connect((host.as_str(), port)) {
                             let _ = near.set_nodelay(true).and_then(|()| far.set_nodelay(true));
-                            let _ = join_both(near.try_clone(), far.try_clone(), half).and_then(|()| join_both(Ok(far), Ok(near), half));
+                            let (there, back) = (on_the_way.clone(), on_the_way.clone());
+                            let _ = join_both(near.try_clone(), far.try_clone(), half, move |took| there.there.add(took))
+                                .and_then(|()| join_both(Ok(far), Ok(near), half, move |took| back.back.add(took)));
                         }
                     }
                 })?;
-                Ok(Relay { endpoint: Endpoint::Tcp("127.0.0.1".to_owned(), own), ended, folder: None })
+                Ok(Relay { endpoint: Endpoint::Tcp("127.0.0.1".to_owned(), own), ended, held, folder: None })
             }
         }
+    }
+
+    /// How long a trip was really held on average, there and back; none where there was none. A machine that is busy lets it wait longer than asked.
+    pub fn held(&self) -> Option<Duration> {
+        Some(self.held.there.mean()? + self.held.back.mean()?)
     }
 
     /// Where contenders connect.
     pub fn endpoint(&self) -> &Endpoint {
         &self.endpoint
+    }
+}
+
+/// How long pieces were held on each way.
+#[derive(Default)]
+struct Held {
+    there: Way,
+    back: Way,
+}
+
+#[derive(Default)]
+struct Way {
+    pieces: AtomicU64,
+    nanos: AtomicU64,
+}
+
+impl Way {
+    fn add(&self, took: Duration) {
+        self.pieces.fetch_add(1, Ordering::Relaxed);
+        self.nanos.fetch_add(u64::try_from(took.as_nanos()).unwrap_or(u64::MAX), Ordering::Relaxed);
+    }
+
+    fn mean(&self) -> Option<Duration> {
+        self.nanos.load(Ordering::Relaxed).checked_div(self.pieces.load(Ordering::Relaxed)).map(Duration::from_nanos)
     }
 }
 
@@ -142,8 +178,13 @@ impl Duplex for TcpStream {
 /// Pieces under way in one direction at most: 32 MiB. Who reads slowly holds up who writes, as without a relay.
 const UNDER_WAY: usize = 512;
 
-/// Hands on in one direction, in two threads: one reads, one waits and writes.
-fn join_both<S: Duplex>(from: std::io::Result<S>, to: std::io::Result<S>, delay: Duration) -> std::io::Result<()> {
+/// Hands on in one direction, in two threads: one reads, one waits and writes. Of the piece that ends a trip it is told how long it was held.
+fn join_both<S: Duplex>(
+    from: std::io::Result<S>,
+    to: std::io::Result<S>,
+    delay: Duration,
+    held: impl Fn(Duration) + Send + 'static,
+) -> std::io::Result<()> {
     let (mut from, mut to) = (from?, to?);
     let (sender, receiver): (SyncSender<(Instant, Vec<u8>)>, Receiver<_>) = sync_channel(UNDER_WAY);
     std::thread::Builder::new().spawn(move || {
@@ -160,12 +201,16 @@ fn join_both<S: Duplex>(from: std::io::Result<S>, to: std::io::Result<S>, delay:
         while let Some((due, bytes)) = next.take() {
             // While data flows the last piece decides when the trip ends; only before that one it is worth being awake.
             next = receiver.try_recv().ok();
+            let is_last = next.is_none();
             match next {
                 Some(_) => sleep_until(due),
                 None => wait_until(due),
             }
             if to.write_all(&bytes).is_err() {
                 break;
+            }
+            if is_last {
+                held((Instant::now() + delay).saturating_duration_since(due));
             }
             next = next.or_else(|| receiver.recv().ok());
         }
@@ -233,6 +278,9 @@ mod tests {
         let mut found = vec![0; sent.len()];
         stream.read_exact(&mut found).unwrap();
         writing.join().unwrap();
+        // A piece at least went either way, and none in less than it was to take.
+        let held = relay.held().expect("there were trips");
+        assert!((Duration::from_millis(20)..Duration::from_secs(5)).contains(&held), "{held:?}");
         assert!(found == sent, "the bytes were changed on their way");
         assert!(begun.elapsed() >= Duration::from_millis(20), "they came after {:?}", begun.elapsed());
     }

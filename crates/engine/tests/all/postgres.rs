@@ -7,7 +7,8 @@ use crate::common::needs::data::random_data;
 use crate::common::needs::{self, Tally, check_needs, schemas};
 use crate::common::servers::{Database, Loaded, apiary, installed, postgres};
 use kampf_contest::{
-    Cache, Collect, EngineErrorKind, Execution, Fetch, Field, Flow, NeedText, Restriction, Statement, Touch, Traffic, derive, resolve,
+    Cache, Choices, Collect, EngineErrorKind, Execution, Fetch, Field, Flow, Need, NeedText, Restriction, Statement, Touch, Traffic,
+    derive, resolve,
 };
 use kampf_engine::{Connection, Engine, Ground, engine};
 use kampf_fill::{Blueprint, Order};
@@ -177,6 +178,45 @@ fn statements_counted_at_the_wire_are_those_in_the_servers_log_for_every_contend
         }
     }
     assert!(contenders > 150, "{contenders} contenders");
+}
+
+#[test]
+fn trips_that_are_modelled_are_those_at_the_wire_for_every_manner() {
+    if !installed() {
+        return;
+    }
+    let (schema, blueprint, needs) = demo();
+    let loaded = Loaded::shared(&schema, &blueprint);
+    let folder = tempfile::tempdir().unwrap();
+    let sqlite = engine("sqlite").unwrap();
+    let place = Ground { folder: folder.path(), server: None, name: "1f", owner: "test", variant: None };
+    sqlite.load(&place, &schema, &blueprint, &sqlite.settings(), &mut |_| {}).unwrap();
+    let served = sqlite.serve(&place, &sqlite.settings()).unwrap();
+    let file = sqlite.connect(served.url(), &sqlite.settings()).unwrap();
+    let server = loaded.connect();
+    // Of a second call: what is kept is prepared by then.
+    let trips = |connection: &dyn Connection, engine: &dyn Engine, need: &Need, choices: &Choices| {
+        let mut execution = Execution::new(derive(&schema, need, engine.dialect(), choices), engine.dialect());
+        let mut session = connection.session();
+        execution.call(session.as_mut(), &[], &mut Touch::default()).unwrap();
+        session.count();
+        execution.call(session.as_mut(), &[], &mut Touch::default()).unwrap();
+        session.counted().round_trips
+    };
+    let mut fetches = std::collections::BTreeSet::new();
+    for text in needs {
+        let need = resolve(&schema, &Relations::of(&schema), &text).unwrap();
+        let on_both = Field::of(&schema, &need, postgres().dialect(), &Restriction::default());
+        let here = Field::of(&schema, &need, sqlite.dialect(), &Restriction::default());
+        let step = (on_both.count() / 24).max(1);
+        for choices in on_both.all().step_by(step).filter(|choices| here.holds(choices)) {
+            // A join that only one engine is asked for leaves the others as statements of their own.
+            let (modelled, wire) = (trips(file.as_ref(), sqlite, &need, &choices), trips(server.as_ref(), postgres(), &need, &choices));
+            assert_eq!(modelled, wire, "{choices}");
+            fetches.insert(format!("{:?}", choices.of(kampf_contest::Choice::Fetch)));
+        }
+    }
+    assert!(fetches.len() >= 4, "{fetches:?}");
 }
 
 #[test]

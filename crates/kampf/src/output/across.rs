@@ -83,10 +83,10 @@ fn across(page: &mut Page, name: &str, columns: &[(String, &RacedContest)]) {
         .collect();
     page.table(&heads, &rows);
     page.blank();
-    page.paragraph(&quiet_words("Medians of a call; ◂ the choice, ? not to be told from the fastest."), 0);
+    page.paragraph(&quiet_words("Medians of a call; ◂ the choice, ? may be as fast as the fastest."), 0);
     for (label, contest) in columns {
         let verdict = &contest.verdict;
-        let others = |others: usize| format!("{others} {} that cannot be told from it", if others == 1 { "other" } else { "others" });
+        let others = |others: usize| format!("{others} {} that may be as fast", if others == 1 { "other" } else { "others" });
         let alike = contest
             .contenders()
             .filter(|one| {

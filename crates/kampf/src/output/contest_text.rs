@@ -85,7 +85,9 @@ fn given(part: &RacedContest) -> String {
     let mut words = Vec::new();
     match (conditions.round_trip(), conditions.relay_adds_ns.map(|nanos| nanos as f64)) {
         (Some(trip), Some(adds)) => {
-            words.push(format!("every trip takes {} longer, and the relay itself adds {}", duration(trip), duration(adds)));
+            let held =
+                conditions.trip_held_ns.map_or_else(String::new, |held| format!("; a trip was really held {}", duration(held as f64)));
+            words.push(format!("every trip takes {} longer, and the relay itself adds {}{held}", duration(trip), duration(adds)));
         }
         (Some(trip), None) => words.push(format!("simulated: this engine has no trips, each statement waits {} instead", duration(trip))),
         (None, _) => {}

@@ -51,8 +51,14 @@ pub(crate) fn legend(page: &mut Page, contests: &[RacedContest]) {
     if stands(Outcome::Unresolved) {
         notes.push(format!("Open: with these rounds it may be faster than the leader by more than {}.", percent(margin)));
     }
-    if stands(Outcome::Outclassed) {
-        notes.push("Outclassed: so far behind that it was not run to the end.".to_owned());
+    let outclassed = |ran_on: bool| {
+        any(&|one| one.placed.outcome == Outcome::Outclassed && one.placed.beside.is_none() && one.placed.left.is_none() == ran_on)
+    };
+    match (outclassed(false), outclassed(true)) {
+        (true, false) => notes.push("Outclassed: so far behind that it was not run to the end.".to_owned()),
+        (true, true) => notes.push("Outclassed: far behind; some were not run to the end for it.".to_owned()),
+        (false, true) => notes.push("Outclassed: far behind the leader in every round.".to_owned()),
+        (false, false) => {}
     }
     if any(&|one| one.placed.readings.iter().any(|reading| reading.keeps == Keeps::Provisional)) {
         notes.push("?: these rounds do not tell on which side of the limit it lies.".to_owned());

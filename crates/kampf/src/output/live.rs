@@ -59,9 +59,10 @@ impl RaceProgress {
             Event::Proving(name, at, all) => self.say(&format!("{contest}: checking on few rows {at} of {all}, {name}"), *at == 1),
             Event::Checking(name, at, all) => self.say(&format!("{contest}: checking {at} of {all}, {name}"), *at == 1),
             Event::Round(round) => self.round(round),
-            Event::LeftOut(name, times) => {
-                self.drops.push(format!("{name}  outclassed in the check, x{times:.0}"));
-                self.say(&format!("{contest}: {name} is outclassed in the check, x{times:.0}"), true);
+            // By how much, the table says: one figure of each.
+            Event::LeftOut(name) => {
+                self.drops.push(format!("{name}  outclassed in the check"));
+                self.say(&format!("{contest}: {name} is outclassed in the check"), true);
             }
             Event::Dropped(round, drop) => self.dropped(round, drop),
             Event::Failed(name, reason) => {
@@ -84,7 +85,7 @@ impl RaceProgress {
     fn dropped(&mut self, round: &RoundBegins<'_>, drop: &Departure) {
         let name = &round.names[drop.contender];
         let how = match drop.why {
-            Why::Outclassed { times } => format!("outclassed after round {}, x{times:.1}", drop.round),
+            Why::Outclassed { .. } => format!("outclassed after round {}", drop.round),
             Why::Slower => {
                 // As it stood when it left: against a leader that came since, it may not be sure.
                 let left =

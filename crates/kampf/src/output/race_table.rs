@@ -123,12 +123,18 @@ fn bar_cell(one: Shown<'_>) -> Cell {
 
 fn behind_text(contest: &RacedContest, one: Shown<'_>) -> String {
     match one.placed.behind {
-        _ if contest.verdict.leader == Some(one.at) => "best".to_owned(),
-        // It is out, and all the same what the others are behind.
+        _ if contest.verdict.leader == Some(one.at) && is_best(contest) => "best".to_owned(),
+        // It is out, or somebody may be faster, and all the same it is what the others are behind.
         _ if contest.verdict.fastest == Some(one.at) => "base".to_owned(),
         Some(ratio) => behind(ratio.ratio),
         None => "-".to_owned(),
     }
+}
+
+/// Whether nobody who may be chosen takes less in the rounds that there were.
+fn is_best(contest: &RacedContest) -> bool {
+    let takes_less = |one: &Shown<'_>| one.placed.behind.is_some_and(|behind| behind.ratio < 1.0);
+    !contest.contenders().any(|one| one.facts.is_eligible() && one.placed.beside.is_none() && takes_less(&one))
 }
 
 /// How a contender stands, in a word.

@@ -241,7 +241,9 @@ fn doubts(one: Shown<'_>) -> String {
 
 /// How far what is to be taken lies above the floor.
 fn floor(page: &mut Page, contest: &RacedContest, chosen: Shown<'_>) {
-    let floors = contest.contenders().filter(|one| one.placed.beside == Some(Beside::Floor) && one.facts.is_eligible());
+    // Another way of asking is no floor of this one.
+    let is_same = |one: &Shown<'_>| !chosen.extra.sql.is_empty() && one.extra.sql == chosen.extra.sql;
+    let floors = contest.contenders().filter(|one| one.placed.beside == Some(Beside::Floor) && one.facts.is_eligible() && is_same(one));
     let shown = |one: &Shown<'_>| one.placed.shown.unwrap_or(f64::INFINITY);
     let Some(lowest) = floors.min_by(|one, other| shown(one).total_cmp(&shown(other))) else { return };
     let above = shown(&chosen) / shown(&lowest);

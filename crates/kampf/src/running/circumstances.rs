@@ -96,6 +96,8 @@ impl Circumstances {
             round_trip_ns: is_longer.then(|| nanos(self.trip)),
             round_trip_by: is_longer.then(|| if self.is_simulated() { TripBy::Simulated } else { TripBy::Relay }),
             relay_adds_ns: self.relay_adds.map(nanos),
+            // Contenders go over one of them, the other one is for programs that want TCP.
+            trip_held_ns: self.relays.iter().filter_map(Relay::held).max().map(nanos),
             pinned_to_core: self.core.map(|core| core as u64),
         }
     }

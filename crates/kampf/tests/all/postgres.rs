@@ -128,6 +128,7 @@ fn trips_take_longer_through_the_relay_and_are_counted_at_the_wire() {
         (&5_000_000.into(), &"relay".into())
     );
     assert!(contests[1]["conditions"]["relay_adds_ns"].is_u64());
+    assert!(contests[1]["conditions"]["trip_held_ns"].as_u64() >= contests[1]["conditions"]["round_trip_ns"].as_u64());
     for name in ["lazy.database.all.plain", "computed.database.needed.raw"] {
         let (late, trips) = median(&contests[1], name);
         assert!(late >= trips as f64 * 5e6, "{name}: {trips} trips of 5 ms in {late} ns");

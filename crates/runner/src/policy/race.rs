@@ -315,7 +315,7 @@ impl Track<'_> {
                     self.entrants[at].runs.cold = vec![cold_ns];
                     self.log.leaves_out(at);
                     self.race.leave_out(at);
-                    events(Event::LeftOut(&self.entrants[at].name, again.min(call) / hopeless * OUTCLASSED_IN_CHECK));
+                    events(Event::LeftOut(&self.entrants[at].name));
                 }
                 Ok(_) => {}
                 Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
