@@ -307,6 +307,12 @@ impl<'de, R, F: FnOnce(ValueRef<'_>) -> R> Visitor<'de> for OneVisitor<R, F> {
         let wrong = || E::custom(format!("a text that is no {}", self.kind));
         match self.kind {
             LogicalType::Text { .. } => Ok((self.use_it)(ValueRef::Text(text))),
+            // A text of more digits than a real keeps is that of a real in full: -999999999999.999 comes as -999999999999.99902.
+            LogicalType::Decimal { scale, .. } if text.bytes().filter(u8::is_ascii_digit).count() > 15 => {
+                let exact = Decimal::parse(text).and_then(|decimal| decimal.rescaled(scale));
+                let real = || text.parse().ok().and_then(|real| Decimal::from_real(real, scale));
+                self.decimal(exact.or_else(real), scale)
+            }
             LogicalType::Decimal { scale, .. } => self.decimal(Decimal::parse(text), scale),
             LogicalType::Date => parse_date(text).ok_or_else(wrong).map(|days| (self.use_it)(ValueRef::Date(days))),
             LogicalType::Timestamp => parse_timestamp(text).ok_or_else(wrong).map(|micros| (self.use_it)(ValueRef::Timestamp(micros))),

@@ -41,12 +41,17 @@ pub(crate) fn choices(name: &str) -> Json {
     }
 }
 
+/// Its statements: what rows are kept as makes no difference to them.
+fn sql(name: &str) -> Json {
+    json!([format!("SELECT '{}'", name.rsplit_once('.').map_or(name, |(way, _)| way))])
+}
+
 /// A contender that ran so many rounds with noise of a width.
 pub(crate) fn contender(at: usize, one: Made, rounds: usize, width: f64) -> Json {
     let values: Vec<f64> = (0..rounds).map(|round| one.time * 1e6 * (width * noise(at, round)).exp()).collect();
     let p95: Vec<f64> = values.iter().map(|value| value * 1.2).collect();
     json!({
-        "name": one.name, "choices": choices(one.name), "outcome": "unresolved", "rounds": values, "p95_rounds": p95,
+        "name": one.name, "choices": choices(one.name), "sql": sql(one.name), "outcome": "unresolved", "rounds": values, "p95_rounds": p95,
         "latency_ns": {"median": null, "low": null, "high": null, "p95": null, "cold": one.time * 1.4e6},
         "cpu_ns": null, "statements": one.statements, "round_trips": one.statements, "rows": one.statements * 27, "bytes": 4096,
         "objects": one.statements * 27, "heap_peak_bytes": one.statements * 2_000, "allocations": 200, "engine_bytes": null,

@@ -39,15 +39,28 @@ pub(crate) fn random_data(dice: &mut Dice) -> (String, Schema, Blueprint) {
         if !key.is_empty() && dice.roll(5) == 0 {
             rules.push(refer(&mut parts, table, "up", &key, ""));
         }
-        for (column, kind) in
-            ["INTEGER", "DECIMAL(9, 2)", "REAL", "VARCHAR(80)", "BOOLEAN", "DATE", "TIMESTAMP", "INTEGER", "DECIMAL(6, 1)"]
-                .iter()
-                .enumerate()
+        // Whether there is a date, and whether that may be null.
+        let mut date = None;
+        for (column, kind) in [
+            "INTEGER",
+            "DECIMAL(9, 2)",
+            "REAL",
+            "VARCHAR(80)",
+            "BOOLEAN",
+            "DATE",
+            "TIMESTAMP",
+            "INTEGER",
+            "DECIMAL(6, 1)",
+            "DECIMAL(18, 3)",
+        ]
+        .iter()
+        .enumerate()
         {
             if dice.roll(2) != 0 {
                 continue;
             }
             let null = dice.roll(2) == 0;
+            date = if column == 5 { Some(null) } else { date };
             parts.push(format!("c{column} {kind}{}", if null { "" } else { " NOT NULL" }));
             let recipe = match (column, dice.roll(4)) {
                 (0 | 7, 0) => "pick(0 3, 1, -1, 7, 9223372036854775807, -9223372036854775807)".to_owned(),
@@ -55,6 +68,10 @@ pub(crate) fn random_data(dice: &mut Dice) -> (String, Schema, Blueprint) {
                 (1, 0) => "-9999999.99..9999999.99".to_owned(),
                 (1, _) => "pick(0.00, 1.25, 1.35, -0.05, 10.00, 99.99)".to_owned(),
                 (8, _) => "-2.5..2.5".to_owned(),
+                // As many digits as every engine keeps.
+                (9, 0) => "pick(123456789012.345, -999999999999.999, 0.001, 1.000)".to_owned(),
+                (9, _) => "-99.999..99.999".to_owned(),
+                (6, 1) if date.is_some_and(|may_be_null| null || !may_be_null) => "after(c5, '1 hour'..'30 hours')".to_owned(),
                 (3, 0) => "pick('a', 'ä', 'Ä', ' A b ', 'Straße', 'aB', '', '%_', 'hive 7')".to_owned(),
                 (5, 0) => "2023-12-28..2024-03-02".to_owned(),
                 (6, 0) => "2024-02-28T22:00:00..2024-03-01T03:00:00".to_owned(),

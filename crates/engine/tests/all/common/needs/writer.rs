@@ -58,6 +58,11 @@ impl Want {
 
 const WANTS: [Want; 6] = [Want::Integer, Want::Decimal, Want::Real, Want::Text, Want::Time, Want::Day];
 
+/// Something that can be summed.
+fn one_of_wants(dice: &mut Dice) -> Want {
+    [Want::Integer, Want::Decimal, Want::Decimal][dice.roll(3)]
+}
+
 struct Writer<'a, 'd> {
     dice: &'a mut Dice,
     schema: &'d Schema,
@@ -153,6 +158,17 @@ impl Writer<'_, '_> {
             });
             items.push(format!("{value} as i{item}"));
         }
+        // Several aggregates over the same rows, and what is the same in every row.
+        if self.dice.roll(3) == 0
+            && let Some((below, under)) = self.source(at, 0)
+        {
+            let value = self.value(under, Want::Integer, 0);
+            items.push(format!("min({value} from {below}) as least, max({value} from {below}) as most"));
+            items.push(format!("count({}{value} from {below}) as many", one_of(self.dice, &["", "distinct "])));
+        }
+        if self.dice.roll(6) == 0 {
+            items.push(one_of(self.dice, &["false as same", "true as same", "'' as same", "7 as same", "2024-02-29 as same"]).to_owned());
+        }
         Some(format!("{source}{order}{limit} {{ {} }}", items.join(", ")))
     }
 
@@ -225,6 +241,15 @@ impl Writer<'_, '_> {
                 None => want.literal(self.dice),
             },
             (Want::Real, 0) => format!("{} * {}", plain(self), want.literal(self.dice)),
+            (Want::Real, 1) => format!("({} / {})", deeper(self, Want::Integer), deeper(self, Want::Decimal)),
+            (Want::Real, 2) => match self.source(table, 0) {
+                Some((source, at)) => {
+                    let want = one_of_wants(self.dice);
+                    let sum = self.value(at, want, 0);
+                    format!("({} / sum({sum} from {source}))", deeper(self, Want::Integer))
+                }
+                None => plain(self),
+            },
             (Want::Real, _) => format!("({} / {})", deeper(self, Want::Integer), deeper(self, Want::Integer)),
             (Want::Text, 0) => format!("lower({})", deeper(self, want)),
             (Want::Text, 1) => format!("upper({})", deeper(self, want)),
@@ -300,7 +325,11 @@ impl Writer<'_, '_> {
                         ("matches", "'7$|^.?b'"),
                         ("like", "'%a_'"),
                         ("matches", "'^[a-hä]+'"),
-                    ][self.dice.roll(6)];
+                        ("ends", "''"),
+                        ("starts", "''"),
+                        ("contains", "''"),
+                        ("ends", "'e'"),
+                    ][self.dice.roll(10)];
                     format!("{subject} {word} {pattern}")
                 }
                 _ => format!("{subject} {sign} {}", self.value(table, want, depth.saturating_sub(1))),
