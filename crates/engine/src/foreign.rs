@@ -9,7 +9,7 @@ use std::sync::RwLock;
 /// Passwords with which servers were asked for connections, in every form in which they stand in URLs.
 static USED: RwLock<Vec<String>> = RwLock::new(Vec::new());
 /// What stands in the place of a password.
-const STARS: &str = "***";
+pub const STARS: &str = "***";
 /// A shorter one is a part of too much else, and only found where a URL has it.
 const SHORTEST: usize = 4;
 

@@ -17,7 +17,7 @@ mod tables;
 mod throwaway;
 
 pub use engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Loaded, Served, Setting, Swept, TableSize, engine, names};
-pub use foreign::without_passwords;
+pub use foreign::{STARS, without_passwords};
 pub use generated::GeneratedRows;
 pub use load::LoadEvent;
 pub use session::STREAM_TRIPS;

@@ -26,14 +26,14 @@ pub struct Contest {
     /// The field, in the order in which it is shown.
     pub entries: Vec<Entry>,
     /// What gives the reference where there is too much data for the plain evaluation.
-    pub reference: Option<Longer>,
+    pub reference: Option<FullerNeed>,
     /// What it is over keys of other types, by the names of variants.
     pub keyed: BTreeMap<String, KeyedContest>,
 }
 
 /// A need of which more is asked than of contenders: its sort keys are given too, then what says which root row it is, and the limit is larger.
 #[derive(Clone)]
-pub struct Longer {
+pub struct FullerNeed {
     /// The need.
     pub need: Need,
     /// Plans for it that have little in common, one of which is enough.
@@ -48,7 +48,7 @@ pub struct KeyedContest {
     /// The need, resolved against the variant's schema.
     pub need: Need,
     /// As [`Contest::reference`], for the variant's schema.
-    pub reference: Option<Longer>,
+    pub reference: Option<FullerNeed>,
     /// What differs in parameters and answers.
     pub keys: KeyedNeed,
 }
@@ -310,7 +310,7 @@ impl Contest {
         if self.parameters.is_empty() {
             return vec![Vec::new()];
         }
-        (0..SETS as u64)
+        (0..self.set_count())
             .map(|set| {
                 let drawing = round * SETS as u64 + set;
                 let value = |parameter: &DrawnParameter| match &parameter.source {
@@ -320,6 +320,11 @@ impl Contest {
                 self.parameters.iter().map(value).collect()
             })
             .collect()
+    }
+
+    /// How many parameter sets a round has.
+    pub(crate) fn set_count(&self) -> u64 {
+        if self.parameters.is_empty() { 1 } else { SETS as u64 }
     }
 
     /// Parameter sets at the edges: what is drawn from rows is not there, or is null or empty where that may be drawn too.

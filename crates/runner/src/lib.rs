@@ -20,7 +20,7 @@ use std::time::Duration;
 pub use allocator::{CountingAllocator, HeapCounts, count_heap};
 pub use contender::{OwnContender, serve};
 pub use contest::{
-    Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, Keyed, KeyedContest, Longer, ParameterSource, Place, Program, Setup,
+    Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, FullerNeed, Keyed, KeyedContest, ParameterSource, Place, Program, Setup,
 };
 pub use event::{Event, RoundBegins};
 pub use machine::{Machine, Pressure, reference_loop};

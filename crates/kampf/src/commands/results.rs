@@ -10,7 +10,7 @@ use serde::Deserialize;
 use super::{Ending, print, print_json};
 use crate::arguments::{Format, General, Results};
 use crate::document::Document;
-use crate::output::{Page, contest_text, together};
+use crate::output::{Page, STARS, contest_text, together};
 use crate::problem::Problem;
 use crate::raced::{RacedContest, RacedRun};
 
@@ -68,20 +68,17 @@ pub(crate) fn parse(path: &Path, text: &str) -> Result<RacedRun, Problem> {
 
 /// Earlier versions took passwords out of what they saved wherever they stood in it, also where they were a word of Kampf's own.
 fn explained(problem: Problem, text: &str) -> Problem {
-    if !text.contains(LOST) {
+    if !text.contains(STARS) {
         return problem;
     }
     Problem { message: format!("{}; a word of it was taken for a password by an earlier kampf, and is lost", problem.message), ..problem }
 }
 
-/// What stands in the place of such a word.
-const LOST: &str = "***";
-
 fn parsed(path: &Path, text: &str) -> Result<RacedRun, Problem> {
     header(path, text)?;
     let wrong = |what: String| Problem::wrong(format!("{} {what}", path.display()));
     let document: Document = serde_json::from_str(text).map_err(|error| wrong(format!("is damaged, or from another kampf: {error}")))?;
-    if document.contests.iter().any(|contest| contest.engine.name == LOST) {
+    if document.contests.iter().any(|contest| contest.engine.name == STARS) {
         return Err(wrong("does not say on which engine it was raced".to_owned()));
     }
     if let Some(what) = document.contradiction() {

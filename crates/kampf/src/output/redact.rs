@@ -5,10 +5,8 @@ use std::borrow::Cow;
 use std::ops::Range;
 use std::sync::LazyLock;
 
+pub(crate) use kampf_engine::STARS;
 use regex::Regex;
-
-/// What stands in the place of a password.
-pub(crate) const STARS: &str = "***";
 
 /// `scheme://user:password@`, with however many slashes, up to the last @ before a quote.
 static IN_URL: LazyLock<Regex> = LazyLock::new(|| pattern(r#"[A-Za-z][A-Za-z0-9+.-]*:/+[^\s"'/@:]*:([^"'\n]+)@"#));

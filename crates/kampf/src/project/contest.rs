@@ -7,7 +7,7 @@ use kampf_contest::{
     ByHand, Choice, Choices, Dialect, Expect, Field, Form, Given, Hydration, KeyedNeed, Leaf, Measure, Need, NeedPart, NeedText, Plan,
     derive, own_sql, resolve as resolve_need,
 };
-use kampf_runner::{Contest, Entry, EntryWay, KeyedContest, Longer, Program, more_than};
+use kampf_runner::{Contest, Entry, EntryWay, FullerNeed, KeyedContest, Program, more_than};
 use kampf_schema::expr::{Expr, Node};
 use kampf_schema::{Column, Schema};
 use kampf_verdict::Required;
@@ -370,7 +370,7 @@ fn need(project: &Project, config: &ContestConfig, schema: &Schema) -> Result<Op
 
 /// The need with its sort keys given too, then what says which root row it is, and a larger limit; with the leanest plan for it and the most
 /// comfortable one.
-fn reference(schema: &Schema, need: &Need, field: &Field, dialect: &Dialect) -> Option<Longer> {
+fn reference(schema: &Schema, need: &Need, field: &Field, dialect: &Dialect) -> Option<FullerNeed> {
     let mut longer = need.clone();
     longer.limit = need.most().map(more_than);
     longer.expect = Expect::Many;
@@ -389,7 +389,7 @@ fn reference(schema: &Schema, need: &Need, field: &Field, dialect: &Dialect) -> 
     let mut choices: Vec<Choices> = field.valid.last().into_iter().chain(field.valid.first()).copied().collect();
     choices.dedup();
     let plans: Vec<Plan> = choices.iter().map(|choices| derive(schema, &longer, dialect, choices)).collect();
-    (!plans.is_empty()).then_some(Longer { need: longer, plans, identity })
+    (!plans.is_empty()).then_some(FullerNeed { need: longer, plans, identity })
 }
 
 fn appended(project: &Project, need: &Need) -> Vec<String> {

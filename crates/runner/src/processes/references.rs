@@ -7,9 +7,9 @@ use kampf_schema::{ColumnId, Schema, TableId, Value};
 
 use super::comparison::{bytes_of, compared};
 use super::inbox::Inbox;
-use super::sample::{Longest, Sampled, sampled};
+use super::sample::{FullerAnswer, Sampled, sampled};
 use super::talk::{Flow, Talk};
-use crate::contest::{Contest, Entry, EntryWay, Longer, Setup};
+use crate::contest::{Contest, Entry, EntryWay, FullerNeed, Setup};
 use crate::policy::{CheckedVerdict, Known, Right};
 use crate::trouble::Trouble;
 
@@ -49,7 +49,7 @@ struct On<'a> {
     schema: &'a Schema,
     blueprint: &'a Blueprint,
     need: Option<&'a Need>,
-    reference: Option<&'a Longer>,
+    reference: Option<&'a FullerNeed>,
 }
 
 impl<'a> On<'a> {
@@ -64,8 +64,7 @@ impl<'a> On<'a> {
     }
 
     fn keyed(setup: &'a Setup<'_>, contest: &'a Contest, variant: &'a str) -> Result<On<'a>, Trouble> {
-        let missing = || Trouble::NotStarted("the data of its variant was not loaded".to_owned());
-        let (on, data) = contest.keyed.get(variant).zip(setup.keyed.get(variant)).ok_or_else(missing)?;
+        let (on, data) = contest.keyed.get(variant).zip(setup.keyed.get(variant)).ok_or_else(not_loaded)?;
         Ok(On {
             variant: Some(variant),
             schema: data.schema,
@@ -76,15 +75,18 @@ impl<'a> On<'a> {
     }
 }
 
+fn not_loaded() -> Trouble {
+    Trouble::NotStarted("the data of its variant was not loaded".to_owned())
+}
+
 /// Rows that a need's tables have.
-fn rows_of(need: &Need, blueprint: &Blueprint) -> u64 {
+pub(super) fn rows_of(need: &Need, blueprint: &Blueprint) -> u64 {
     need.tables().into_iter().map(|table| blueprint.rows(table)).sum()
 }
 
 /// Whether a contest is checked by plain evaluation of all rows, as far as it can be at all.
 pub fn is_plain(contest: &Contest, blueprint: &Blueprint) -> bool {
-    let sets = contest.parameter_sets_of(blueprint, 0, 0).len() as u64;
-    contest.need.as_ref().is_none_or(|need| rows_of(need, blueprint).saturating_mul(sets) <= PLAIN_EVALUATION_ROWS)
+    contest.need.as_ref().is_none_or(|need| rows_of(need, blueprint).saturating_mul(contest.set_count()) <= PLAIN_EVALUATION_ROWS)
 }
 
 /// The right answers by plain evaluation of all rows; none where there are too many.
@@ -132,13 +134,13 @@ pub(crate) fn keyed_references(
     let keyed = On::keyed(setup, contest, variant)?;
     let references = right_on(inbox, setup, contest, &keyed, &contest.sets_on(setup, Some(variant), sets))?.references;
     let old_key = |table: TableId, value: &Value| keyed.blueprint.old_key(table, value);
-    let keys = contest.keyed.get(variant).map(|on| &on.keys);
+    let keys = &contest.keyed.get(variant).ok_or_else(not_loaded)?.keys;
     for (set, (own, plain)) in references.iter().zip(plain).enumerate() {
         let answer = Answer { rows: own.answer(contest.limit()).to_vec(), came: own.came(contest.limit()) };
-        match keys.map(|keys| keys.agrees(plain, contest.limit(), &answer, &old_key)) {
-            None | Some(Agreement::Same) => {}
-            Some(Agreement::Differs(difference)) => return Ok(KeyedRight::Apart(CheckedVerdict::Disagrees(set, Box::new(difference)))),
-            Some(Agreement::Undecided(why)) => return Ok(KeyedRight::Apart(CheckedVerdict::Undecided(why))),
+        match keys.agrees(plain, contest.limit(), &answer, &old_key) {
+            Agreement::Same => {}
+            Agreement::Differs(difference) => return Ok(KeyedRight::Apart(CheckedVerdict::Disagrees(set, Box::new(difference)))),
+            Agreement::Undecided(why) => return Ok(KeyedRight::Apart(CheckedVerdict::Undecided(why))),
         }
     }
     Ok(KeyedRight::Agree(references))
@@ -168,7 +170,7 @@ fn right_by_plan(
     setup: &Setup<'_>,
     contest: &Contest,
     on: &On<'_>,
-    (need, longer): (&Need, &Longer),
+    (need, longer): (&Need, &FullerNeed),
     sets: &[Vec<Value>],
 ) -> Result<Right, Trouble> {
     let mut why = String::new();
@@ -183,7 +185,7 @@ fn right_by_plan(
             continue;
         }
         let answers = whole_answers(Talk::of_forms(inbox, setup, contest, &entry, longer.need.forms())?, sets)?;
-        let longest: Vec<Longest> = answers.into_iter().map(|answer| longest(need, longer, answer)).collect();
+        let longest: Vec<FullerAnswer> = answers.into_iter().map(|answer| fuller_answer(need, longer, answer)).collect();
         // Over other keys the same must come as over the schema's own, which is looked at there.
         let looked_at = match on.variant {
             None => sampled((on.schema, on.blueprint), longer, setup.seed, sets, &longest).map_err(|overflow| too_large(&overflow))?,
@@ -209,7 +211,7 @@ fn fails_on_twin(
     twin: &Setup<'_>,
     contest: &Contest,
     variant: Option<&str>,
-    longer: &Longer,
+    longer: &FullerNeed,
     entry: &Entry,
 ) -> Result<Option<String>, Trouble> {
     let on = match variant {
@@ -251,7 +253,7 @@ fn in_its_order(ordered: bool, answer: Answer) -> Reference {
 }
 
 /// Splits what is given besides off what the need asks for: sort keys, then what says which root row it is.
-fn longest(need: &Need, longer: &Longer, answer: Answer) -> Longest {
+fn fuller_answer(need: &Need, longer: &FullerNeed, answer: Answer) -> FullerAnswer {
     let complete = need.most().is_none_or(|most| (answer.rows.len() as u64) < more_than(most));
     let mut reference = Reference { complete, expect: need.expect, forms: need.forms(), ..Reference::default() };
     let mut identities = Vec::new();
@@ -266,7 +268,7 @@ fn longest(need: &Need, longer: &Longer, answer: Answer) -> Longest {
             identities.push(identity);
         }
     }
-    Longest { reference, identities }
+    FullerAnswer { reference, identities }
 }
 
 /// The larger limit of a reference, so that rows behind the cut are known.

@@ -8,7 +8,8 @@ use kampf_engine::GeneratedRows;
 use kampf_fill::{Blueprint, RecipeMaker};
 use kampf_schema::{Schema, Value};
 
-use crate::contest::Longer;
+use super::references::rows_of;
+use crate::contest::FullerNeed;
 
 /// Root rows that are looked at.
 const ROOTS: usize = 1_000;
@@ -17,7 +18,7 @@ const AMONG: u64 = 30_000_000;
 
 /// An answer with what says which root row each of its rows is.
 #[derive(Clone)]
-pub(crate) struct Longest {
+pub(crate) struct FullerAnswer {
     pub(crate) reference: Reference,
     /// Empty where nothing says it.
     pub(crate) identities: Vec<Vec<Value>>,
@@ -36,15 +37,14 @@ pub(crate) enum Sampled {
 /// it has.
 pub(crate) fn sampled(
     (schema, blueprint): (&Schema, &Blueprint),
-    longer: &Longer,
+    longer: &FullerNeed,
     seed: u64,
     sets: &[Vec<Value>],
-    answers: &[Longest],
+    answers: &[FullerAnswer],
 ) -> Result<Sampled, Overflow> {
     let need = &longer.need;
-    let rows: u64 = need.tables().into_iter().map(|table| blueprint.rows(table)).sum();
     let all = blueprint.rows(need.root());
-    if need.group.is_some() || longer.identity.is_empty() || rows > AMONG || all == 0 {
+    if need.group.is_some() || longer.identity.is_empty() || rows_of(need, blueprint) > AMONG || all == 0 {
         return Ok(Sampled::Holds(0));
     }
     let generated = GeneratedRows(blueprint);
@@ -95,7 +95,7 @@ fn said(values: &[Value]) -> String {
 }
 
 /// Why a row of an answer is not what its root row means.
-fn is_not(need: &Need, root: &RootRow, answer: &Longest, at: usize) -> Option<String> {
+fn is_not(need: &Need, root: &RootRow, answer: &FullerAnswer, at: usize) -> Option<String> {
     let row = &answer.reference.rows[at];
     if root.free {
         return None;

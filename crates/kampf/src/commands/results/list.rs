@@ -6,12 +6,12 @@ use kampf_verdict::End;
 use serde::Deserialize;
 use serde_json::json;
 
-use super::{LOST, explained, folder, header, text_of};
+use super::{explained, folder, header, text_of};
 use crate::arguments::{Format, General};
 use crate::commands::{Ending, print, print_json};
 use crate::conditions::Conditions;
 use crate::document::{LatencyPart, VerdictPart};
-use crate::output::{Column, Gate, Look, Page, count, duration, end_words};
+use crate::output::{Column, Gate, Look, Page, STARS, count, duration, end_words};
 use crate::problem::Problem;
 
 /// What of a result is listed; all else is passed over unread.
@@ -53,7 +53,7 @@ fn read(path: &Path) -> Result<Listed, Problem> {
     let listed = header(path, &text).and_then(|()| {
         serde_json::from_str(&text).map_err(|error| wrong(format!("is damaged, or from another kampf: {error}"))).and_then(
             |listed: Listed| {
-                let is_lost = listed.contests.iter().any(|contest| contest.engine.name == LOST);
+                let is_lost = listed.contests.iter().any(|contest| contest.engine.name == STARS);
                 if is_lost { Err(wrong("does not say on which engine it was raced".to_owned())) } else { Ok(listed) }
             },
         )

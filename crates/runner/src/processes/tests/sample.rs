@@ -6,8 +6,8 @@ use kampf_fill::{Blueprint, Order};
 use kampf_schema::expr::{Expr, Node, RowCount};
 use kampf_schema::{LogicalType, Relations, Schema, Value, ddl};
 
-use crate::contest::Longer;
-use crate::processes::sample::{Longest, Sampled, sampled};
+use crate::contest::FullerNeed;
+use crate::processes::sample::{FullerAnswer, Sampled, sampled};
 
 const HIVES: &str =
     "CREATE TABLE hive (id INTEGER PRIMARY KEY, label TEXT NOT NULL, frames INTEGER NOT NULL CHECK (frames BETWEEN 8 AND 24));
@@ -17,7 +17,7 @@ struct Asked {
     schema: Schema,
     blueprint: Blueprint,
     need: Need,
-    longer: Longer,
+    longer: FullerNeed,
     sets: Vec<Vec<Value>>,
 }
 
@@ -36,12 +36,12 @@ impl Asked {
             value,
             form: Form::Value(LogicalType::Integer),
         }));
-        let longer = Longer { need: longer, plans: Vec::new(), identity: vec![0] };
+        let longer = FullerNeed { need: longer, plans: Vec::new(), identity: vec![0] };
         Asked { schema, blueprint, need, longer, sets }
     }
 
     /// The right answers as a contender gives them: cut at the larger limit, with what is given besides.
-    fn right(&self) -> Vec<Longest> {
+    fn right(&self) -> Vec<FullerAnswer> {
         let rows = GeneratedRows(&self.blueprint);
         let evaluation = PlainEvaluation::of(&self.schema, &self.longer.need, &rows);
         let of = |set: &Vec<Value>| {
@@ -53,16 +53,16 @@ impl Asked {
             let width = self.need.give.len();
             let identities = reference.rows.iter().map(|row| row[row.len() - 1..].to_vec()).collect();
             reference.rows.iter_mut().for_each(|row| row.truncate(width));
-            Longest { reference, identities }
+            FullerAnswer { reference, identities }
         };
         self.sets.iter().map(of).collect()
     }
 
-    fn looked_at(&self, answers: &[Longest]) -> Sampled {
+    fn looked_at(&self, answers: &[FullerAnswer]) -> Sampled {
         sampled((&self.schema, &self.blueprint), &self.longer, 1, &self.sets, answers).unwrap()
     }
 
-    fn is_refuted(&self, change: impl Fn(&mut Longest)) -> bool {
+    fn is_refuted(&self, change: impl Fn(&mut FullerAnswer)) -> bool {
         let mut answers = self.right();
         answers.iter_mut().for_each(change);
         matches!(self.looked_at(&answers), Sampled::Apart(_))
@@ -107,7 +107,7 @@ fn a_value_that_is_wrong_in_many_rows_is_found() {
 #[test]
 fn rows_that_are_missing_or_should_be_are_found() {
     for asked in all() {
-        let without = |answer: &mut Longest, is_left_out: &dyn Fn(usize) -> bool| {
+        let without = |answer: &mut FullerAnswer, is_left_out: &dyn Fn(usize) -> bool| {
             let mut at = 0..;
             answer.reference.rows.retain(|_| !is_left_out(at.next().unwrap()));
             let mut at = 0..;
@@ -131,6 +131,6 @@ fn groups_cannot_be_worked_out_from_some_rows() {
     let schema = ddl::read(HIVES).unwrap().schema;
     let need = resolve(&schema, &Relations::of(&schema), &grouped).unwrap();
     let mut asked = Asked::of(&text(&[], None), vec![vec![Value::Integer(10)]]);
-    asked.longer = Longer { need, plans: Vec::new(), identity: Vec::new() };
+    asked.longer = FullerNeed { need, plans: Vec::new(), identity: Vec::new() };
     assert_eq!(asked.looked_at(&[]), Sampled::Holds(0));
 }
