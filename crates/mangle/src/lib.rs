@@ -35,6 +35,15 @@ pub fn property(usual: u32) -> Config {
     }
 }
 
+/// How often something is tried by chance: as often as usual, or as many times that as `KAMPF_TIMES` says.
+///
+/// # Panics
+/// Where `KAMPF_TIMES` is no number.
+pub fn often(usual: u64) -> u64 {
+    let word = std::env::var("KAMPF_TIMES").unwrap_or_else(|_| "1".to_owned());
+    usual * word.parse::<u64>().unwrap_or_else(|_| panic!("KAMPF_TIMES is a whole number from 1 on, not `{word}`"))
+}
+
 /// How many inputs a test tries: `KAMPF_CASES`, or the number given.
 pub fn cases(usual: usize) -> usize {
     std::env::var("KAMPF_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(usual)

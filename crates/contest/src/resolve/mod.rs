@@ -182,10 +182,11 @@ pub fn resolve(schema: &Schema, relations: &Relations, text: &NeedText) -> Resul
         None => Vec::new(),
     };
     (resolver.given, resolver.standing) = (given, standing);
-    let mut order = Vec::new();
+    let mut order = Vec::with_capacity(text.order.len());
     for (at, term) in text.order.iter().enumerate() {
         order.push(resolver.order(term).map_err(|mistake| NeedError::of(NeedPart::Order(at), mistake))?);
     }
+    let mut order = order::without_repeats(order);
     let group = match std::mem::replace(&mut resolver.standing, Standing::Row) {
         Standing::Group(group) => Some(group),
         Standing::Row => None,

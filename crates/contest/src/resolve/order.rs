@@ -10,6 +10,17 @@ pub(super) fn key(at: usize) -> Expr<Leaf> {
     Node::Leaf(Leaf::Key(at)).into()
 }
 
+/// The terms without those that an earlier one has decided: what is sorted by one value is not sorted by it again.
+pub(super) fn without_repeats(order: Vec<OrderBy<Leaf>>) -> Vec<OrderBy<Leaf>> {
+    let mut terms: Vec<OrderBy<Leaf>> = Vec::with_capacity(order.len());
+    for by in order {
+        if terms.iter().all(|term| term.value != by.value) {
+            terms.push(by);
+        }
+    }
+    terms
+}
+
 /// Appends what makes the order total: the terms of groups, or else a unique key of the root, unless the order holds it already.
 pub(super) fn make_total(schema: &Schema, need: &mut Need) -> Result<(), Mistake> {
     let descending = need.order.last().is_some_and(|by| by.descending);

@@ -4,7 +4,7 @@ use kampf_schema::expr::{Expr, Give, Mistake, Name, Written, WrittenList, Writte
 use kampf_schema::{Span, TableId};
 
 use super::leaves::{AT_ROOT, Place, Resolver, Step, at, joined};
-use super::order::make_total_at;
+use super::order::{make_total_at, without_repeats};
 use crate::choice::Loading;
 use crate::form::Form;
 use crate::need::{Aggregate, AggregateOver, Fold, Given, Leaf, ListOver, OrderBy, Source};
@@ -161,6 +161,7 @@ impl Resolver<'_> {
             }
             order.push(OrderBy { value, descending: term.descending, appended: false });
         }
+        let mut order = without_repeats(order);
         if order.is_empty() && written.limit.is_none() {
             return Ok(order);
         }

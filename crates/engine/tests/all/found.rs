@@ -49,15 +49,25 @@ const NEEDS: [(&str, &[&str], Option<&str>); 12] = [
 ];
 
 fn needs(schema: &Schema) -> impl Iterator<Item = (NeedText, kampf_contest::Need)> + '_ {
-    NEEDS.into_iter().map(|(from, give, filter)| {
+    let written = NEEDS.into_iter().map(|(from, give, filter)| {
         let give = give.iter().map(|give| (*give).to_owned()).collect();
-        let text = NeedText {
+        NeedText {
             from: from.into(),
             give,
             filter: filter.map(str::to_owned),
             limit: (from == "hive").then_some(30),
             ..NeedText::default()
-        };
+        }
+    });
+    // What is sorted by twice is a column of a chunk once.
+    let by_one_twice = NeedText {
+        from: "hive".into(),
+        give: ["label", "inspection { temper, note } as all"].map(str::to_owned).into(),
+        order: ["frames", "frames"].map(str::to_owned).into(),
+        chunk: vec![7],
+        ..NeedText::default()
+    };
+    written.chain([by_one_twice]).map(|text| {
         let need = resolve(schema, &Relations::of(schema), &text).unwrap_or_else(|error| panic!("{error}: {text:?}"));
         (text, need)
     })

@@ -177,7 +177,7 @@ fn random_schemas_under_random_indexes_have_the_same_rows_on_postgresql_too() {
     let server = crate::common::servers::Database::new();
     let url = server.0;
     let mut compared = 0;
-    for number in 0..30 {
+    for number in 0..kampf_mangle::often(12) {
         let mut dice = Dice((0..300).map(|roll| crate::common::mixed(number * 977 + roll)).collect(), 0);
         let (text, mut schema, order) = random_schema(&mut dice);
         schema.fold_names();
@@ -201,7 +201,7 @@ fn random_schemas_under_random_indexes_have_the_same_rows_on_postgresql_too() {
     let same = is_the_same(postgres, &place, &schema, &varied, &blueprint);
     let _ = postgres.remove(&place);
     assert!(same.is_ok(), "{same:?}\n{text}");
-    assert!(compared > 20, "only {compared} could be compared");
+    assert!(compared > 8, "only {compared} could be compared");
 }
 
 /// What needs more than one step of thought.

@@ -8,6 +8,7 @@ use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 use crate::common::{Dice, Folder, installed, json};
+use kampf_mangle::often;
 use serde_json::Value as Json;
 
 /// Digests of the project's tables, worked out without any database.
@@ -144,10 +145,10 @@ fn a_removal_that_fails_halfway_leaves_nothing_that_is_taken_for_whole() {
     remove(&folder, "half a removal");
 }
 
-/// Fills that are killed at some moment, one after the other on what the one before has left. With `KAMPF_KILLS=10` ten times as many.
+/// Fills that are killed at some moment, one after the other on what the one before has left. With `KAMPF_TIMES=10` ten times as many.
 fn killed_at_random(engine: &str, kills: usize) {
-    let times = std::env::var("KAMPF_KILLS").ok().and_then(|times| times.parse().ok()).unwrap_or(1);
-    let kills = kills * times;
+    let times = often(1);
+    let kills = kills * usize::try_from(times).unwrap();
     let folder = Folder::apiary("");
     folder.write("kampf.toml", folder.read("kampf.toml").replace("\"6 per hive\"", "20_000"));
     let promised = promised(&folder);
@@ -160,7 +161,7 @@ fn killed_at_random(engine: &str, kills: usize) {
     };
     // The machine may be busy with others: the least of three is nearest to what a fill takes.
     let whole = (0..3).map(|_| whole()).min().unwrap();
-    let mut dice = Dice::new(6 + times as u64);
+    let mut dice = Dice::new(6 + times);
     let (mut hits, mut found) = (0, 0);
     let mut kill = 0;
     // Some come when all is done already: others are tried until as many were hit as are wanted.
@@ -199,7 +200,7 @@ fn two_hundred_kills_at_random_leave_nothing_wrong_on_sqlite() {
 #[test]
 fn kills_at_random_leave_nothing_wrong_on_postgresql() {
     if installed() {
-        killed_at_random("postgres", 9);
+        killed_at_random("postgres", 6);
     }
 }
 

@@ -12,9 +12,9 @@ use kampf_schema::{Relations, Schema, TableId, ddl, expr::RowCount};
 const SQL: &str = "CREATE TABLE strain (id INTEGER PRIMARY KEY, name VARCHAR(80) NOT NULL);
     CREATE TABLE hive (id INTEGER PRIMARY KEY, strain_id INTEGER NOT NULL REFERENCES strain, label VARCHAR(20) NOT NULL,
       remarks VARCHAR(80) NOT NULL);";
-const HIVES: u64 = 36_000;
+const HIVES: u64 = 12_000;
 const FEW: u64 = HIVES / 100;
-const PORTION: u32 = 300;
+const PORTION: u32 = 100;
 /// What a driver that reads from a socket may hold ahead of who takes its rows: a few buffers, as chance has it, however many rows there are.
 const AHEAD: f64 = 32.0 * 1024.0;
 

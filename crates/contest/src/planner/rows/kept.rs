@@ -109,8 +109,9 @@ impl<'a> Rows<'a> {
             self.kept.len() - 1
         });
         let kept = &mut self.kept[at].1;
-        kept.extend(columns.iter().filter(|column| !kept.contains(column)).copied().collect::<Vec<_>>());
+        kept.extend(columns);
         kept.sort_unstable();
+        kept.dedup();
     }
 
     /// A relation has one place with the rows of its table, whichever of its nodes it is reached by.

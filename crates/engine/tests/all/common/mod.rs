@@ -7,7 +7,7 @@ pub(crate) mod servers;
 
 use std::io::Write;
 
-use kampf_contest::{Agreement, Collect, Execution, Field, Need, Restriction, Touch, compare, derive, evaluate};
+use kampf_contest::{Agreement, Collect, Execution, Fetch, Field, Need, Restriction, Touch, compare, derive, evaluate};
 use kampf_engine::{Connection, Engine, GeneratedRows};
 use kampf_fill::Blueprint;
 use kampf_schema::Schema;
@@ -63,8 +63,11 @@ pub(crate) fn check_need(
         let near = field.entered.iter().any(|other| choices.distance(other) == 1);
         assert!(near, "{choices} ({at}) differs from no other in one choice only\n{shown}");
     }
-    for choices in &field.valid {
-        let plan = derive(schema, need, engine.dialect(), choices);
+    // Of manners only the usual one is among the valid combinations; chunks count where they are so small that rows take several.
+    let is_small = need.portions.iter().any(|&size| size < 10);
+    let chunked = field.all().filter(|choices| is_small && choices.get() == Some(Fetch::Chunks));
+    for choices in field.valid.iter().copied().chain(chunked) {
+        let plan = derive(schema, need, engine.dialect(), &choices);
         let mut session = connection.session();
         let mut execution = Execution::new(plan.clone(), engine.dialect());
         let mut collect = Collect::default();
