@@ -181,9 +181,14 @@ impl Race {
         self.runners[contender].held = is_open;
     }
 
-    /// Takes a contender out that could not be run.
+    /// Takes a contender out that could not be run. Who left because of it is back: what they were slower than is no answer.
     pub fn fail(&mut self, contender: usize) {
         self.runners[contender].state = State::Failed;
+        for runner in &mut self.runners {
+            if matches!(runner.state, State::Dropped(departure, _) if departure.leader == contender) {
+                runner.state = State::Racing;
+            }
+        }
         if self.rounds == 0 {
             self.set_levels();
         }

@@ -36,7 +36,7 @@ pub struct OtherOption {
 /// What another option costs, as a ratio of times.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub enum Cost {
-    /// Every contender that has it is slower, by at least this.
+    /// Every contender that has it is slower, and those that are alike in choices made before by at least this.
     AtLeast(f64),
     /// Its best contender is behind by at most this, which is no more than a tenth.
     AtMost(f64),
@@ -117,11 +117,11 @@ pub(crate) fn by_choice(facts: &Facts, replayed: &Replayed, placed: &[Placed], o
             let with: Vec<&Rival> = rivals.iter().filter(|rival| option_of(rival.at) == Some(other)).collect();
             let least = |rivals: &[&Rival]| rivals.iter().copied().min_by(|one, other| one.ratio.total_cmp(&other.ratio)).map(|one| one.at);
             let not_slower: Vec<&Rival> = with.iter().copied().filter(|rival| rival.slower.is_none()).collect();
-            let at = least(&not_slower).or_else(|| least(&with))?;
-            let best = with.iter().copied().find(|rival| rival.at == at)?;
             // What was chosen before is the same: else a slow way of loading would speak for the columns it was raced with.
             let is_beside = |rival: &&&Rival| same_before(facts, choice, rival.at, base);
             let beside: Vec<&Rival> = with.iter().filter(is_beside).copied().collect();
+            let at = least(&not_slower).or_else(|| least(&beside)).or_else(|| least(&with))?;
+            let best = with.iter().copied().find(|rival| rival.at == at)?;
             let cost = match best.slower {
                 _ if beside.is_empty() => Cost::Elsewhere,
                 Some(_) => Cost::AtLeast(beside.iter().filter_map(|rival| rival.slower).fold(f64::INFINITY, f64::min)),
@@ -214,15 +214,14 @@ fn is_outclassed(facts: &Facts, at: usize, base: usize) -> bool {
 fn rival(facts: &Facts, replayed: &Replayed, placed: &[Placed], at: usize, base: usize) -> Option<Rival> {
     if placed[base].outcome == Outcome::Standing {
         let Ratio { ratio, interval } = placed[at].behind?;
-        let slower = match replayed.finding(at) {
-            // Where another leads since, what was sure of the leader then is still sure.
-            Some(kampf_race::Finding::Slower) => {
-                let now = interval.map(|sure| sure.low).filter(|low| *low > 1.0);
-                now.or(placed[at].left.and_then(|left| left.at_least)).or(Some(1.0))
-            }
-            Some(kampf_race::Finding::Outclassed) => Some(interval.map_or(OUTCLASSED, |sure| sure.low.max(OUTCLASSED))),
-            _ => None,
+        let is_slower = matches!(replayed.finding(at), Some(kampf_race::Finding::Slower | kampf_race::Finding::Outclassed));
+        // What was sure of the leader that it left to is not sure of who leads since, unless what both ran says so too.
+        let least = match interval {
+            _ if is_outclassed(facts, at, base) => Some(interval.map_or(OUTCLASSED, |sure| sure.low.max(OUTCLASSED))),
+            Some(sure) => (sure.low > 1.0).then_some(sure.low),
+            None => Some(1.0),
         };
+        let slower = least.filter(|_| is_slower);
         return Some(Rival { at, ratio, interval, slower });
     }
     // Somebody's own SQL or program leads: the derived ones are compared with the best of themselves.

@@ -122,6 +122,12 @@ fn those_that_fail_or_do_not_start_are_last_and_no_longer_counted() {
     race.fail(0);
     race.record(&[None, Some(1.1), Some(1.2)]);
     assert_eq!((race.leader(), standing(&race, 0).finding), (Some(1), Finding::Failed));
+    // Who left because of one that fails is back.
+    let mut race = Race::new(3, TWO_PERCENT);
+    let drops = run(&mut race, 3, |at, _| [1.0, 40.0, 44.0][at]);
+    assert_eq!((drops.len(), race.racing()), (2, vec![0]));
+    race.fail(0);
+    assert_eq!((race.leader(), race.racing()), (Some(1), vec![1, 2]));
     assert!(Race::new(0, TWO_PERCENT).is_decided());
     assert_eq!(Race::new(0, TWO_PERCENT).standings(), []);
 }

@@ -2,7 +2,7 @@
 
 use crate::common::{contender, facts, failed};
 use kampf_contest::{ByHand, Measure};
-use kampf_verdict::{Beside, Cost, End, Facts, FaultKind, Keeps, Outcome, Required, Requirements, judge};
+use kampf_verdict::{Beside, Cost, End, Facts, FaultKind, Keeps, Outcome, Required, Requirements, Verdict, judge};
 use proptest::prelude::*;
 
 const NAMES: [&str; 9] = [
@@ -70,6 +70,38 @@ fn field() -> impl Strategy<Value = Facts> {
     })
 }
 
+/// What a verdict says in any of its parts of one contender's time over another's: who, over whom, and between what it lies.
+fn said(verdict: &Verdict) -> Vec<(&'static str, usize, usize, f64, f64)> {
+    let base = verdict.fastest.expect("somebody was timed");
+    let mut said = Vec::new();
+    for (at, placed) in verdict.placed.iter().enumerate().filter(|(at, _)| *at != base) {
+        if let Some(sure) = placed.behind.and_then(|behind| behind.interval) {
+            said.push(("table", at, base, sure.low, sure.high));
+        }
+        // Who left was slower than the leader of then, and the table says when.
+        let is_of_now = placed.left.is_none_or(|left| left.leader == Some(base));
+        if is_of_now && matches!(placed.outcome, Outcome::Slower | Outcome::Outclassed) {
+            said.push(("word", at, base, 1.0 + f64::EPSILON, f64::INFINITY));
+        }
+    }
+    for step in &verdict.ladder {
+        if let Some(sure) = step.ratio.interval {
+            said.push(("ladder", step.to, step.from, sure.low, sure.high));
+        }
+    }
+    for one in &verdict.by_choice {
+        for other in &one.others {
+            match other.cost {
+                Cost::AtLeast(least) => said.push(("by choice", other.contender, one.base, least, f64::INFINITY)),
+                Cost::AtMost(most) => said.push(("by choice", other.contender, one.base, 0.0, most)),
+                Cost::Open { interval: Some(sure), .. } => said.push(("by choice", other.contender, one.base, sure.low, sure.high)),
+                _ => {}
+            }
+        }
+    }
+    said
+}
+
 proptest! {
     #![proptest_config(kampf_mangle::property(400))]
 
@@ -92,6 +124,19 @@ proptest! {
             for one in nearest {
                 let reading = verdict.placed[one.contender].readings.iter().find(|reading| reading.required == one.required);
                 prop_assert!(reading.is_some_and(|reading| reading.keeps != Keeps::Yes && reading.has == Some(one.has)), "{:?}", one);
+            }
+        }
+        // What is known of two is the same in the table, up the ladder and by choice: who is slower there is not perhaps faster here.
+        let said = said(&verdict);
+        let turned = |&(part, one, other, low, high): &(&'static str, usize, usize, f64, f64)| (part, other, one, 1.0 / high, 1.0 / low);
+        for first in &said {
+            for second in said.iter().copied().chain(said.iter().map(turned)).filter(|second| (second.1, second.2) == (first.1, first.2)) {
+                let (low, high) = (first.3.max(second.3), first.4.min(second.4));
+                prop_assert!(low <= high * (1.0 + 1e-9), "{:?} and {:?} cannot both be so", first, second);
+                let is_told = |low: f64, high: f64| low > 1.0 || high < 1.0;
+                // A bound to one side is told too.
+                let is_open = |low: f64, high: f64| low > 0.0 && low < 1.0 && high > 1.1 && high < f64::INFINITY;
+                prop_assert!(!(is_told(first.3, first.4) && is_open(second.3, second.4)), "{:?} is told and {:?} is not", first, second);
             }
         }
         let best = verdict.placed[leader].shown.unwrap();
@@ -126,7 +171,7 @@ proptest! {
             prop_assert!(verdict.forecasts.is_empty());
         }
         if let Some(choose) = verdict.choose {
-            prop_assert!(facts.contenders[choose].is_eligible() && verdict.placed[choose].beside.is_none());
+            prop_assert!(facts.contenders[choose].is_eligible() && verdict.placed[choose].beside.is_none(), "{choose} {:?}", verdict.placed);
             prop_assert!(verdict.placed[choose].readings.iter().all(|reading| reading.keeps == Keeps::Yes));
         }
         match &verdict.requirements {
