@@ -7,7 +7,7 @@ use kampf_race::{Forecaster, Interval, LITTLE};
 
 use crate::facts::Facts;
 use crate::replay::Replayed;
-use crate::verdict::{Outcome, Placed, Ratio};
+use crate::verdict::{Left, Outcome, Placed, Ratio};
 
 /// What is known of a choice: the option of the best derived contender, and what the others cost against it.
 #[derive(Clone, Debug, PartialEq)]
@@ -211,17 +211,24 @@ fn is_outclassed(facts: &Facts, at: usize, base: usize) -> bool {
     slowest > 0.0 && fastest > OUTCLASSED * slowest
 }
 
+/// How much slower than a base one at least is that left the race, by what was sure of who led then, and by how far that is behind the base.
+fn since_it_left(left: Left, placed: &[Placed], base: usize) -> Option<f64> {
+    let than_leader = left.times.map(|_| OUTCLASSED).or(left.at_least).or((left.round == 0).then_some(OUTCLASSED))?;
+    let leader_then = left.leader?;
+    let than_base = if leader_then == base { 1.0 } else { placed[leader_then].behind.map_or(0.0, |behind| behind.low()) };
+    Some(than_leader * than_base)
+}
+
 fn rival(facts: &Facts, replayed: &Replayed, placed: &[Placed], at: usize, base: usize) -> Option<Rival> {
     if placed[base].outcome == Outcome::Standing {
         let Ratio { ratio, interval } = placed[at].behind?;
         let is_slower = matches!(replayed.finding(at), Some(kampf_race::Finding::Slower | kampf_race::Finding::Outclassed));
-        // What was sure of the leader that it left to is not sure of who leads since, unless what both ran says so too.
         let least = match interval {
             _ if is_outclassed(facts, at, base) => Some(interval.map_or(OUTCLASSED, |sure| sure.low.max(OUTCLASSED))),
-            Some(sure) => (sure.low > 1.0).then_some(sure.low),
-            None => Some(1.0),
+            Some(sure) => Some(sure.low),
+            None => placed[at].left.and_then(|left| since_it_left(left, placed, base)),
         };
-        let slower = least.filter(|_| is_slower);
+        let slower = least.filter(|least| is_slower && *least > 1.0);
         return Some(Rival { at, ratio, interval, slower });
     }
     // Somebody's own SQL or program leads: the derived ones are compared with the best of themselves.

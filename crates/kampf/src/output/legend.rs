@@ -5,7 +5,7 @@ use kampf_verdict::{Beside, Keeps, Outcome};
 
 use super::numbers::percent;
 use super::page::Page;
-use super::race_table::SAID;
+use super::race_table::{SAID, counts_from_base};
 use super::style::quiet_words;
 use crate::raced::{RacedContest, Shown};
 
@@ -35,6 +35,9 @@ pub(crate) fn legend(page: &mut Page, contests: &[RacedContest]) {
     }
     if any(&|one| one.facts.measured.iter().any(|(measure, counted)| measure.is_exact() && counted.differs())) {
         notes.push("4-12: the least and the most over calls with different parameters.".to_owned());
+    }
+    if contests.iter().any(counts_from_base) {
+        notes.push("Base: the others count from it, though it is ruled out or somebody may take less.".to_owned());
     }
     if any(&|one| one.placed.beside == Some(Beside::Floor)) {
         notes.push("Floor: it keeps nothing of its rows, which an application usually cannot do, so it is not chosen.".to_owned());

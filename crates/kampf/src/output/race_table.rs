@@ -123,12 +123,16 @@ fn bar_cell(one: Shown<'_>) -> Cell {
 
 fn behind_text(contest: &RacedContest, one: Shown<'_>) -> String {
     match one.placed.behind {
-        _ if contest.verdict.leader == Some(one.at) && is_best(contest) => "best".to_owned(),
-        // It is out, or somebody may be faster, and all the same it is what the others are behind.
-        _ if contest.verdict.fastest == Some(one.at) => "base".to_owned(),
+        _ if contest.verdict.fastest == Some(one.at) => if counts_from_base(contest) { "base" } else { "best" }.to_owned(),
         Some(ratio) => behind(ratio.ratio),
         None => "-".to_owned(),
     }
+}
+
+/// Whether the one from which the others count is out, or somebody may be faster, so that it is not the best.
+pub(crate) fn counts_from_base(contest: &RacedContest) -> bool {
+    let verdict = &contest.verdict;
+    verdict.fastest.is_some() && (verdict.leader != verdict.fastest || !is_best(contest))
 }
 
 /// Whether nobody who may be chosen takes less in the rounds that there were.
