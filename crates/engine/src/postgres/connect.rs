@@ -29,6 +29,15 @@ const PATIENCE: Duration = Duration::from_secs(10);
 /// The oldest version whose statements and functions are all there.
 pub(super) const OLDEST: u32 = 12;
 
+/// What a session on somebody's server is asked to be set to, and what comes of it where it is not.
+const SESSION: [(&str, &str); 3] = [
+    ("search_path", "so that other tables of the same names would be read"),
+    ("default_transaction_read_only", "so that contenders could write"),
+    ("TimeZone", "so that times would be other ones"),
+];
+
+const WAY_OUT: &str = "name the server itself in the URL (its own port, often 5432), or a throwaway one: engine = \"postgres\"";
+
 /// A connection with the runtime that drives it.
 pub(super) struct Link {
     /// None only while the link is dropped. A transaction of the driver's wants it for itself.
@@ -42,6 +51,12 @@ pub(super) struct Link {
 impl Link {
     /// Connects to the server of a URL.
     pub(super) fn open(url: &str) -> Result<Link, EngineError> {
+        let link = Link::open_whatever_it_is_set_to(url)?;
+        link.has_its_settings()?;
+        Ok(link)
+    }
+
+    fn open_whatever_it_is_set_to(url: &str) -> Result<Link, EngineError> {
         let runtime = tokio::runtime::Builder::new_current_thread()
             .enable_io()
             .enable_time()
@@ -51,6 +66,24 @@ impl Link {
         let wire = Arc::<Wire>::default();
         let (client, driver) = runtime.block_on(connect(&target, &wire))?;
         Ok(Link { client: RefCell::new(Some(client)), wire, runtime, driver: Some(driver), target })
+    }
+
+    /// Makes sure that the session has the settings that its URL asks for: what stands between may drop them, and names would then be
+    /// found in other schemas, and writes be done.
+    fn has_its_settings(&self) -> Result<(), EngineError> {
+        let options = self.target.config.get_options().unwrap_or_default();
+        for (name, value) in SESSION {
+            let asked = options.split_whitespace().filter_map(|part| part.split_once('=')).find(|(part, _)| *part == name);
+            let Some((_, wanted)) = asked else { continue };
+            let has = self.asked(&format!("SELECT current_setting('{name}')"))?;
+            if has != wanted {
+                return Err(unreachable(&format!(
+                    "the session's {name} is `{has}` and not `{wanted}` as it was asked for: what stands before the server, as a connection \
+                     pooler may, drops settings, {value}; {WAY_OUT}"
+                )));
+            }
+        }
+        Ok(())
     }
 
     pub(super) fn client(&self) -> Ref<'_, Client> {
@@ -153,13 +186,15 @@ impl Drop for Link {
 /// The version of a server that somebody else runs, where Kampf can work there. Between it and Kampf must be nothing that hands a
 /// session's statements to whichever connection is free: what a session sets and locks would be another's.
 pub(super) fn suitable_version(url: &str) -> Result<String, EngineError> {
-    let way_out = "name the server itself in the URL (its own port, often 5432), or a throwaway one: engine = \"postgres\"";
     let one = Link::open(url)?;
     let version = one.version()?;
-    let with_options = format!("{url}{}options=-c%20default_transaction_read_only%3Don", if url.contains('?') { "&" } else { "?" });
-    let other = Link::open(&with_options).map_err(|error| {
+    let with_options = format!(
+        "{url}{}options=-c%20search_path%3Dkampf_probe%20-c%20default_transaction_read_only%3Don",
+        if url.contains('?') { "&" } else { "?" }
+    );
+    let other = Link::open_whatever_it_is_set_to(&with_options).map_err(|error| {
         if error.kind == EngineErrorKind::Refused {
-            unreachable(&format!("a connection pooler stands before the server and takes no settings ({}); {way_out}", error.message))
+            unreachable(&format!("a connection pooler stands before the server and takes no settings ({}); {WAY_OUT}", error.message))
         } else {
             error
         }
@@ -167,9 +202,10 @@ pub(super) fn suitable_version(url: &str) -> Result<String, EngineError> {
     let (first, second) = (one.backend()?, other.backend()?);
     if first == second || one.backend()? != first {
         return Err(unreachable(&format!(
-            "a connection pooler in transaction mode stands before the server: two connections are one there; {way_out}"
+            "a connection pooler in transaction mode stands before the server: two connections are one there; {WAY_OUT}"
         )));
     }
+    other.has_its_settings()?;
     Ok(version)
 }
 

@@ -174,7 +174,7 @@ fn serve_dataset(origin: &str, dataset: String, settings: &[Setting]) -> Result<
         own += &format!(" -c {}={}", setting.name, setting.value.replace('\\', "\\\\").replace(' ', "\\ "));
     }
     let name = schema_name(&dataset);
-    let options = format!("-c search_path={name} -c default_transaction_read_only=on{own}");
+    let options = format!("-c search_path={name} -c default_transaction_read_only=on -c TimeZone=UTC{own}");
     let url = connect::with_password(&format!("{origin}{}options={}", if origin.contains('?') { "&" } else { "?" }, encoded(&options)))?;
     let link = Link::open(&url)?;
     link.version()?;

@@ -4,13 +4,13 @@
 use std::cell::{Cell, RefCell};
 
 use crate::common::files::{Loaded, sqlite};
-use crate::common::needs::data::random_data;
+use crate::common::needs::data::{random_data, random_data_of};
 use crate::common::needs::{self, Tally, check_needs, schemas};
-use crate::common::{Dice, check_need};
+use crate::common::{Dice, check_need, mixed};
 use kampf_contest::{Agreement, Collect, Execution, Field, NeedText, Restriction, Touch, compare, derive, evaluate, resolve};
 use kampf_engine::GeneratedRows;
 use kampf_fill::{Blueprint, Order};
-use kampf_mangle::property;
+use kampf_mangle::{often, property};
 use kampf_schema::{Relations, TableId, Value, ddl, expr};
 use proptest::prelude::*;
 use proptest::test_runner::TestRunner;
@@ -44,6 +44,22 @@ fn all_contenders_answer_like_the_plain_evaluation() {
     });
     done.unwrap_or_else(|error| panic!("{error}"));
     tally.into_inner().is_enough();
+}
+
+#[test]
+#[ignore = "minutes: more rows than are worked out for every race"]
+fn all_contenders_answer_like_the_plain_evaluation_over_more_than_half_a_million_rows() {
+    let mut tally = Tally::default();
+    let mut largest = 0;
+    for number in 0..often(12) {
+        let mut dice = Dice((0..1500).map(|roll| mixed(number * 5003 + roll)).collect(), 0);
+        let (ddl, schema, blueprint) = random_data_of(&mut dice, ["50", "700", "520_000"]);
+        largest = largest.max(schema.ids().map(|table| blueprint.rows(table)).sum());
+        let loaded = Loaded::new(&schema, &blueprint);
+        check_needs(sqlite(), loaded.connect().as_ref(), &mut dice, (&ddl, &schema, &blueprint), 1, &mut tally);
+        needs::told(&format!("{largest} rows, {} contenders so far", tally.contenders));
+    }
+    assert!(tally.accepted > 4 && largest > 500_000, "{largest} rows: {tally:?}");
 }
 
 #[test]

@@ -257,6 +257,7 @@ fn a_pooler_before_the_server_is_recognised_before_anything_is_made() {
         ("transaction", "", "takes no settings"),
         ("transaction", "ignore_startup_parameters = options\n", "in transaction mode"),
         ("statement", "ignore_startup_parameters = options\n", "in transaction mode"),
+        ("session", "ignore_startup_parameters = extra_float_digits,options\n", "search_path is `\"$user\", public` and not `kampf_probe`"),
     ] {
         let Some(pooler) = Pooler::start(&server, &format!("{mode}\n{more}")) else { return };
         let url = format!("postgres://talva@127.0.0.1:{}/postgres", pooler.port);

@@ -1,12 +1,15 @@
 //! `kampf completions`, `kampf man` and `kampf file-schema`: what shells, readers and editors want to know of Kampf.
 
-use clap::CommandFactory;
+use std::path::Path;
+
+use clap::{Command, CommandFactory};
 
 use super::{Ending, print, say};
 use crate::arguments::{Arguments, Completions, General, Man};
 use crate::output::shown;
 use crate::problem::Problem;
 use crate::project::file_schema;
+use crate::store::write_whole;
 
 /// The words of the command line for a shell.
 pub(super) fn completions(arguments: &Completions) -> Result<Ending, Problem> {
@@ -20,9 +23,21 @@ pub(super) fn completions(arguments: &Completions) -> Result<Ending, Problem> {
 pub(super) fn man(general: &General, arguments: &Man) -> Result<Ending, Problem> {
     let folder = &arguments.dir;
     std::fs::create_dir_all(folder).map_err(|error| Problem::file("cannot make", folder, &error))?;
-    clap_mangen::generate_to(Arguments::command(), folder).map_err(|error| Problem::file("cannot write pages to", folder, &error))?;
+    let mut program = Arguments::command().disable_help_subcommand(true);
+    program.build();
+    write_pages(&program, folder)?;
     say(general.quiet, &format!("made kampf.1 and a page for each command in {}", shown(&folder.display().to_string())));
     Ok(Ending::Done)
+}
+
+fn write_pages(command: &Command, folder: &Path) -> Result<(), Problem> {
+    for below in command.get_subcommands().filter(|below| !below.is_hide_set()) {
+        write_pages(below, folder)?;
+    }
+    let page = clap_mangen::Man::new(command.clone());
+    let (path, mut text) = (folder.join(page.get_filename()), Vec::new());
+    page.render(&mut text).map_err(|error| Problem::file("cannot write", &path, &error))?;
+    write_whole(&path, &String::from_utf8_lossy(&text))
 }
 
 /// The JSON Schema of kampf.toml.

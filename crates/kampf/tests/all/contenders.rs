@@ -259,6 +259,27 @@ fn ctrl_c_twice_ends_at_once_and_takes_the_contender_along() {
 }
 
 #[test]
+fn ctrl_c_twice_leaves_none_of_many_children() {
+    // Each in a session of its own, so that no group holds them.
+    let many = "import os, time\npids = []\nfor at in range(50):\n  pids.append(os.fork())\n  if not pids[-1]:\n    os.setsid()\n    time.sleep(600)\n\
+                open('pids', 'w').write(' '.join(map(str, pids)))\nos.rename('pids', 'many.pids')\nwhile True: time.sleep(1)\n";
+    for _ in 0..5 {
+        let folder = with_program("many", many);
+        let mut child = folder.command(&["race", "--timeout", "60s", "-q", "--only", "many"]).spawn().unwrap();
+        wait_for("the program is started", || folder.path().join("many.pids").exists());
+        let children = folder.read("many.pids");
+        assert_eq!(children.split(' ').count(), 50);
+        let interrupt = || std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+        interrupt();
+        interrupt();
+        std::thread::sleep(Duration::from_millis(2));
+        interrupt();
+        assert_eq!(child.wait().unwrap().code(), Some(3));
+        assert!(!children.split(' ').any(runs), "some of {children} still run when it has ended");
+    }
+}
+
+#[test]
 fn what_a_contender_holds_is_counted_to_the_byte() {
     let held = 4_000_000;
     let sql = |hydration: &str| format!("sql = \"select zeroblob({held}) as held\"\nhydration = \"{hydration}\"\n");

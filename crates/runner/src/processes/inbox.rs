@@ -1,12 +1,15 @@
 //! The user's wish to stop, as something that can be waited for beside a contender's output.
 
-use std::io::Write;
+use std::io::{Read, Write};
+use std::net::Shutdown;
 use std::os::fd::{AsFd, BorrowedFd};
 use std::os::unix::net::UnixStream;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicI32, Ordering};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
 
 use rustix::process::{Pid, Signal, kill_process_group};
+
+use super::leash::BURIAL;
 
 /// Where the user's wish to stop arrives, and which child it concerns.
 pub struct Inbox {
@@ -15,8 +18,33 @@ pub struct Inbox {
     /// Becomes readable with the first signal and stays so.
     wake: UnixStream,
     waker: UnixStream,
-    /// Process group of the child that runs now; 0 where none does.
-    running: Arc<AtomicI32>,
+    running: Arc<Mutex<Running>>,
+}
+
+/// What a second signal takes along.
+#[derive(Default)]
+struct Running {
+    /// Process group of the child that runs now.
+    group: Option<Pid>,
+    /// The leash of a warden, which ends all that it holds once it is let go of.
+    leash: Option<UnixStream>,
+}
+
+impl Running {
+    /// Ends the child that runs, with all that it has started. A warden is waited for, and never killed: what it holds would be nobody's.
+    fn end(self) {
+        match (self.leash, self.group) {
+            (Some(mut leash), _) => {
+                let _ = leash.shutdown(Shutdown::Write);
+                let _ = leash.set_read_timeout(Some(BURIAL));
+                let _ = leash.read_to_end(&mut Vec::new());
+            }
+            (None, Some(group)) => {
+                let _ = kill_process_group(group, Signal::KILL);
+            }
+            (None, None) => {}
+        }
+    }
 }
 
 /// Exit status of a program that was told twice to stop.
@@ -51,9 +79,8 @@ impl Inbox {
         std::thread::Builder::new().spawn(move || {
             for (before, _) in signals.forever().enumerate() {
                 if before > 0 {
-                    if let Some(group) = Pid::from_raw(running.load(Ordering::Relaxed)) {
-                        let _ = kill_process_group(group, Signal::KILL);
-                    }
+                    let last = running.lock().map(|mut running| std::mem::take(&mut *running)).unwrap_or_default();
+                    last.end();
                     std::process::exit(STOPPED);
                 }
                 let _ = waker.write_all(b"!");
@@ -72,8 +99,19 @@ impl Inbox {
         self.wake.as_fd()
     }
 
-    /// Notes the process group of the child that runs now; 0 where none does.
-    pub(crate) fn runs(&self, group: i32) {
-        self.running.store(group, Ordering::Relaxed);
+    /// Notes the process group of the child that runs now, and the leash of one that is a warden.
+    pub(crate) fn runs(&self, group: Pid, leash: Option<UnixStream>) {
+        self.note(Running { group: Some(group), leash });
+    }
+
+    /// Notes that no child runs any more.
+    pub(crate) fn rests(&self) {
+        self.note(Running::default());
+    }
+
+    fn note(&self, running: Running) {
+        if let Ok(mut noted) = self.running.lock() {
+            *noted = running;
+        }
     }
 }

@@ -6,6 +6,7 @@
 
 use std::ffi::OsString;
 use std::io::{BufRead, BufReader, Read, Write};
+use std::net::Shutdown;
 use std::os::fd::{AsRawFd, FromRawFd, OwnedFd};
 use std::os::unix::net::UnixStream;
 use std::os::unix::process::{CommandExt, ExitStatusExt};
@@ -17,7 +18,7 @@ use rustix::process::{Pid, Signal, kill_process, kill_process_group};
 /// What the runner starts its own binary with, to be a warden.
 pub const WARDEN: &str = "warden";
 /// How long what was killed may take to be gone.
-const BURIAL: Duration = Duration::from_secs(3);
+pub(super) const BURIAL: Duration = Duration::from_secs(3);
 
 /// The runner's end.
 pub(crate) struct Leash {
@@ -34,6 +35,16 @@ impl Leash {
         rustix::io::fcntl_setfd(&far, rustix::io::FdFlags::empty())?;
         command.arg(WARDEN).arg(far.as_raw_fd().to_string());
         Ok(Leash { near: BufReader::new(near), far: Some(far) })
+    }
+
+    /// The same end for somebody else who may let go of it.
+    pub(crate) fn near(&self) -> Option<UnixStream> {
+        self.near.get_ref().try_clone().ok()
+    }
+
+    /// Lets go, whoever else has the same end.
+    pub(crate) fn let_go(&self) {
+        let _ = self.near.get_ref().shutdown(Shutdown::Write);
     }
 
     /// The program that the warden has started.

@@ -93,7 +93,7 @@ impl<'a> Process<'a> {
         drop(pinned);
         let mut child = spawned?;
         let own = i32::try_from(child.id()).ok().and_then(Pid::from_raw).unwrap_or(Pid::INIT);
-        inbox.runs(own.as_raw_pid());
+        inbox.runs(own, leash.as_ref().and_then(Leash::near));
         let (stdin, stdout, stderr) = (child.stdin.take(), child.stdout.take(), child.stderr.take());
         let mut process = Process {
             inbox,
@@ -348,21 +348,21 @@ impl Drop for Process<'_> {
     fn drop(&mut self) {
         self.stdin = None;
         let deadline = Instant::now() + BURIAL;
-        // A warden ends all that it holds once nobody holds the other end of its leash.
-        let held = self.leash.take().is_some();
+        // A warden ends all that it holds once it is let go of.
+        let held = self.leash.take().map(|leash| leash.let_go()).is_some();
         if held && until(deadline, || self.child.try_wait().ok().flatten()).is_some() {
-            self.inbox.runs(0);
+            self.inbox.rests();
             return;
         }
-        // With what it has started itself, which is in its group. Once a child is waited for, its number may be another's.
+        // With what it has started itself, which is in its group. Once a child is waited for, its number may be another's. A warden is
+        // never killed: what it holds would be nobody's.
         if matches!(self.child.try_wait(), Ok(None)) {
-            let own = i32::try_from(self.child.id()).ok().and_then(Pid::from_raw);
-            for group in [own, Some(self.worker).filter(|_| held)].into_iter().flatten() {
-                let _ = kill_process_group(group, Signal::KILL);
+            let _ = kill_process_group(self.worker, Signal::KILL);
+            if !held {
+                let _ = self.child.kill();
+                let _ = until(deadline, || self.child.try_wait().ok().flatten());
             }
-            let _ = self.child.kill();
-            let _ = until(deadline, || self.child.try_wait().ok().flatten());
         }
-        self.inbox.runs(0);
+        self.inbox.rests();
     }
 }

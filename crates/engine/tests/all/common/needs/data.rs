@@ -8,6 +8,11 @@ use crate::common::Dice;
 
 /// A random schema with rows that hold nulls, ties, doubles, extremes and letters beyond ASCII.
 pub(crate) fn random_data(dice: &mut Dice) -> (String, Schema, Blueprint) {
+    random_data_of(dice, ["7", "25", "40"])
+}
+
+/// The same with one of so many rows in each table.
+pub(crate) fn random_data_of(dice: &mut Dice, rows: [&str; 3]) -> (String, Schema, Blueprint) {
     let tables = 1 + dice.roll(4);
     let mut text = String::new();
     let mut keys: Vec<Vec<(String, &str)>> = Vec::new();
@@ -91,7 +96,7 @@ pub(crate) fn random_data(dice: &mut Dice) -> (String, Schema, Blueprint) {
     }
     let schema = ddl::read(&text).unwrap_or_else(|error| panic!("{error}\n{text}")).schema;
     let mut order = Order { seed: dice.roll(1000) as u64, ..Order::default() };
-    order.rows = schema.ids().map(|id| (id, expr::read_row_count(["7", "25", "40"][dice.roll(3)]).unwrap())).collect();
+    order.rows = schema.ids().map(|id| (id, expr::read_row_count(rows[dice.roll(3)]).unwrap())).collect();
     for (name, recipe) in &values {
         let (table, column) = name.split_once('.').unwrap();
         let table = schema.find(table).unwrap();
