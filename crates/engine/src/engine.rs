@@ -123,6 +123,12 @@ pub trait Served {
     /// [`kampf_contest::EngineErrorKind::Gone`] when it is not there.
     fn beside(&self, variant: &str) -> Result<Box<dyn Served>, EngineError>;
 
+    /// The words of what lies beside it, whole or half made.
+    ///
+    /// # Errors
+    /// When its place cannot be reached.
+    fn variants(&self) -> Result<Vec<String>, EngineError>;
+
     /// Keeps its server on one core of the processor from now on, connections to come included; false where it is not ours.
     fn pin(&self, core: usize) -> bool;
 }

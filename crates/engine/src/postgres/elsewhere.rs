@@ -308,6 +308,12 @@ impl Served for Elsewhere {
         Ok(Box::new(serve_dataset(&self.origin, format!("{}_{variant}", self.dataset), &self.settings)?))
     }
 
+    fn variants(&self) -> Result<Vec<String>, EngineError> {
+        let start = schema_name(&format!("{}_", self.dataset));
+        let rows = self.link.query("SELECT nspname::text FROM pg_namespace WHERE starts_with(nspname, $1)", &[&start])?;
+        Ok(rows.iter().map(|row| row.get::<_, &str>(0)[start.len()..].to_owned()).collect())
+    }
+
     fn pin(&self, _: usize) -> bool {
         false
     }

@@ -223,6 +223,13 @@ impl Served for Own {
         Ok(Box::new(own))
     }
 
+    fn variants(&self) -> Result<Vec<String>, EngineError> {
+        let sql = "SELECT datname::text FROM pg_database WHERE starts_with(datname, $1)";
+        let start = database_of(Some(""));
+        let rows = Link::open(&self.server.own_url(&database_of(None)))?.query(sql, &[&start])?;
+        Ok(rows.iter().map(|row| row.get::<_, &str>(0)[start.len()..].to_owned()).collect())
+    }
+
     fn pin(&self, core: usize) -> bool {
         self.server.pin(core)
     }

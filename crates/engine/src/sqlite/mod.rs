@@ -218,6 +218,18 @@ impl Served for InFile {
         Ok(Box::new(InFile::open(&file_of(folder, Some(variant)), &self.settings)?))
     }
 
+    fn variants(&self) -> Result<Vec<String>, EngineError> {
+        let folder = Path::new(&self.path).parent().unwrap_or(Path::new("."));
+        let entries = fs::read_dir(folder).map_err(|error| gone(format!("{} cannot be read: {error}", folder.display())))?;
+        let names = entries.flatten().map(|entry| entry.file_name().to_string_lossy().into_owned());
+        // What is half made may have left no more than its journal.
+        let mut words: Vec<String> =
+            names.filter_map(|name| Some(name.strip_prefix("dataset.")?.split_once(".sqlite")?.0.to_owned())).collect();
+        words.sort_unstable();
+        words.dedup();
+        Ok(words)
+    }
+
     fn pin(&self, _: usize) -> bool {
         // It works in the contender's own process.
         true

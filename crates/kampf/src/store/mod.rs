@@ -61,18 +61,33 @@ pub(crate) fn dataset(project: &Project, wanted: &[&Variant], progress: &mut dyn
     let fingerprint = fingerprint(&project.essence(&version));
     let slot = Slot::of(&store.data, &fingerprint[..16]);
     store.sweep(&slot);
+    let mut may_tidy_up = true;
     loop {
         let lock = slot.wait(false, &mut || progress(LoadEvent::Waiting))?;
+        let mut alone = None;
         if let Some((served, record)) = store.found(&slot, &fingerprint, wanted, progress)?
             && let Some(variants) = store.found_variants(served.as_ref(), &record, wanted)?
         {
-            slot.touch();
-            store.note_use(&slot, &record, wanted)?;
-            return Ok(Dataset { served, record, reused: true, variants, twins: Vec::new(), slot, _lock: lock });
+            if !may_tidy_up || store.unnamed(served.as_ref(), &record)?.is_empty() {
+                slot.touch();
+                store.note_use(&slot, &record, wanted)?;
+                return Ok(Dataset { served, record, reused: true, variants, twins: Vec::new(), slot, _lock: lock });
+            }
+            // What is half made is removed by whoever is alone, and waits for that.
+            may_tidy_up = false;
+            drop((served, variants, lock));
+            alone = slot.take()?;
+            if alone.is_none() {
+                continue;
+            }
+        } else {
+            drop(lock);
         }
-        drop(lock);
         // Two commands at once: the second waits for the first's load and then finds it whole.
-        let lock = slot.wait(true, &mut || progress(LoadEvent::Waiting))?;
+        let lock = match alone {
+            Some(lock) => lock,
+            None => slot.wait(true, &mut || progress(LoadEvent::Waiting))?,
+        };
         let (reused, found) = match store.found(&slot, &fingerprint, wanted, progress)? {
             Some(found) => (true, found),
             None => (false, store.make(&slot, &fingerprint, &version, progress)?),

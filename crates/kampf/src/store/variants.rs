@@ -51,7 +51,13 @@ impl Store<'_> {
         slot.note(&noted)
     }
 
-    /// Loads the variants that are missing, one after the other. Nobody else uses the slot.
+    /// The words of variants that are there and that the record does not name: half made by a Kampf that was killed, or only loaded for their time.
+    pub(super) fn unnamed(&self, served: &dyn Served, record: &DatasetRecord) -> Result<Vec<String>, Problem> {
+        let there = served.variants().map_err(|error| engine_problem(&error))?;
+        Ok(there.into_iter().filter(|word| !record.variants.iter().any(|one| one.word == *word)).collect())
+    }
+
+    /// Loads the variants that are missing, one after the other, and removes what the record does not name. Nobody else uses the slot.
     pub(super) fn with_variants(
         &self,
         slot: &Slot,
@@ -68,12 +74,16 @@ impl Store<'_> {
         let words: Vec<String> = wanted.iter().map(|variant| variant.word()).collect();
         let now = now();
         record.variants.iter_mut().filter(|one| words.contains(&one.word)).for_each(|one| one.used = now);
-        if missing.is_empty() {
+        let unnamed = self.unnamed(served.as_ref(), &record)?;
+        if missing.is_empty() && unnamed.is_empty() {
             return Ok((served, record));
         }
         // One more is loaded for its time alone.
         let large = missing.iter().filter(|variant| variant.twin.is_none()).count();
-        has_room(served.as_ref(), &record, large + usize::from(missing.iter().any(|variant| variant.is_timed())))?;
+        let more = large + usize::from(missing.iter().any(|variant| variant.is_timed()));
+        if more > 0 {
+            has_room(served.as_ref(), &record, more)?;
+        }
         // Stamps are taken anew below, which is not to make anything whole that somebody has changed.
         let is_sound =
             |one: &VariantRecord| served.beside(&one.word).and_then(|beside| beside.stamp()).is_ok_and(|stamp| stamp == one.stamp);
@@ -82,8 +92,8 @@ impl Store<'_> {
         record.variants = sound;
         // Its server is wanted by the load.
         drop(served);
-        for variant in changed {
-            self.remove_variant(slot, &record, &variant.word)?;
+        for word in unnamed.iter().chain(changed.iter().map(|variant| &variant.word)) {
+            self.remove_variant(slot, &record, word)?;
         }
         let mut failed = None;
         self.make_room(slot, &mut record, &words)?;

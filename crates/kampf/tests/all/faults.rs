@@ -332,3 +332,66 @@ fn trouble_in_a_contest_loses_neither_those_before_nor_those_after_it() {
     let contests: Vec<&Json> = document["contests"].as_array().unwrap().iter().map(|contest| &contest["name"]).collect();
     assert_eq!(contests, ["calm", "zone"]);
 }
+
+/// A variant that is killed while it is loaded, at steps and at random: nothing of it stays that the record does not name, and what it names is whole.
+fn variants_killed(engine: &str, kills: u64) {
+    let folder = Folder::apiary("");
+    let plain = folder.read("kampf.toml").replace("\"6 per hive\"", "20_000");
+    let indexed = format!(
+        "{plain}[index.by_label]\non = \"hive(label)\"\n[contest.named]\nfrom = \"hive\"\ngive = [\"id\"]\nwhere = \"label > 'm'\"\n"
+    );
+    let check = ["check", "named", "--index", "by_label", "--engine", engine, "-q"];
+    let fill = || {
+        folder.write("kampf.toml", &plain);
+        folder.ok(&["fill", "--engine", engine, "-q"]);
+        folder.write("kampf.toml", &indexed);
+    };
+    fill();
+    let begun = Instant::now();
+    folder.ok(&check);
+    let whole = begun.elapsed();
+    let variants = |folder: &Folder| {
+        let record = json(&folder.read(&format!(".kampf/data/{}/dataset.json", names(&folder.path().join(".kampf/data"))[0])));
+        record["variants"].as_array().unwrap().iter().map(|one| (one["word"].clone(), digests(one))).collect::<Vec<_>>()
+    };
+    let promised = variants(&folder);
+    assert_eq!(promised.len(), 1, "{promised:?}");
+    let mut dice = Dice::new(9);
+    for kill in 0..often(kills) {
+        remove(&folder, "nothing");
+        fill();
+        let step = ["tables-made", "rows-go-in", "indexes-begin", "committed"].get(usize::try_from(kill).unwrap());
+        match step {
+            Some(step) => assert_eq!(at(&folder, &check, &format!("{step}=kill")).0, Some(KILL), "{step} was not met"),
+            None => {
+                let mut child = folder.command(&check).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+                std::thread::sleep(Duration::from_nanos(dice.below(u64::try_from(whole.as_nanos()).unwrap())));
+                child.kill().unwrap();
+                child.wait().unwrap();
+            }
+        }
+        // The next command tidies up, whether it wants a variant or not.
+        folder.ok(&["check", "calm", "--engine", engine, "-q", "--only", "computed.database.needed.raw"]);
+        if engine == "sqlite" {
+            let files = names(&folder.path().join(".kampf/data").join(&names(&folder.path().join(".kampf/data"))[0]));
+            let named = variants(&folder).len();
+            let of_variants = files.iter().filter(|name| name.matches('.').count() > 1).count();
+            assert_eq!(of_variants, named, "{kill} {step:?}: {files:?}");
+        }
+        folder.ok(&check);
+        assert_eq!(variants(&folder), promised, "{kill} {step:?}");
+    }
+    remove(&folder, "the last kill");
+}
+
+#[test]
+fn half_a_variant_is_removed_by_the_next_command_on_sqlite() {
+    variants_killed("sqlite", 16);
+}
+
+#[test]
+fn half_a_variant_is_removed_by_the_next_command_on_postgresql() {
+    if installed() {
+        variants_killed("postgres", 4);
+    }
+}
