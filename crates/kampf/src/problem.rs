@@ -27,6 +27,11 @@ pub(crate) struct Source {
 impl Source {
     /// Reads a file.
     pub(crate) fn read(path: &Path, what: &str) -> Result<Source, Problem> {
+        // Reading anything else may wait for ever, or never end.
+        if std::fs::metadata(path).is_ok_and(|there| !there.is_file() && !there.is_dir()) {
+            return Err(Problem::wrong(format!("cannot read {what} {}: it is no file", path.display()))
+                .hint("save what it gives as a file, and name that"));
+        }
         let bytes = std::fs::read(path).map_err(|error| {
             let problem = Problem::file(&format!("cannot read {what}"), path, &error);
             if error.kind() == std::io::ErrorKind::NotFound { Problem { exit: WRONG, ..problem } } else { problem }

@@ -4,6 +4,7 @@
 //! holds a lock on the server, so that no other Kampf, in whatever folder or on whatever machine, takes it away meanwhile. Nothing is
 //! dropped with what hangs on it.
 
+use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
 
 use kampf_contest::{EngineError, EngineErrorKind};
@@ -117,6 +118,12 @@ pub(super) fn load_into(
     // Marked before anything is in it, so that a half-made one is known too; marked as whole at the end.
     let sql = format!("BEGIN; CREATE SCHEMA {name}; {}; COMMIT; SET search_path = {name}", comment(&name, UNFINISHED, place.owner));
     if let Err(error) = link.tried(&sql)? {
+        if error.code() == Some(&SqlState::READ_ONLY_SQL_TRANSACTION) {
+            return Err(unreachable(
+                "the sessions of this user may only read there, so Kampf can make no schema of its own: the server is a standby, or \
+                 default_transaction_read_only is set; name a server or a user that may write",
+            ));
+        }
         let remedy = match error.code() {
             Some(&SqlState::INSUFFICIENT_PRIVILEGE) => {
                 "; the user needs the right to make a schema of its own: GRANT CREATE ON DATABASE … TO …"
@@ -216,13 +223,15 @@ pub(super) fn sweep(url: &str, owner: &str) -> Result<Swept, EngineError> {
 fn drop_marked(link: &Link, owner: &str, unfinished: bool) -> Result<Swept, EngineError> {
     let sql = "SELECT nspname::text, obj_description(oid, 'pg_namespace') FROM pg_namespace
         WHERE nspname LIKE 'kampf\\_%' AND obj_description(oid, 'pg_namespace') IS NOT NULL";
-    let mut swept = Swept::default();
+    // A dataset and its variants are schemas by themselves, and one dataset to whoever removes it.
+    let [mut removed, mut in_use, mut of_others] = [(); 3].map(|()| BTreeSet::new());
+    let dataset = |name: &str| name.split('_').take(3).collect::<Vec<_>>().join("_");
     for row in link.query(sql, &[])? {
         let (name, comment): (String, String) = (row.get(0), row.get(1));
         let plain = name.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'_');
         let Some(mark) = Mark::read(&comment).filter(|_| plain) else { continue };
         if mark.owner != owner {
-            swept.of_others += 1;
+            of_others.insert(dataset(&name));
             continue;
         }
         if unfinished && mark.what != UNFINISHED {
@@ -231,12 +240,12 @@ fn drop_marked(link: &Link, owner: &str, unfinished: bool) -> Result<Swept, Engi
         if lock(link, &name, true)? {
             drop_schema(link, &name)?;
             unlock(link, &name)?;
-            swept.removed += 1;
+            removed.insert(dataset(&name));
         } else {
-            swept.in_use += 1;
+            in_use.insert(dataset(&name));
         }
     }
-    Ok(swept)
+    Ok(Swept { removed: removed.len(), in_use: in_use.len(), of_others: of_others.len() })
 }
 
 /// Drops a schema with the tables that Kampf made in it, and refuses where anything else is in it or hangs on it.
@@ -254,8 +263,8 @@ fn drop_schema(link: &Link, name: &str) -> Result<(), EngineError> {
     }
     let what = error.as_db_error().and_then(|error| error.detail()).unwrap_or_default().replace('\n', "; ");
     Err(unreachable(&format!(
-        "something that Kampf did not make is in the schema {name} or hangs on its tables, so nothing was removed; \
-         drop it yourself first: {what}"
+        "something that Kampf did not make is in the schema {name} or hangs on its tables, so that it stays with all that is in it; \
+         drop what is not Kampf's yourself first: {what}"
     )))
 }
 

@@ -180,7 +180,10 @@ impl InFile {
         if !path.is_file() {
             return Err(gone(format!("{url} is gone")));
         }
-        Sqlite.connect(url, settings)?;
+        Sqlite.connect(url, settings).map_err(|error| {
+            // What somebody else has begun to write and left cannot be undone by who may only read.
+            if has_more_beside(url) { gone(format!("{url} was being written by somebody else: {}", error.message)) } else { error }
+        })?;
         Ok(InFile { path: url.to_owned(), settings: settings.to_vec() })
     }
 }
@@ -207,9 +210,7 @@ impl Served for InFile {
         file.read_exact(&mut header).map_err(failed)?;
         let changes = u32::from_be_bytes([header[24], header[25], header[26], header[27]]);
         // Changes that are not in the file yet.
-        let beside =
-            ["-journal", "-wal"].iter().any(|ending| fs::metadata(format!("{}{ending}", self.path)).is_ok_and(|beside| beside.len() > 0));
-        let beside = if beside { " and more beside it" } else { "" };
+        let beside = if has_more_beside(&self.path) { " and more beside it" } else { "" };
         Ok(format!("{} bytes, {changes} changes, {}.{:09}{beside}", metadata.len(), metadata.mtime(), metadata.mtime_nsec()))
     }
 
@@ -234,6 +235,11 @@ impl Served for InFile {
         // It works in the contender's own process.
         true
     }
+}
+
+/// Whether a writer has changes that are not in the file yet.
+fn has_more_beside(path: &str) -> bool {
+    ["-journal", "-wal"].iter().any(|ending| fs::metadata(format!("{path}{ending}")).is_ok_and(|beside| beside.len() > 0))
 }
 
 /// Sets what can be set on an open connection.

@@ -147,6 +147,23 @@ fn a_dataset_on_a_server_is_its_owner_s_and_stays_while_it_is_used() {
     let swept = postgres().sweep(Some(&url), "one").unwrap();
     assert_eq!((swept.removed, swept.in_use, swept.of_others), (1, 0, 1));
     assert!(postgres().remove(&other).unwrap());
+    // With its variants it is one dataset, also where one of them has gone.
+    load(&one).unwrap();
+    for variant in ["11111111", "22222222", "33333333"] {
+        load(&Ground { variant: Some(variant), ..one }).unwrap();
+    }
+    let served = postgres().serve(&one, &[]).unwrap();
+    let mut beside = served.variants().unwrap();
+    beside.sort_unstable();
+    assert_eq!(beside, ["11111111", "22222222", "33333333"]);
+    drop(served);
+    assert!(postgres().remove(&Ground { variant: Some("22222222"), ..one }).unwrap());
+    assert_eq!(postgres().sweep(Some(&url), "one").unwrap().removed, 1);
+    // Who may only read is told so, and not about contenders.
+    let may_only_read = format!("{url}{}options=-c%20default_transaction_read_only%3Don", if url.contains('?') { "&" } else { "?" });
+    let place = Ground { server: Some(&may_only_read), ..one };
+    let error = postgres().load(&place, &schema, &blueprint, &[], &mut |_| {}).unwrap_err();
+    assert!(error.message.contains("may only read there") && !error.message.contains("contenders"), "{error}");
 }
 
 #[test]

@@ -94,6 +94,45 @@ fn links_are_not_followed_and_only_whole_names_are_kampf_s() {
 }
 
 #[test]
+fn what_a_writer_left_half_done_is_made_anew() {
+    let folder = Folder::apiary("");
+    folder.ok(&["fill", "-q"]);
+    let file = folder.datasets().remove(0).join("dataset.sqlite");
+    let digests = |folder: &Folder| json(&folder.ok(&["fill", "--format", "json", "-q"]))["tables"].clone();
+    let before = digests(&folder);
+    std::fs::set_permissions(&file, std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
+    // Its pages are written back before it ends, so that a journal is left that has to be rolled back.
+    let writer = "import os, signal, sqlite3, sys\ndata = sqlite3.connect(sys.argv[1], isolation_level=None)\n\
+                  data.execute('pragma cache_size = 1')\ndata.execute('begin immediate')\n\
+                  for word in ('x', 'y'): data.execute(\"update inspection set temper = temper + 1\")\nos.kill(os.getpid(), signal.SIGKILL)\n";
+    std::process::Command::new("python3").args(["-c", writer]).arg(&file).status().unwrap();
+    assert!(std::fs::metadata(format!("{}-journal", file.display())).unwrap().len() > 0);
+    assert!(folder.ok(&["check", "-q"]).contains("contenders give this answer"));
+    assert_eq!(digests(&folder), before);
+}
+
+#[test]
+fn what_is_no_file_is_not_waited_for() {
+    let folder = Folder::apiary("");
+    std::process::Command::new("mkfifo").arg(folder.path().join("pipe.sql")).status().unwrap();
+    folder.write("kampf.toml", folder.read("kampf.toml").replace("apiary.sql", "pipe.sql"));
+    assert!(folder.error(&["fill"], 2).contains("pipe.sql: it is no file"));
+    folder.write("kampf.toml", folder.read("kampf.toml").replace("pipe.sql", "/dev/zero"));
+    assert!(folder.error(&["fill"], 2).contains("/dev/zero: it is no file"));
+}
+
+#[test]
+fn pages_take_the_place_of_links() {
+    let folder = Folder::empty();
+    folder.write("theirs", "kept");
+    std::fs::create_dir(folder.path().join("pages")).unwrap();
+    symlink(folder.path().join("theirs"), folder.path().join("pages/kampf-race.1")).unwrap();
+    folder.ok(&["man", "pages", "-q"]);
+    assert_eq!(folder.read("theirs"), "kept");
+    assert!(folder.read("pages/kampf-race.1").contains("round\\-trip"));
+}
+
+#[test]
 fn a_user_s_file_beside_the_data_is_never_deleted() {
     let folder = Folder::apiary("");
     folder.ok(&["fill", "-q"]);
