@@ -192,17 +192,13 @@ pub trait Session {
     ///
     /// # Errors
     /// Those of the engine.
-    fn begin_reading(&mut self) -> Result<(), EngineError> {
-        Ok(())
-    }
+    fn begin_reading(&mut self) -> Result<(), EngineError>;
 
     /// Ends it, and makes sure that the session still may not write outside of it either.
     ///
     /// # Errors
     /// When a statement has changed that.
-    fn end_reading(&mut self) -> Result<(), EngineError> {
-        Ok(())
-    }
+    fn end_reading(&mut self) -> Result<(), EngineError>;
 
     /// Starts counting from zero; rows and bytes are counted only from here on.
     fn count(&mut self);

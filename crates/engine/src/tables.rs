@@ -46,15 +46,18 @@ pub(crate) fn create_table(dialect: &Dialect, schema: &Schema, table: &Table, wi
         }
         parts.extend(table.references.iter().map(|reference| refers(dialect, schema, table, reference)));
     }
-    // What the engine cannot say holds all the same: the rows are made so.
+    parts.extend(checks(dialect, schema, table).map(|sql| format!("CHECK ({sql})")));
+    Ok(format!("CREATE TABLE {} (\n  {}\n)", quote(&table.name), parts.join(",\n  ")))
+}
+
+/// The checks of a table that an engine can say. The others hold all the same: the rows are made so.
+pub(crate) fn checks<'t>(dialect: &'t Dialect, schema: &'t Schema, table: &'t Table) -> impl Iterator<Item = String> + 't {
     let own = schema.dialect == SqlDialect::Standard || schema.dialect.word() == dialect.name;
-    let said = table.checks.iter().filter_map(|check| match &check.rule {
+    table.checks.iter().filter_map(move |check| match &check.rule {
         Ok(rule) => rule_sql(dialect, rule, table),
         // What is not known here, the engine that it was written for knows.
         Err(_) => own.then(|| check.sql.clone()),
-    });
-    parts.extend(said.map(|sql| format!("CHECK ({sql})")));
-    Ok(format!("CREATE TABLE {} (\n  {}\n)", quote(&table.name), parts.join(",\n  ")))
+    })
 }
 
 fn refers(dialect: &Dialect, schema: &Schema, table: &Table, reference: &Reference) -> String {

@@ -12,8 +12,8 @@ pub enum Trouble {
     TimedOut(Duration),
     /// It ended: how, and its last words on standard error.
     Ended(String, String),
-    /// It needed more memory than the limit allows.
-    OutOfMemory(u64),
+    /// It needed more memory than the limit allows; what it said itself.
+    OutOfMemory(u64, String),
     /// It says itself that it cannot.
     Refused(String),
     /// What is asked for leads to numbers or answers that are too large, whoever is asked.
@@ -33,7 +33,10 @@ impl fmt::Display for Trouble {
             Trouble::TimedOut(limit) => write!(f, "no answer within {} s (--timeout)", limit.as_secs_f64()),
             Trouble::Ended(how, words) if words.is_empty() => write!(f, "the process {how}"),
             Trouble::Ended(how, words) => write!(f, "the process {how}: {words}"),
-            Trouble::OutOfMemory(limit) => write!(f, "needed more than {} MiB (--memory-limit)", limit / (1 << 20)),
+            Trouble::OutOfMemory(limit, words) => {
+                let own = if words.is_empty() { String::new() } else { format!(": {words}") };
+                write!(f, "needed more than {} MiB (--memory-limit){own}", limit / (1 << 20))
+            }
             Trouble::Refused(reason) | Trouble::TooLarge(reason) | Trouble::NotBelieved(reason) => f.write_str(reason),
             Trouble::Broken(what) => write!(f, "broke the protocol: {what}"),
             Trouble::Interrupted => f.write_str("interrupted"),

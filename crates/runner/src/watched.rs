@@ -195,6 +195,14 @@ impl Session for Watched<'_> {
         done
     }
 
+    fn begin_reading(&mut self) -> Result<(), EngineError> {
+        self.session.begin_reading()
+    }
+
+    fn end_reading(&mut self) -> Result<(), EngineError> {
+        self.session.end_reading()
+    }
+
     fn count(&mut self) {
         self.session.count();
     }

@@ -1,5 +1,7 @@
 //! SQL text with the values bound in it, in the order in which they stand.
 
+use std::collections::HashMap;
+
 use kampf_schema::{LogicalType, Value};
 
 use crate::dialect::{Dialect, KeyList};
@@ -135,16 +137,17 @@ impl Sql {
     /// list parameter; none where the list is null.
     pub(crate) fn finish(self, dialect: &Dialect, length: &dyn Fn(usize) -> Option<usize>) -> Printed {
         let mut printed = Printed { sql: String::new(), binds: Vec::new() };
+        let mut places = Places::default();
         for piece in self.0 {
             match piece {
                 Piece::Text(text) => printed.sql.push_str(&text),
-                Piece::Bind(bind) => printed.bind(dialect, bind),
+                Piece::Bind(bind) => printed.bind(dialect, bind, &mut places),
                 Piece::List(parameter) => match length(parameter) {
                     None => printed.sql.push_str("NULL"),
                     Some(values) => {
                         for at in 0..values {
                             printed.sql.push_str(if at > 0 { ", " } else { "" });
-                            printed.bind(dialect, Bind::Item(parameter, at));
+                            printed.bind(dialect, Bind::Item(parameter, at), &mut places);
                         }
                     }
                 },
@@ -154,11 +157,32 @@ impl Sql {
     }
 }
 
+/// Where something is bound already, by its words: a condition may list very many values.
+#[derive(Default)]
+struct Places(HashMap<String, usize>);
+
+impl Places {
+    /// So many are looked through one by one, which takes less than wording them.
+    const FEW: usize = 32;
+
+    fn find(&mut self, bind: &Bind, binds: &[Bind]) -> Option<usize> {
+        match bind {
+            // Keys are never compared with each other.
+            Bind::Key(_) => None,
+            _ if binds.len() <= Places::FEW => binds.iter().position(|known| known == bind),
+            _ => {
+                for (at, known) in binds.iter().enumerate().skip(self.0.len()) {
+                    self.0.entry(format!("{known:?}")).or_insert(at);
+                }
+                self.0.get(&format!("{bind:?}")).copied()
+            }
+        }
+    }
+}
+
 impl Printed {
-    fn bind(&mut self, dialect: &Dialect, bind: Bind) {
-        // Keys are never compared with each other: there may be very many.
-        let known = if matches!(bind, Bind::Key(_)) { None } else { self.binds.iter().position(|known| *known == bind) };
-        let place = known.unwrap_or_else(|| {
+    fn bind(&mut self, dialect: &Dialect, bind: Bind, places: &mut Places) {
+        let place = places.find(&bind, &self.binds).unwrap_or_else(|| {
             self.binds.push(bind);
             self.binds.len() - 1
         });

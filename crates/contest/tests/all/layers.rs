@@ -57,6 +57,14 @@ impl Scripted {
 }
 
 impl Session for Scripted {
+    fn begin_reading(&mut self) -> Result<(), EngineError> {
+        Ok(())
+    }
+
+    fn end_reading(&mut self) -> Result<(), EngineError> {
+        Ok(())
+    }
+
     fn prepare(&mut self, sql: &str, _: &[Option<LogicalType>]) -> Result<StatementId, EngineError> {
         self.prepared.push(sql.to_owned());
         Ok(StatementId(self.prepared.len() - 1))

@@ -173,11 +173,23 @@ impl Engine for Postgres {
     }
 }
 
-/// Bytes of this machine's memory.
+/// Bytes of memory that may be used here: this machine's, or what a control group allows where that is less, and no more than three times what is free
+/// just now (proc_meminfo(5), and "memory.max" of the kernel's "Control Group v2").
 fn memory() -> Option<u64> {
     let text = std::fs::read_to_string("/proc/meminfo").ok()?;
-    let line = text.lines().find_map(|line| line.strip_prefix("MemTotal:"))?;
-    line.trim().strip_suffix("kB")?.trim().parse::<u64>().ok()?.checked_mul(1024)
+    let bytes = |name: &str| {
+        let line = text.lines().find_map(|line| line.strip_prefix(name))?;
+        line.trim().strip_suffix("kB")?.trim().parse::<u64>().ok()?.checked_mul(1024)
+    };
+    let own = std::fs::read_to_string("/proc/self/cgroup").unwrap_or_default();
+    let group = own.lines().find_map(|line| line.strip_prefix("0::/")).unwrap_or_default();
+    // Each group is bound by those above it.
+    let groups = std::path::Path::new("/sys/fs/cgroup").join(group);
+    let limits = groups.ancestors().take_while(|group| group.starts_with("/sys/fs/cgroup"));
+    let limit = limits.filter_map(|group| std::fs::read_to_string(group.join("memory.max")).ok()?.trim().parse::<u64>().ok()).min();
+    // A quarter of it all is taken at most: where less is free than that, three quarters of what is.
+    let free = bytes("MemAvailable:").map_or(u64::MAX, |free| free.saturating_mul(3));
+    Some(bytes("MemTotal:")?.min(limit.unwrap_or(u64::MAX)).min(free))
 }
 
 /// A throwaway server at work.

@@ -15,7 +15,7 @@ use super::{MARK, apply};
 use crate::engine::{Loaded, Setting};
 use crate::fault::step;
 use crate::load::{LoadEvent, pump};
-use crate::tables::{column_list, create_table, indexes, taken_names};
+use crate::tables::{checks, column_list, create_table, indexes, taken_names};
 
 /// KiB of pages kept while rows go in anywhere among the others, and while indexes are sorted.
 const LARGE_CACHE: i64 = 64_000;
@@ -37,6 +37,10 @@ pub(super) fn load(
     let begun = Instant::now();
     // References hold by construction; checking each row would ask for indexes that are only made afterwards.
     connection.pragma_update(None, "foreign_keys", false).map_err(plain)?;
+    // SQLite sorts the list of a check anew for each row; a long one is looked at once, when all rows are there.
+    let have_long_checks: Vec<&Table> =
+        schema.tables.iter().filter(|table| checks(&SQLITE, schema, table).any(|sql| sql.len() > LONG_CHECK)).collect();
+    connection.pragma_update(None, "ignore_check_constraints", !have_long_checks.is_empty()).map_err(plain)?;
     let cache = |kibibytes: i64| connection.pragma_update(None, "cache_size", -kibibytes).map_err(plain);
     let batch = |sql: &str| connection.execute_batch(sql).map_err(|error| engine_error(error, Some(sql)));
     batch("BEGIN")?;
@@ -71,6 +75,13 @@ pub(super) fn load(
         Ok(Some(rows))
     })?;
     drop(inserts);
+    if !have_long_checks.is_empty() {
+        for table in &schema.tables {
+            for check in checks(&SQLITE, schema, table) {
+                is_met(&connection, table, &check)?;
+            }
+        }
+    }
     progress(LoadEvent::Indexes);
     step("indexes-begin")?;
     cache(LARGE_CACHE)?;
@@ -98,6 +109,21 @@ pub(super) fn load(
     connection.close().map_err(|(_, error)| plain(error))?;
     progress(LoadEvent::Loaded(begun.elapsed()));
     Ok(loaded)
+}
+
+/// Characters of a check from which on it is not looked at for each row.
+const LONG_CHECK: usize = 2_000;
+
+/// Makes sure that no row of a table breaks a check.
+fn is_met(connection: &rusqlite::Connection, table: &Table, check: &str) -> Result<(), EngineError> {
+    let sql = format!("SELECT EXISTS (SELECT 1 FROM {} WHERE NOT ({check}))", (SQLITE.quote)(&table.name));
+    let is_broken: bool = connection.query_row(&sql, [], |row| row.get(0)).map_err(|error| engine_error(error, Some(&sql)))?;
+    if !is_broken {
+        return Ok(());
+    }
+    let start: String = check.chars().take(60).collect();
+    let message = format!("the rows made for `{}` break a rule of the schema; SQLite says: CHECK constraint failed: {start}…", table.name);
+    Err(EngineError { kind: EngineErrorKind::Constraint, message, sql: None, cause: None })
 }
 
 /// Digits of a decimal that a real keeps (C, float.h: DBL_DIG).
@@ -148,4 +174,21 @@ fn broken_rule(error: rusqlite::Error, table: &Table) -> EngineError {
 fn insert(table: &Table, rows: &BatchTable) -> String {
     let columns: Vec<ColumnId> = (0..table.columns.len()).collect();
     format!("INSERT INTO {} ({}) {}", (SQLITE.quote)(&table.name), column_list(&SQLITE, table, &columns), rows.query(columns.len()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use kampf_schema::ddl;
+
+    #[test]
+    fn a_check_that_is_not_looked_at_for_each_row_is_looked_at_once() {
+        let schema = ddl::read("CREATE TABLE hive (x INTEGER);").expect("the schema is right").schema;
+        let connection = rusqlite::Connection::open_in_memory().expect("there is memory");
+        connection.execute_batch("CREATE TABLE hive (x INTEGER); INSERT INTO hive VALUES (1), (NULL)").expect("it is SQL");
+        let met = |check: &str| is_met(&connection, &schema.tables[0], check);
+        assert_eq!(met("x IN (1, 2)"), Ok(()), "what is unknown breaks no check");
+        let broken = met("x IN (2, 3)").expect_err("1 is not among them");
+        assert!(broken.kind == EngineErrorKind::Constraint && broken.message.contains("CHECK constraint failed: x IN (2, 3)"), "{broken}");
+    }
 }

@@ -58,6 +58,9 @@ const PEOPLE: [&str; 50] = [
     "profiles",
 ];
 
+/// So long a text is made without being asked for one; where a check wants a longer one, no row fits, which is said.
+const MOST_LETTERS: u64 = 20_000;
+
 pub(super) fn text(subject: &Subject<'_>) -> Guess {
     if let Some(recipe) = by_form(subject) {
         return guess(recipe, "its type");
@@ -74,7 +77,7 @@ pub(super) fn text(subject: &Subject<'_>) -> Guess {
         return guess(natural.unwrap_or_else(|| "slug(1..2)".to_owned()), "a check");
     }
     if bounds.shortest > 1 || bounds.lower || bounds.upper {
-        let length = bounds.shortest.max(6).min(room).max(bounds.shortest);
+        let length = bounds.shortest.max(6).min(room).max(bounds.shortest).min(MOST_LETTERS);
         let letter = if bounds.upper { '@' } else { '&' };
         return guess(format!("code('{}')", letter.to_string().repeat(length as usize)), "a check");
     }

@@ -10,7 +10,7 @@ use serde::Deserialize;
 use super::{Ending, print, print_json};
 use crate::arguments::{Format, General, Results};
 use crate::document::Document;
-use crate::output::{Page, STARS, contest_text, together};
+use crate::output::{Page, STARS, bytes, contest_text, together};
 use crate::problem::Problem;
 use crate::raced::{RacedContest, RacedRun};
 
@@ -24,6 +24,9 @@ pub(super) fn run(general: &General, arguments: &Results) -> Result<Ending, Prob
 
 /// Bytes of a result that are read: thousands of rounds of hundreds of contenders are a few of these.
 const LARGEST: u64 = 256 << 20;
+
+/// Bytes of a text in a result: the SQL of a need with very many values is some of these.
+const LONGEST: usize = 1 << 20;
 
 /// The folder of a project's results.
 fn folder(home: &Path) -> PathBuf {
@@ -74,9 +77,30 @@ fn explained(problem: Problem, text: &str) -> Problem {
     Problem { message: format!("{}; a word of it was taken for a password by an earlier kampf, and is lost", problem.message), ..problem }
 }
 
+/// Bytes of the longest text in a document, escapes included.
+fn longest_text(json: &str) -> usize {
+    let (mut longest, mut begun, mut escaped) = (0, None, false);
+    for (at, byte) in json.bytes().enumerate() {
+        match (byte, begun) {
+            _ if std::mem::take(&mut escaped) => {}
+            (b'\\', Some(_)) => escaped = true,
+            (b'"', None) => begun = Some(at),
+            (b'"', Some(from)) => {
+                longest = longest.max(at - from - 1);
+                begun = None;
+            }
+            _ => {}
+        }
+    }
+    longest
+}
+
 fn parsed(path: &Path, text: &str) -> Result<RacedRun, Problem> {
     header(path, text)?;
     let wrong = |what: String| Problem::wrong(format!("{} {what}", path.display()));
+    if longest_text(text) > LONGEST {
+        return Err(wrong(format!("is no result of kampf: a text in it is longer than {}", bytes(LONGEST as u64))));
+    }
     let document: Document = serde_json::from_str(text).map_err(|error| wrong(format!("is damaged, or from another kampf: {error}")))?;
     if document.contests.iter().any(|contest| contest.engine.name == STARS) {
         return Err(wrong("does not say on which engine it was raced".to_owned()));

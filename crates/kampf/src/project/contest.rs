@@ -271,14 +271,19 @@ fn asked_for(selection: &Selection, name: &str) -> bool {
     selection.only.iter().any(|pattern| fits(pattern, name))
 }
 
-/// Whether a name fits a pattern in which * stands for anything.
+/// Whether a name fits a pattern in which * stands for anything. What stands between two of them is taken where it comes first: what fits later
+/// fits there too.
 fn fits(pattern: &str, name: &str) -> bool {
-    match pattern.split_once('*') {
-        None => pattern == name,
-        Some((head, tail)) => {
-            name.strip_prefix(head).is_some_and(|rest| (0..=rest.len()).any(|at| rest.is_char_boundary(at) && fits(tail, &rest[at..])))
+    let Some((head, others)) = pattern.split_once('*') else { return pattern == name };
+    let (between, tail) = others.rsplit_once('*').unwrap_or(("", others));
+    let Some(mut rest) = name.strip_prefix(head).and_then(|rest| rest.strip_suffix(tail)) else { return false };
+    between.split('*').all(|part| match rest.find(part) {
+        Some(at) => {
+            rest = &rest[at + part.len()..];
+            true
         }
-    }
+        None => false,
+    })
 }
 
 /// A contest's need over the keys of each variant of these that is wanted, where it says the same over other keys; what is said of the others
@@ -424,6 +429,13 @@ mod tests {
             ("lazy", "lazy.app", false),
             ("*a*d*", "lazy.app.all.managed", true),
             ("", "", true),
+            ("lazy*lazy", "lazy", false),
+            ("a*b*b", "ab", false),
+            ("a*b*b", "abxb", true),
+            ("a**b", "ab", true),
+            ("*ba*ba*", "bxbaba", true),
+            (&"*a".repeat(40), &"a".repeat(200), true),
+            (&format!("{}*b", "*a".repeat(40)), &"a".repeat(200), false),
             ("*", "ü", true),
         ] {
             assert_eq!(fits(pattern, name), expected, "{pattern} {name}");

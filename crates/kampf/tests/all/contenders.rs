@@ -63,7 +63,7 @@ fn a_contender_that_crashes_hangs_or_babbles_is_shown_and_the_others_go_on() {
     let refuses = "print('a word for the log')\nprint('{\"kampf\":1,\"failed\":{\"reason\":\"out of honey\"}}', flush=True)\ninput()";
     assert_eq!(outcome("refuses", refuses, &[]), "out of honey");
     let greedy = "x = bytearray(900 * 1024 * 1024)";
-    assert_eq!(outcome("greedy", greedy, &["--memory-limit", "512 MiB"]), "needed more than 512 MiB (--memory-limit)");
+    assert_eq!(outcome("greedy", greedy, &["--memory-limit", "512 MiB"]), "needed more than 512 MiB (--memory-limit): MemoryError");
     let folder = Folder::apiary("[contest.calm.contender.absent]\ncommand = [\"./no-such-program\"]\n");
     let (_, document, _) = race(&folder, &["--only", "absent", "--only", "computed.*"]);
     assert!(named(&document, "absent")["reason"].as_str().unwrap().starts_with("could not be started: ./no-such-program"));

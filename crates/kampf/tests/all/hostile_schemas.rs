@@ -107,6 +107,17 @@ fn many_of_everything_are_taken_in_their_stride() {
 }
 
 #[test]
+fn texts_that_are_too_long_to_try_are_said_and_long_lists_are_looked_at_once() {
+    let long = folder(&checked("length(s) >= 20000000").replace("s TEXT", "s TEXT NOT NULL"), "");
+    let error = long.error(&["fill", "--preview", "hive"], 2);
+    assert!(error.contains("no values were found for `hive` that fulfil the check `length(s) >= 20000000`"), "{error}");
+    let list = checked(&format!("x IN ({})", chain(", ", 20_000, |at| (at * 7).to_string())));
+    let many = folder(&list, "[rows]\nhive = 300\n");
+    let filled = json(&many.ok(&["fill", "--format", "json", "-q"]));
+    assert_eq!(filled["tables"][0]["rows"], 300);
+}
+
+#[test]
 fn marks_and_nuls_in_a_file_lose_no_table() {
     let two = "CREATE TABLE hive (id INTEGER PRIMARY KEY);\nCREATE TABLE bee (id INTEGER PRIMARY KEY);\n";
     let marked = folder(&format!("\u{feff}{two}"), "");

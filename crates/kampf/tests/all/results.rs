@@ -120,6 +120,11 @@ fn results_are_listed_with_contest_and_verdict_and_damaged_ones_named() {
         ("later.json", "{\"format\": \"kampf-result\", \"version\": 7}", "has version 7 of the format"),
         ("part.json", "{\"format\": \"kampf-result\", \"version\": 1}", "is damaged"),
         ("torn.json", "{", "is not JSON"),
+        (
+            "long.json",
+            &format!("{{\"format\": \"kampf-result\", \"version\": 1, \"a\": \"{}\"}}", "\\\"".repeat(600_000)),
+            "a text in it is longer than 1.0 MiB",
+        ),
     ] {
         folder.write(name, text);
         assert!(folder.error(&["results", name], 2).contains(says), "{name}");

@@ -265,7 +265,7 @@ impl<'a> Process<'a> {
 
     fn refused(&self, failed: &Failed) -> Trouble {
         match self.memory_limit {
-            Some(limit) if failed.out_of_memory => Trouble::OutOfMemory(limit),
+            Some(limit) if failed.out_of_memory => Trouble::OutOfMemory(limit, String::new()),
             _ => Trouble::Refused(without_passwords(&failed.reason).into_owned()),
         }
     }
@@ -290,15 +290,15 @@ impl<'a> Process<'a> {
             }
         }
         let words = String::from_utf8_lossy(&self.words);
-        if let Some(limit) = self.memory_limit
-            && ["memory allocation of", "MemoryError", "out of memory", "Cannot allocate memory"].iter().any(|sign| words.contains(sign))
-        {
-            return Trouble::OutOfMemory(limit);
-        }
         let last: String =
             words.lines().map(str::trim).rfind(|line| !line.is_empty()).map(|line| line.chars().take(WORDS).collect()).unwrap_or_default();
         let last = without_passwords(&last).into_owned();
+        const OF_MEMORY: [&str; 4] = ["memory allocation of", "MemoryError", "out of memory", "Cannot allocate memory"];
         match status {
+            // What a program says may mean something else, so its own words are kept. Kampf's own contenders have no others.
+            _ if self.memory_limit.is_some() && OF_MEMORY.iter().any(|sign| words.contains(sign)) => {
+                Trouble::OutOfMemory(self.memory_limit.unwrap_or_default(), if self.leash.is_some() { last } else { String::new() })
+            }
             Some(status) => Trouble::Ended(how(status), last),
             None => Trouble::Ended("closed its input or output and went on".to_owned(), last),
         }

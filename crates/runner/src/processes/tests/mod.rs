@@ -66,7 +66,7 @@ fn how_a_program_ends_is_told_with_its_last_words() {
     assert_eq!(reply(words, LIMIT), ended("ended with status 1", "Cannot allocate memory"));
     let limited = Launch { memory_limit: Some(64 << 20), ..launch(words) };
     let mut process = Process::start(&inbox, &limited, Instant::now() + LIMIT).unwrap();
-    assert_eq!(process.receive(Instant::now() + LIMIT, LIMIT), Err(Trouble::OutOfMemory(64 << 20)));
+    assert_eq!(process.receive(Instant::now() + LIMIT, LIMIT), Err(Trouble::OutOfMemory(64 << 20, String::new())));
 }
 
 #[test]
