@@ -5,6 +5,7 @@ use std::time::Instant;
 
 use kampf_contest::{Dialect, EngineError, EngineErrorKind, Fidelity, literal, rule_sql};
 use kampf_schema::ddl::SqlDialect;
+use kampf_schema::expr::Node;
 use kampf_schema::{ColumnId, Default, Index, IndexTerm, LogicalType, Reference, Rule, Schema, Table};
 
 use crate::load::LoadEvent;
@@ -54,10 +55,19 @@ pub(crate) fn create_table(dialect: &Dialect, schema: &Schema, table: &Table, wi
 pub(crate) fn checks<'t>(dialect: &'t Dialect, schema: &'t Schema, table: &'t Table) -> impl Iterator<Item = String> + 't {
     let own = schema.dialect == SqlDialect::Standard || schema.dialect.word() == dialect.name;
     table.checks.iter().filter_map(move |check| match &check.rule {
+        // Reals do not reckon with decimals as the check means it: 0.1 * 3 would not be 0.3.
+        Ok(rule) if dialect.decimals_are_reals && reckons_with_decimals(rule, table) => None,
         Ok(rule) => rule_sql(dialect, rule, table),
         // What is not known here, the engine that it was written for knows.
         Err(_) => own.then(|| check.sql.clone()),
     })
+}
+
+/// Whether an expression adds or multiplies decimals with anything.
+fn reckons_with_decimals(rule: &Rule, table: &Table) -> bool {
+    let is_decimal = |column: &&ColumnId| matches!(table.columns[**column].kind, LogicalType::Decimal { .. });
+    let reckons = matches!(rule.node, Node::Arithmetic(..)) && rule.leaves().iter().any(|column| is_decimal(column));
+    reckons || rule.parts().into_iter().any(|part| reckons_with_decimals(part, table))
 }
 
 fn refers(dialect: &Dialect, schema: &Schema, table: &Table, reference: &Reference) -> String {

@@ -13,7 +13,7 @@ use crate::keys::Rekeyed;
 use crate::link::Link;
 use crate::maker::{Maker, Origin, Others};
 use crate::plan::{self, Planned};
-use crate::random::{Permutation, Random, mix};
+use crate::random::{NULLS_STAY, Permutation, Random, is_null, mix};
 use crate::seeds::Given;
 use crate::shrink::Shrink;
 use crate::unique::Source;
@@ -277,6 +277,7 @@ impl Blueprint {
             for (at, &column) in guard.columns.iter().enumerate() {
                 let of = &self.tables[table.0].columns[column];
                 let free = !said(column) && of.free && matches!(of.source, Source::Drawn);
+                let free = free && (of.null_share == 0 || attempt >= NULLS_STAY || !is_null(of.null_share, of.key, row, attempt));
                 let so_far = |other: ColumnId| value_of(&values, other);
                 let hinted = if free { guard.hinted(at, of.kind, of.key, row, attempt, &so_far) } else { None };
                 // Neither a hint nor a number further on was made with the other checks in mind.
@@ -311,11 +312,10 @@ impl Blueprint {
         {
             return out.push(value.as_ref());
         }
-        let mut random = Random::at(if attempt == 0 { of.key } else { of.key ^ mix(attempt) }, row);
-        let share = if attempt < 8 || of.null_share == 0 { of.null_share } else { of.null_share.max(50_000) };
-        if share > 0 && random.chance(share) {
+        if of.null_share > 0 && is_null(of.null_share, of.key, row, attempt) {
             return out.push(ValueRef::Null);
         }
+        let mut random = Random::at(if attempt == 0 { of.key } else { of.key ^ mix(attempt) }, row);
         // What a given row leaves out is numbered behind all that is generated.
         let own = if row < given { plan.rows - given + row } else { row - given };
         // With another attempt a row takes a number further on, which no other row has: each has those of its own, `rows` apart.

@@ -23,6 +23,7 @@ mod random;
 mod recipe;
 mod seeds;
 mod shape;
+mod shares;
 mod shrink;
 mod unique;
 mod unknown;
@@ -34,8 +35,9 @@ pub use blueprint::{Blueprint, FillError, FillSubject, Order, Way};
 pub use guess::RowGuesses;
 pub use parameter::RecipeMaker;
 pub use random::Permutation;
+pub use shares::OtherShare;
 pub use shrink::Shrink;
 pub use unknown::{LeftOut, leave_out_checks};
 
 /// Counted up whenever the same seed would give other content.
-pub const GENERATOR_VERSION: u32 = 8;
+pub const GENERATOR_VERSION: u32 = 9;

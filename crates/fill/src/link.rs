@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use crate::count::most_of;
-use crate::random::{Permutation, Random, Zipf, mix};
+use crate::random::{Permutation, Random, Zipf, is_null, mix};
 
 /// Children counted per parent, handed out to child rows in scattered order.
 #[derive(Clone, Debug)]
@@ -98,12 +98,10 @@ impl Link {
 
     /// The parent's row of a child row. `links` are all of the child's table; another `attempt` is another chance.
     pub(crate) fn parent(&self, links: &[Link], row: u64, attempt: u64) -> Option<u64> {
-        let mut random = Random::at(self.key ^ mix(attempt), row);
-        // What cannot be met by chance with few nulls may be with many.
-        let share = if attempt < 8 { self.null_share } else { self.null_share.max(50_000) };
-        if self.nullable && share > 0 && random.chance(share) {
+        if self.nullable && self.null_share > 0 && is_null(self.null_share, self.key, row, attempt) {
             return None;
         }
+        let mut random = Random::at(self.key ^ mix(attempt), row);
         if row < self.given {
             return (self.parents > 0).then(|| self.first + random.below(self.parents));
         }

@@ -83,6 +83,22 @@ impl Random {
     }
 }
 
+/// However often a row is drawn again for a check, it keeps its nulls for so many times: drawn with the values they would come as often as
+/// checks let nulls pass, and not as often as was asked for.
+pub(crate) const NULLS_STAY: u64 = 128;
+
+/// Whether a row has a null, in so many of 100,000 cases.
+#[inline]
+pub(crate) fn is_null(share: u32, key: u64, row: u64, attempt: u64) -> bool {
+    const OF_NULLS: u64 = 0x006e_756c_6c73;
+    let key = mix(key ^ OF_NULLS);
+    if attempt < NULLS_STAY {
+        return Random::at(key, row).chance(share);
+    }
+    // What cannot be met with few nulls may be with many.
+    Random::at(key ^ mix(attempt), row).chance(share.max(50_000))
+}
+
 /// Ranks from 1 to `n` that come as often as 1/rank^s (Zipf), by rejection from the curve around them (Hoermann and Derflinger 1996).
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Zipf {

@@ -8,7 +8,7 @@ use kampf_schema::{KeyColumns, TableId};
 
 use super::{Ending, print, print_json, say};
 use crate::arguments::{Fill, Format, General, is_of_keys};
-use crate::output::{Column, KeysFilled, Look, Page, bytes, count, keys_table, list, paint, preview, reference_text};
+use crate::output::{Column, KeysFilled, Look, Page, bytes, count, keys_table, list, other_share_text, paint, preview, reference_text};
 use crate::problem::Problem;
 use crate::project::{Project, Variant};
 use crate::running::{engines, filled_with, open};
@@ -89,6 +89,10 @@ fn fill(general: &General, project: &Project) -> Result<(), Problem> {
     lacking.iter().filter_map(|variant| variant.lacks.as_ref()).for_each(|lacks| say(general.quiet, &lacks.message));
     let dataset = filled_with(general, project, &variants)?;
     let record = &dataset.record;
+    for table in project.schema.ids().filter(|_| !general.quiet) {
+        let others = project.blueprint.other_shares(&project.schema, table);
+        others.iter().for_each(|other| say(false, &format!("warning: {}", other_share_text(project, table, other))));
+    }
     let place = dataset.served.place();
     if general.format == Format::Json {
         let mut json = serde_json::to_value(record).unwrap_or_default();

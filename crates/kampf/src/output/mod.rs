@@ -38,7 +38,7 @@ pub(crate) use numbers::{bytes, count, duration, interval, list, percent, share,
 pub(crate) use out::{complain, complain_line, complain_of_fault, one_line, print, print_as, print_json, say, shown};
 pub(crate) use page::Page;
 pub(crate) use plan_text::{PlanTelling, plan_text, reference_text};
-pub(crate) use preview_text::preview;
+pub(crate) use preview_text::{other_share_text, preview};
 pub(crate) use progress::FillProgress;
 pub(crate) use redact::{STARS, secrets_in_line};
 pub(crate) use require_text::{miss_text, nearest_text};

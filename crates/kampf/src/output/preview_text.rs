@@ -1,6 +1,6 @@
 //! `kampf fill --preview`: some rows of a table, and how each of its columns is made and why.
 
-use kampf_fill::{Blueprint, Way};
+use kampf_fill::{Blueprint, OtherShare, Way};
 use kampf_schema::{Form, TableId, Value, did_you_mean};
 
 use super::{Column, Look, Page, count, print, print_json, width};
@@ -64,6 +64,7 @@ fn text(project: &Project, table: TableId, rows: &[u64]) -> String {
         Column::left("made"),
         Column::left("why"),
     ];
+    let others = blueprint.other_shares(&project.schema, table);
     let type_of = |at: usize| match model.columns[at].form {
         Form::Plain => model.columns[at].kind.to_string(),
         other => format!("{} as text", form_name(other)),
@@ -73,7 +74,11 @@ fn text(project: &Project, table: TableId, rows: &[u64]) -> String {
     let lines: Vec<_> = (0..model.columns.len())
         .map(|at| {
             let way: &Way = blueprint.way(table, at);
-            let nulls = if way.null_share == 0 { String::new() } else { format!("{} %", (way.null_share + 500) / 1000) };
+            let nulls = match others.iter().find(|other| other.column == at) {
+                Some(other) => format!("{:.0} %", other.comes * 100.0),
+                None if way.null_share == 0 => String::new(),
+                None => format!("{} %", (way.null_share + 500) / 1000),
+            };
             vec![
                 (Look::Strong, model.columns[at].name.clone()),
                 (Look::Quiet, type_of(at)),
@@ -85,6 +90,10 @@ fn text(project: &Project, table: TableId, rows: &[u64]) -> String {
         .collect();
     page.table(&columns, &lines);
     page.blank();
+    for other in &others {
+        page.paragraph(&other_share_text(project, table, other), 0);
+        page.blank();
+    }
     if let Some(example) = (0..model.columns.len()).find(|&at| blueprint.way(table, at).is_recipe) {
         let way = blueprint.way(table, example);
         let null = if way.null_share == 0 { String::new() } else { format!(" or null {}%", way.null_share / 1000) };
@@ -97,6 +106,16 @@ fn text(project: &Project, table: TableId, rows: &[u64]) -> String {
         );
     }
     page.into_text()
+}
+
+/// That a column's nulls come more or less often than they were asked for, and why.
+pub(crate) fn other_share_text(project: &Project, table: TableId, other: &OtherShare) -> String {
+    let model = project.schema.table(table);
+    let percent = |share: f64| format!("{:.0} %", share * 100.0);
+    let (comes, asked) = (percent(other.comes), percent(other.asked));
+    let check = other.check.as_ref().map_or_else(|| "the checks".to_owned(), |check| format!("the check `{}`", cut(check, 80)));
+    let why = if other.comes > other.asked { "lets little else pass of what is made" } else { "lets few nulls pass" };
+    format!("`{}.{}` is null in {comes} of its rows and not in {asked}: {check} {why}", model.name, model.columns[other.column].name)
 }
 
 fn cell(value: &Value, room: usize) -> (Look, String) {
@@ -126,9 +145,11 @@ fn form_name(form: Form) -> String {
 fn json(project: &Project, table: TableId, rows: &[u64]) -> String {
     let model = project.schema.table(table);
     let blueprint = &project.blueprint;
+    let others = blueprint.other_shares(&project.schema, table);
     let columns: Vec<serde_json::Value> = (0..model.columns.len())
         .map(|at| {
             let way = blueprint.way(table, at);
+            let comes = others.iter().find(|other| other.column == at).map_or(f64::from(way.null_share) / 1000.0, |other| other.comes * 100.0);
             let values: Vec<serde_json::Value> = rows
                 .iter()
                 .map(|&row| match blueprint.value(table, row, at) {
@@ -138,6 +159,7 @@ fn json(project: &Project, table: TableId, rows: &[u64]) -> String {
                 .collect();
             serde_json::json!({
                 "name": model.columns[at].name, "type": model.columns[at].kind.to_string(), "null_percent": f64::from(way.null_share) / 1000.0,
+                "null_percent_made": comes,
                 "made": way.how, "more": way.more.trim_start_matches(", "), "is_recipe": way.is_recipe, "why": way.why, "values": values,
             })
         })

@@ -252,3 +252,46 @@ fn decimals_that_sqlite_does_not_keep_are_refused_with_the_value() {
     }
     folder.ok(&["fill", "--remove", "-q"]);
 }
+
+/// The share of rows of a column that are null.
+fn nulls(folder: &Folder, table: &str, column: &str) -> f64 {
+    let file = folder.datasets().remove(0).join("dataset.sqlite");
+    let data = rusqlite::Connection::open_with_flags(file, rusqlite::OpenFlags::SQLITE_OPEN_READ_ONLY).unwrap();
+    data.query_row(&format!("SELECT avg({column} IS NULL) FROM {table}"), [], |row| row.get(0)).unwrap()
+}
+
+#[test]
+fn nulls_come_as_often_as_they_are_asked_for_whatever_checks_want_or_it_is_said() {
+    let folder = Folder::empty();
+    folder.write(
+        "s.sql",
+        "CREATE TABLE weighing (id INTEGER PRIMARY KEY, empty INTEGER NOT NULL, full INTEGER, CHECK (full > empty));
+         CREATE TABLE visit (id INTEGER PRIMARY KEY, began_at TIMESTAMP NOT NULL, ended_at TIMESTAMP, CHECK (ended_at >= began_at));
+         CREATE TABLE swarm (id INTEGER PRIMARY KEY, state VARCHAR(10) NOT NULL CHECK (state IN ('seen', 'caught')), caught_at TIMESTAMP,
+           CHECK ((state = 'caught') = (caught_at IS NOT NULL)));
+         CREATE TABLE odd (id INTEGER PRIMARY KEY, number INTEGER CHECK (number % 7 = 3));
+         CREATE TABLE sale (id INTEGER PRIMARY KEY, price DECIMAL(9, 2) NOT NULL, jars INTEGER NOT NULL, total DECIMAL(12, 2),
+           CHECK (total = price * jars));
+         CREATE TABLE never (id INTEGER PRIMARY KEY, code VARCHAR(20), CHECK (code = upper(code) AND length(code) = 8));",
+    );
+    folder.write(
+        "kampf.toml",
+        "schema = \"s.sql\"\n[rows]\nweighing = 5000\nvisit = 5000\nswarm = 5000\nodd = 5000\nsale = 5000\nnever = 500\n[values]\n\
+         \"weighing.full\" = \"1..1000 or null 10%\"\n\"visit.ended_at\" = \"2020-01-01..2026-01-01 or null 10%\"\n\
+         \"swarm.caught_at\" = \"2020-01-01..2026-01-01 or null 10%\"\n\"odd.number\" = \"1..1000 or null 10%\"\n\
+         \"never.code\" = \"'abcdefgh' or null 10%\"\n",
+    );
+    let filled = folder.kampf(&["fill"]);
+    assert_eq!(filled.status, 0, "{}", filled.stderr);
+    for (table, column) in [("weighing", "full"), ("visit", "ended_at"), ("swarm", "caught_at"), ("odd", "number"), ("sale", "total")] {
+        let share = nulls(&folder, table, column);
+        assert!((0.08..0.12).contains(&share), "{table}.{column}: {share}");
+    }
+    // What cannot be had so is said, with the check, in the preview too.
+    let said = "`never.code` is null in 100 % of its rows and not in 10 %: the check `code = upper(code) AND length(code) = 8`";
+    assert!(filled.stderr.contains(said) && filled.stderr.matches("warning").count() == 1, "{}", filled.stderr);
+    let preview = folder.ok(&["fill", "--preview", "never"]);
+    assert!(preview.contains("100 %") && preview.split_whitespace().collect::<Vec<_>>().join(" ").contains(said), "{preview}");
+    let preview = json(&folder.ok(&["fill", "--preview", "never", "--format", "json"]));
+    assert_eq!((&preview["columns"][1]["null_percent"], &preview["columns"][1]["null_percent_made"]), (&10.0.into(), &100.0.into()));
+}
