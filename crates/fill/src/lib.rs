@@ -32,7 +32,7 @@ mod vocabulary;
 
 pub use batch::{BATCH_ROWS, Batch};
 pub use blueprint::{Blueprint, FillError, FillSubject, Order, Way};
-pub use guess::RowGuesses;
+pub use guess::{LEAST_SCALE, MOST_SCALE, RowGuesses};
 pub use parameter::RecipeMaker;
 pub use random::Permutation;
 pub use shares::OtherShare;

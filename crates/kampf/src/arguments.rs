@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use kampf_fill::{LEAST_SCALE, MOST_SCALE};
 
 /// What stands at the end of the help.
 const ENDS: &str = "Examples:
@@ -396,7 +397,7 @@ pub(crate) fn duration(text: &str) -> Result<std::time::Duration, String> {
 
 /// Reads how many times as many: `100`, `0.5`.
 pub(crate) fn times(text: &str) -> Result<f64, String> {
-    let number = text.trim().replace('_', "").parse::<f64>().ok().filter(|number| (0.001..=1_000_000.0).contains(number));
+    let number = text.trim().replace('_', "").parse::<f64>().ok().filter(|number| (LEAST_SCALE..=MOST_SCALE).contains(number));
     number.ok_or_else(|| format!("a number from 0.001 to 1000000 is expected, like 100, not `{text}`"))
 }
 

@@ -11,7 +11,7 @@ use kampf_schema::{Column, ColumnId, Default, LogicalType, Schema, Span, TableId
 
 use crate::bounds::Bounds;
 
-pub use rows::RowGuesses;
+pub use rows::{LEAST_SCALE, MOST_SCALE, RowGuesses};
 
 /// Thousandths of a percent of nulls where nothing is said: one in ten.
 pub(crate) const NULL_SHARE: u32 = 10_000;

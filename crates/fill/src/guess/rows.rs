@@ -1,7 +1,7 @@
 //! Row counts where none are given, from a table's place in the schema.
 
 use kampf_schema::expr::{Children, Name, RowCount};
-use kampf_schema::{Reference, Schema, Span, Table, TableId, Value, name_words};
+use kampf_schema::{Column, ColumnId, LogicalType, Reference, Schema, Span, Table, TableId, Value, name_words};
 
 /// Rows of a table that others refer to and that refers to nothing.
 const ROOT: u64 = 500;
@@ -9,10 +9,17 @@ const ROOT: u64 = 500;
 const LOOKUP: u64 = 24;
 /// Rows of a table that has nothing to do with others.
 const LONELY: u64 = 2_000;
+/// Rows up to which a table counts as small.
+const SMALL: u64 = 100;
 /// Guessed counts grow from parents to children up to a share of this, between these two; who wants more says so.
 const ALTOGETHER: u64 = 600_000;
 const LEAST_MOST: u64 = 2_000;
 const MOST_MOST: u64 = 50_000;
+
+/// What a scale may be.
+pub const LEAST_SCALE: f64 = 0.001;
+/// See [`LEAST_SCALE`].
+pub const MOST_SCALE: f64 = 1e6;
 
 /// Tables above one that its guess is worked out by; no schema is as deep.
 const HIGHEST: usize = 64;
@@ -45,7 +52,7 @@ impl<'s> RowGuesses<'s> {
     /// The same for so many times as many rows. Tables grow by their place: those of few words and those that come with their rows stay as
     /// they are, those at the top grow with the square root, those below them more, those at the bottom as much as that.
     pub fn scaled(self, scale: f64) -> RowGuesses<'s> {
-        let scale = if scale.is_finite() { scale.clamp(1e-6, 1e9) } else { 1.0 };
+        let scale = if scale.is_finite() { scale.clamp(LEAST_SCALE, MOST_SCALE) } else { 1.0 };
         let times = |rows: u64, by: f64| libm::round(rows as f64 * by).max(1.0) as u64;
         let most = (ALTOGETHER / self.schema.tables.len().max(1) as u64).clamp(LEAST_MOST, MOST_MOST);
         let (most, root) = (times(most, scale), times(ROOT, scale.sqrt()));
@@ -62,7 +69,7 @@ impl<'s> RowGuesses<'s> {
             schema.ids().map(|id| guesses.count(id, &mut Vec::new()).1).fold(0_u64, u64::saturating_add)
         };
         // Rows grow with the scale: half the way between too few and too many, in the logarithm.
-        let (mut low, mut high) = (1e-4_f64, 1e8_f64);
+        let (mut low, mut high) = (LEAST_SCALE, MOST_SCALE);
         for _ in 0..60 {
             let middle = (low * high).sqrt();
             if sum(middle) < rows { low = middle } else { high = middle }
@@ -83,11 +90,11 @@ impl<'s> RowGuesses<'s> {
             let rows = room.min(if self.is_lookup(table) { LOOKUP } else { most }).max(seeds).max(1);
             return (RowCount::Fixed(rows), rows);
         }
-        // What ships with its rows and is referred to is complete, unless it is only a beginning.
-        if seeds >= 5 || seeds > 0 && self.is_lookup(table) {
+        let parent = if above.len() < HIGHEST { self.main_parent(table, above) } else { None };
+        // What ships with its rows is complete, unless it is only a beginning of what comes with time or hangs on what grows.
+        if seeds >= 5 || seeds > 0 && (self.is_lookup(table) || parent.is_none() && !grows(model)) {
             return (RowCount::Fixed(seeds), seeds);
         }
-        let parent = if above.len() < HIGHEST { self.main_parent(table, above) } else { None };
         let Some(reference) = parent else {
             let rows = match (self.referred[table.0], self.is_lookup(table)) {
                 (true, true) => LOOKUP,
@@ -120,13 +127,29 @@ impl<'s> RowGuesses<'s> {
         (per(children), wanted)
     }
 
-    /// The reference by which children are counted: that to the largest parent that is needed and leads to no circle.
+    /// Whether a table stays small however much there is of the rest.
+    fn is_small(&self, table: TableId) -> bool {
+        let model = self.schema.table(table);
+        let seeds = model.seeds.len();
+        self.is_lookup(table)
+            || is_settings(model)
+            || most_by_rules(model).is_some_and(|rows| rows <= SMALL)
+            || seeds > 0 && seeds as u64 <= SMALL && model.references.is_empty() && !grows(model)
+    }
+
+    /// The reference by which children are counted: that to the largest parent that is needed and leads to no circle. Of things of a few kinds
+    /// there are not so many for each kind, unless a rule says so.
     fn main_parent(&self, table: TableId, above: &[TableId]) -> Option<&'s Reference> {
         let model = self.schema.table(table);
+        // Of a key that is made of references there are only so many.
+        let refers = |column: &ColumnId| model.references.iter().any(|reference| reference.columns.contains(column));
+        let keys = model.uniques.iter().map(|unique| &unique.columns).chain([&model.primary_key]).filter(|key| !key.is_empty());
+        let is_bound = keys.into_iter().any(|key| key.iter().all(|column| refers(column)));
         let needed = |reference: &&Reference| {
             reference.parent != table
                 && !above.contains(&reference.parent)
                 && reference.columns.iter().all(|&column| !model.columns[column].nullable)
+                && (is_bound || !self.is_small(reference.parent))
         };
         let size = |reference: &Reference| {
             depth(self.schema, reference.parent, &mut vec![table]) * 2 + u64::from(!self.is_lookup(reference.parent))
@@ -147,8 +170,21 @@ impl<'s> RowGuesses<'s> {
         if !self.referred[table.0] || !model.references.iter().all(|reference| reference.parent == table) {
             return false;
         }
-        model.columns.len() <= 3 || name_words(&model.name).iter().any(|word| names_a_lookup(word.strip_suffix('s').unwrap_or(word)))
+        model.columns.len() <= 3 && !grows(model)
+            || name_words(&model.name).iter().any(|word| names_a_lookup(word.strip_suffix('s').unwrap_or(word)))
     }
+}
+
+/// Whether a word names what people have, of whom there are many however few columns they have.
+fn tells_of_people(word: &str) -> bool {
+    matches!(word, "email" | "mail" | "login" | "phone" | "password" | "surname" | "lastname" | "username" | "birthday" | "birthdate")
+}
+
+/// Whether rows come with time, or are people: of those there are many, and more and more.
+fn grows(table: &Table) -> bool {
+    let is_time = |column: &Column| matches!(column.kind, LogicalType::Timestamp | LogicalType::Date);
+    let is_of_people = |column: &Column| name_words(&column.name).iter().any(|word| tells_of_people(word));
+    table.columns.iter().any(|column| is_time(column) || is_of_people(column))
 }
 
 /// Whether a word, without an s at its end, names tables of few words.
@@ -231,7 +267,7 @@ fn most_by_rules(table: &Table) -> Option<u64> {
         }
         match (&bounds[column].least, &bounds[column].most, table.columns[column].kind) {
             (Some(Value::Integer(low)), Some(Value::Integer(high)), _) => u64::try_from(high.saturating_sub(*low).saturating_add(1)).ok(),
-            (_, _, kampf_schema::LogicalType::Boolean) => Some(2),
+            (_, _, LogicalType::Boolean) => Some(2),
             _ => None,
         }
     };

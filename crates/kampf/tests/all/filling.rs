@@ -295,3 +295,44 @@ fn nulls_come_as_often_as_they_are_asked_for_whatever_checks_want_or_it_is_said(
     let preview = json(&folder.ok(&["fill", "--preview", "never", "--format", "json"]));
     assert_eq!((&preview["columns"][1]["null_percent"], &preview["columns"][1]["null_percent_made"]), (&10.0.into(), &100.0.into()));
 }
+
+#[test]
+fn a_new_project_has_rows_that_one_believes() {
+    let folder = Folder::empty();
+    folder.write(
+        "s.sql",
+        "CREATE TABLE kind (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL);
+         INSERT INTO kind (id, name) VALUES (1, 'honey'), (2, 'wax'), (3, 'pollen');
+         CREATE TABLE setting (name VARCHAR(40) PRIMARY KEY, value TEXT NOT NULL);
+         INSERT INTO setting VALUES ('a', 'x'), ('b', 'y');
+         CREATE TABLE keeper (id INTEGER PRIMARY KEY, name VARCHAR(80) NOT NULL, email VARCHAR(120) NOT NULL UNIQUE);
+         CREATE TABLE product (id INTEGER PRIMARY KEY, kind_id INTEGER NOT NULL REFERENCES kind, label VARCHAR(80) NOT NULL);
+         CREATE TABLE sale (id INTEGER PRIMARY KEY, keeper_id INTEGER NOT NULL REFERENCES keeper, sold_at TIMESTAMP NOT NULL);
+         INSERT INTO keeper VALUES (7, 'the first', 'first@hive.example');
+         INSERT INTO sale VALUES (1, 7, '2024-01-01 00:00:00');
+         CREATE TABLE line (id INTEGER PRIMARY KEY, sale_id INTEGER NOT NULL REFERENCES sale, product_id INTEGER NOT NULL REFERENCES product);",
+    );
+    let rows = |dir: &str, more: &[&str]| {
+        folder.ok(&[&["new", dir, "--schema", "s.sql", "-q"], more].concat());
+        let file = format!("{dir}/kampf.toml");
+        let tables = ["kind", "setting", "keeper", "product", "sale", "line"];
+        tables.map(|table| json(&folder.ok(&["fill", "--preview", table, "--format", "json", "-f", &file]))["rows"].as_u64().unwrap())
+    };
+    let [kind, setting, keeper, product, sale, line] = rows("usual", &[]);
+    assert_eq!((kind, setting, keeper), (3, 2, 500), "what the file fills keeps its rows where they are no beginning");
+    assert!(product == 500 && sale > keeper && line > sale, "{product} {sale} {line}");
+    let [kind, setting, _, product, sale, line] = rows("many", &["--rows", "1_000_000"]);
+    assert!((kind, setting) == (3, 2) && product < sale && sale < line, "{product} {sale} {line}");
+    assert!((900_000..1_100_000).contains(&(product + sale + line)), "{product} {sale} {line}");
+    // As many as can be had, and no scale that is refused afterwards.
+    folder.write(
+        "kinds.sql",
+        "CREATE TABLE kind (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL);\nINSERT INTO kind VALUES (1, 'a'), (2, 'b');\n",
+    );
+    folder.ok(&["new", "few", "--schema", "kinds.sql", "--rows", "1_000_000"]);
+    assert!(folder.read("few/kampf.toml").contains("scale = 1000000"));
+    // A scale of one's own is kept.
+    folder.ok(&["new", "scaled", "--schema", "s.sql", "--scale", "3"]);
+    assert!(folder.read("scaled/kampf.toml").contains("\nscale = 3\n"));
+    assert!(folder.error(&["new", "both", "--schema", "s.sql", "--scale", "3", "--rows", "9"], 2).contains("both say how much there is"));
+}

@@ -55,7 +55,10 @@ fn from_schema(general: &General, path: &Path, wanted: Option<u64>) -> Result<(F
         say(general.quiet, &format!("the type {name} is not known; it is kept as text, see [types] in kampf.toml"));
     }
     let mut schema = ddl.schema;
-    let scale = wanted.map(|rows| to_three_digits(RowGuesses::scale_for(&schema, rows)));
+    if let (Some(_), Some(scale)) = (wanted, general.scale) {
+        return Err(Problem::wrong(format!("--rows and --scale {scale} both say how much there is")).hint("leave out one of them"));
+    }
+    let scale = wanted.map(|rows| to_three_digits(RowGuesses::scale_for(&schema, rows))).or(general.scale);
     let order = Order { seed: 1, scale: scale.unwrap_or(1.0), ..Order::default() };
     let left_out = leave_out_checks(&mut schema, &order);
     // The guesses are those that all rules of the schema allow.
