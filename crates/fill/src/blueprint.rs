@@ -359,7 +359,7 @@ impl Blueprint {
                     of.maker.number(again, of.longest, out);
                 }
             }
-            Source::Ordinal(link) => out.push(ValueRef::Integer(place(*link).1 as i64 + 1)),
+            Source::Ordinal(link) => out.push(ValueRef::Integer(plan.links[*link].rank(row) as i64 + 1)),
             Source::DistinctWithin(link) => {
                 let (parent, ordinal) = place(*link);
                 let room = of.maker.capacity().unwrap_or(u64::MAX);
@@ -464,7 +464,7 @@ impl Others for Row<'_> {
     }
 
     fn ordinal(&self, link: usize) -> u64 {
-        self.blueprint.tables[self.table.0].links[link].place(self.row).1
+        self.blueprint.tables[self.table.0].links[link].rank(self.row)
     }
 }
 

@@ -49,7 +49,9 @@ impl Derived {
             Derived::Step(of, low, high, kind) => {
                 let link = if let Origin::Parent(link, _) = of { *link } else { 0 };
                 let ordinal = others.ordinal(link) as i64;
-                let later = ordinal * (low + high) / 2 + random.between((*low).into(), (*high).into()) as i64;
+                // A quarter of the range about the middle of each step: from one to the next it is no less than the least and no more than the most.
+                let (middle, quarter) = ((low + high) / 2, (high - low) / 4);
+                let later = (ordinal + 1).saturating_mul(middle).saturating_add(random.between((-quarter).into(), quarter.into()) as i64);
                 out.push(moved(&others.value(*of), later, *kind).as_ref());
             }
             Derived::Linear { of, slope, intercept, noise, bounds, kind } => match others.value(*of).as_ref().as_real() {

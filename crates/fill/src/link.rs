@@ -1,6 +1,6 @@
 //! Which parent a child row belongs to.
 
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use crate::count::most_of;
 use crate::random::{Permutation, Random, Zipf, is_null, mix};
@@ -11,12 +11,17 @@ pub(crate) struct Spread {
     /// Children before each parent, and behind the last one all of them.
     before: Arc<[u32]>,
     scatter: Permutation,
+    /// For each row its number among its parent's children in the order of rows; worked out when it is first asked for.
+    ranks: Arc<OnceLock<Vec<u32>>>,
 }
+
+/// Rows whose numbers in their order are kept, four bytes each. Of more rows those of a parent are numbered in some other order.
+const RANKED: usize = 50_000_000;
 
 impl Spread {
     pub(crate) fn new(before: Vec<u32>, key: u64) -> Spread {
         let rows = u64::from(before.last().copied().unwrap_or(0));
-        Spread { before: before.into(), scatter: Permutation::new(rows, key) }
+        Spread { before: before.into(), scatter: Permutation::new(rows, key), ranks: Arc::default() }
     }
 
     /// Most children of one parent.
@@ -29,6 +34,23 @@ impl Spread {
         let place = self.scatter.at(row) as u32;
         let parent = self.before.partition_point(|&before| before <= place) - 1;
         (parent as u64, u64::from(place - self.before[parent]))
+    }
+
+    /// The number of a child row among its parent's children, from 0, in the order of rows.
+    fn rank(&self, row: u64) -> u64 {
+        let rows = self.before.last().map_or(0, |rows| *rows as usize);
+        if rows > RANKED {
+            return self.of(row).1;
+        }
+        let ranks = self.ranks.get_or_init(|| {
+            let mut seen = vec![0_u32; self.before.len()];
+            let next = |row: usize| {
+                let seen = &mut seen[self.of(row as u64).0 as usize];
+                std::mem::replace(seen, *seen + 1)
+            };
+            (0..rows).map(next).collect()
+        });
+        u64::from(ranks[row as usize])
     }
 
     /// How many children a parent has.
@@ -135,7 +157,15 @@ impl Link {
         Some(self.first + found)
     }
 
-    /// The number of a row among its siblings, from 0, and a number for its parent.
+    /// The number of a row among its siblings, from 0, in the order of rows.
+    pub(crate) fn rank(&self, row: u64) -> u64 {
+        match (&self.how, row.checked_sub(self.given)) {
+            (How::Spread(spread), Some(own)) => spread.rank(own),
+            _ => row,
+        }
+    }
+
+    /// A number of a row among its siblings, from 0, and one for its parent.
     pub(crate) fn place(&self, row: u64) -> (u64, u64) {
         match (&self.how, row.checked_sub(self.given)) {
             (How::Spread(spread), Some(own)) => spread.of(own),

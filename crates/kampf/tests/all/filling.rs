@@ -336,3 +336,28 @@ fn a_new_project_has_rows_that_one_believes() {
     assert!(folder.read("scaled/kampf.toml").contains("\nscale = 3\n"));
     assert!(folder.error(&["new", "both", "--schema", "s.sql", "--scale", "3", "--rows", "9"], 2).contains("both say how much there is"));
 }
+
+#[test]
+fn steps_of_a_parent_s_rows_are_in_their_order_and_as_long_as_asked() {
+    let folder = Folder::empty();
+    folder.write(
+        "s.sql",
+        "CREATE TABLE hive (id INTEGER PRIMARY KEY, since DATE NOT NULL);
+         CREATE TABLE visit (id INTEGER PRIMARY KEY, hive_id INTEGER NOT NULL REFERENCES hive, number INTEGER NOT NULL, at TIMESTAMP NOT NULL,
+           UNIQUE (hive_id, number));",
+    );
+    folder.write(
+        "kampf.toml",
+        "schema = \"s.sql\"\n[rows]\nhive = 60\nvisit = \"heavy(30) per hive\"\n[values]\n\"visit.at\" = \"step(hive.since, '1 hour'..'10 days')\"\n",
+    );
+    folder.ok(&["fill", "-q"]);
+    let file = folder.datasets().remove(0).join("dataset.sqlite");
+    let data = rusqlite::Connection::open_with_flags(file, rusqlite::OpenFlags::SQLITE_OPEN_READ_ONLY).unwrap();
+    let sql = "SELECT count(*), min(later), max(later), sum(number <> before + 1) FROM (
+        SELECT number, lag(number) OVER own AS before, (julianday(at) - julianday(lag(at) OVER own)) * 24 AS later
+        FROM visit WINDOW own AS (PARTITION BY hive_id ORDER BY id)) WHERE before IS NOT NULL";
+    let (pairs, least, most, other): (u64, f64, f64, u64) =
+        data.query_row(sql, [], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?))).unwrap();
+    assert!(pairs > 1_000 && other == 0, "{other} of {pairs} are numbered out of order");
+    assert!(least > 0.99 && most < 240.01, "{least} to {most} hours");
+}
