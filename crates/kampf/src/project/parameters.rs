@@ -122,8 +122,14 @@ fn largest(project: &Project, table: TableId, column: usize, named: &str) -> Res
     if kind == LogicalType::Uuid {
         return Ok(Value::Null);
     }
-    let values = (0..project.blueprint.rows(table)).map(|row| project.blueprint.value(table, row, column));
-    let largest = values.max_by(|left, right| left.as_ref().order(right.as_ref())).unwrap_or(Value::Null);
+    let value = |row| project.blueprint.value(table, row, column);
+    let largest = match project.blueprint.row_of_largest(table, column) {
+        Some(row) => value(row),
+        None => {
+            let values = (0..project.blueprint.rows(table)).map(value);
+            values.max_by(|left, right| left.as_ref().order(right.as_ref())).unwrap_or(Value::Null)
+        }
+    };
     match (largest, kind) {
         (Value::Null, LogicalType::Integer) => Ok(Value::Integer(0)),
         (Value::Null, LogicalType::Text { .. }) => Ok(Value::from("")),

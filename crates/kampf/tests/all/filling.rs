@@ -356,7 +356,7 @@ fn steps_of_a_parent_s_rows_are_in_their_order_and_as_long_as_asked() {
     let sql = "SELECT count(*), min(later), max(later), sum(number <> before + 1) FROM (
         SELECT number, lag(number) OVER own AS before, (julianday(at) - julianday(lag(at) OVER own)) * 24 AS later
         FROM visit WINDOW own AS (PARTITION BY hive_id ORDER BY id)) WHERE before IS NOT NULL";
-    let (pairs, least, most, other): (u64, f64, f64, u64) =
+    let (pairs, least, most, other): (i64, f64, f64, i64) =
         data.query_row(sql, [], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?))).unwrap();
     assert!(pairs > 1_000 && other == 0, "{other} of {pairs} are numbered out of order");
     assert!(least > 0.99 && most < 240.01, "{least} to {most} hours");
