@@ -11,6 +11,9 @@ pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) ->
         .map(|(_, candidate)| candidate)
 }
 
+/// So many names are listed.
+const FEW: usize = 24;
+
 /// A hint for a word that is not among the candidates: the nearest one, or all of them where they are few.
 pub fn did_you_mean<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<String> {
     let candidates: Vec<&str> = candidates.into_iter().collect();
@@ -20,7 +23,7 @@ pub fn did_you_mean<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str
     match candidates.len() {
         0 => None,
         1 => Some(format!("there is only `{}`", candidates[0])),
-        2..=12 => Some(format!("there is {}", candidates.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", "))),
+        2..=FEW => Some(format!("there is {}", candidates.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(", "))),
         _ => Some(format!("there are {} names; none is near", candidates.len())),
     }
 }

@@ -1,7 +1,7 @@
 //! From names to sources, columns and aggregates.
 
 use kampf_schema::expr::{self, Expr, Kinds, Mistake, Name, Node, Written, WrittenSource};
-use kampf_schema::{ColumnId, Hop, HopKind, LogicalType, NamedRelation, Relations, Schema, Span, TableId, did_you_mean};
+use kampf_schema::{ColumnId, Hop, HopKind, LogicalType, NamedRelation, Relations, Schema, Span, TableId, did_you_mean, nearest};
 
 use super::related::no_value;
 use super::unreadable;
@@ -224,7 +224,13 @@ impl<'a> Resolver<'a> {
             }
             let known = model.columns.iter().map(|column| column.name.as_str());
             let mut mistake = Mistake::new(last.span, format!("`{}` has no column `{}`", model.name, last.text));
-            mistake.hint = did_you_mean(&last.text, known.chain(self.relations.from(table).map(|relation| relation.name.as_str())));
+            let known: Vec<&str> = known.chain(self.relations.from(table).map(|relation| relation.name.as_str())).collect();
+            mistake.hint = did_you_mean(&last.text, known.iter().copied());
+            // Whoever compares with a word that is like no name may mean a text.
+            if relations.is_empty() && nearest(&last.text, known).is_none() {
+                let text = format!("a text stands in single quotes: '{}'", last.text.replace('\'', "''"));
+                mistake.hint = Some(mistake.hint.map_or_else(|| text.clone(), |hint| format!("{hint}; {text}")));
+            }
             return Err(mistake);
         };
         if hops.iter().any(|step| step.hop.kind == HopKind::Many) {

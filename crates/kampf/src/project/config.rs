@@ -278,7 +278,7 @@ fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> R
         from: table.string("from")?,
         give: table.strings("give")?,
         filter: table.string("where")?,
-        group: table.has("group").then(|| table.strings("group")).transpose()?,
+        group: table.optional_strings("group")?,
         distinct: table.truth("distinct")?.unwrap_or(false),
         expect: match table.string("expect")? {
             None => Expect::Many,

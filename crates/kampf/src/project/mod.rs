@@ -346,8 +346,8 @@ fn order(source: &Source, schema: &Schema, config: &Config) -> Result<Order, Pro
                 .at(source.place(name.span))
                 .maybe_hint(did_you_mean(&name.value, tables()))
         })?;
-        let count =
-            expr::read_row_count(&rows.value).map_err(|error| Problem::wrong(error.message).at(source.place(rows.place(error.span))))?;
+        let count = expr::read_row_count(&rows.value)
+            .map_err(|error| Problem::wrong(error.message).at(source.place(rows.place(error.span))).maybe_hint(error.hint))?;
         order.rows.insert(table, count);
     }
     for (name, recipe) in &config.values {

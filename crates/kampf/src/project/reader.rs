@@ -37,6 +37,13 @@ impl<'a> Reader<'a> {
         self.table.contains_key(key)
     }
 
+    /// Texts, where the key is there.
+    pub(crate) fn optional_strings(&mut self, key: &'static str) -> Result<Option<Vec<Written>>, Problem> {
+        let is_there = self.has(key);
+        let texts = self.strings(key)?;
+        Ok(is_there.then_some(texts))
+    }
+
     /// All keys in the order of the file, for tables whose keys are names of the user's.
     pub(crate) fn items(&self) -> impl Iterator<Item = Item<'a>> + use<'a> {
         let mut items: Vec<Item<'a>> = self.table.iter().collect();
@@ -153,11 +160,31 @@ impl<'a> Reader<'a> {
                 let name = if self.name.is_empty() { "kampf.toml".to_owned() } else { self.name.clone() };
                 return Err(Problem::wrong(format!("`{}` is not a key of {name}", key.get_ref()))
                     .at(self.source.place(span(key.span())))
-                    .maybe_hint(did_you_mean(key.get_ref(), self.known.iter().copied())));
+                    .maybe_hint(
+                        way_out(key.get_ref())
+                            .filter(|(_, ours)| self.known.contains(ours))
+                            .map(|(hint, _)| hint.to_owned())
+                            .or_else(|| did_you_mean(key.get_ref(), self.known.iter().copied())),
+                    ));
             }
         }
         Ok(())
     }
+}
+
+/// What stands here for a key that other languages have, and the key of ours that it speaks of.
+fn way_out(key: &str) -> Option<(&'static str, &'static str)> {
+    Some(match key.to_ascii_lowercase().as_str() {
+        "offset" | "skip" | "start" | "fetch" => ("pages are read by `page`, how many rows one has, and `pages`, how many of them", "page"),
+        "having" => ("a condition over groups is SQL of your own: [contest.….contender.…] with `sql`", "group"),
+        "select" | "fields" | "columns" => ("what is given stands in `give`", "give"),
+        "group_by" | "groupby" => ("the terms of groups stand in `group`", "group"),
+        "order_by" | "orderby" | "sort" => ("what rows are sorted by stands in `order`", "order"),
+        "filter" | "condition" => ("which rows are wanted stands in `where`", "where"),
+        "join" | "joins" => ("paths lead over relations by themselves: `strain.name`; how they are loaded stands in `loading`", "loading"),
+        "top" | "first" | "max_rows" => ("how many rows at most stands in `limit`", "limit"),
+        _ => return None,
+    })
 }
 
 pub(crate) fn integer(value: &DeValue<'_>) -> Option<u64> {

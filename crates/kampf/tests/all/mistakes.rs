@@ -317,3 +317,35 @@ fn what_is_nearly_right_is_answered_with_what_it_should_be() {
     assert!(folder.kampf(&["race", "-q", "-v"]).stderr.contains("cannot be used with"));
     assert!(folder.error(&["results", "latest"], 2).contains("there is no result yet"));
 }
+
+#[test]
+fn words_of_other_languages_are_answered_with_the_way_out() {
+    let folder = Folder::apiary("");
+    let base = folder.read("kampf.toml");
+    for (contest, expected) in [
+        ("give = [\"count(inspection.*)\"]", "columns are named one by one, and rows are counted by `count()`"),
+        ("give = [\"*\"]", "columns are named one by one"),
+        ("give = [\"label, frames\"]", "each value is a text of the list by itself"),
+        ("give = [\"distinct label\"]", "`distinct = true` is a key of the contest"),
+        ("give = [\"label\"]\nwhere = \"label ilike '%a%'\"", "`lower(name) contains 'bee'`"),
+        ("give = [\"label\"]\nwhere = \"frames > 3 && frames < 9\"", "both: `and`"),
+        ("give = [\"label\"]\nwhere = \"frames > 3 limit 4\"", "the key `limit` of the contest"),
+        ("give = [\"label\"]\nwhere = \"label = honey\"", "a text stands in single quotes: 'honey'"),
+        ("give = [\"label\"]\nwhere = 'label = \"honey\"'", "a text stands in single quotes: 'honey'"),
+        ("give = [\"label\"]\norder = [\"label descending\"]", "the larger first: `desc`"),
+        ("give = [\"label\"]\noffset = 10", "pages are read by `page`"),
+        ("give = [\"label\"]\nhaving = \"count() > 3\"", "a condition over groups is SQL of your own"),
+        ("give = [\"label\"]\ngroup_by = [\"label\"]", "the terms of groups stand in `group`"),
+        ("give = [\"label\"]\norder_by = [\"label\"]", "what rows are sorted by stands in `order`"),
+        ("give = [\"label\"]\nzebra = 1", "there is `about`, `from`, `give`, `where`, `group`, `distinct`"),
+    ] {
+        folder.write("kampf.toml", format!("{base}\n[contest.other]\nfrom = \"hive\"\n{contest}\n"));
+        let said = folder.error(&["show", "other"], 2);
+        assert!(said.contains(expected) && said.contains("at kampf.toml:"), "{contest}: {said}");
+    }
+    folder.write("kampf.toml", base.replace("6 per hive", "6 for hive"));
+    assert!(folder.error(&["show"], 2).contains("so many for each row of a parent: `6 per hive`"));
+    // As SQL has it.
+    folder.write("kampf.toml", format!("{base}\n[contest.other]\nfrom = \"hive\"\ngive = [\"count(*) as all\"]\n"));
+    assert!(folder.ok(&["check", "other", "--answer"]).contains("40"));
+}

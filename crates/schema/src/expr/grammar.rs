@@ -1,7 +1,7 @@
 //! The grammar of needs.
 
 use winnow::ascii::{digit1, multispace0};
-use winnow::combinator::{alt, cut_err, not, opt, peek, preceded, repeat, separated};
+use winnow::combinator::{alt, cut_err, not, opt, peek, preceded, repeat, separated, terminated};
 use winnow::error::{ContextError, ErrMode};
 use winnow::stream::{Location, Stream};
 use winnow::token::one_of;
@@ -436,6 +436,10 @@ fn source(input: &mut Input<'_>) -> ModalResult<WrittenSource> {
 /// `count()`, `count(inspection where …)`, `avg(temper from inspection)`, `avg(inspection.temper)`, `sum(frames * 2)`.
 fn aggregate(input: &mut Input<'_>, name: &Name) -> ModalResult<Node<Written>> {
     let node = |distinct, of, from| Node::Leaf(Written::Aggregate(Box::new(WrittenAggregate { name: name.clone(), distinct, of, from })));
+    // As SQL has it, `count(*)` is `count()`.
+    if name.text.eq_ignore_ascii_case("count") {
+        let _ = opt(terminated(symbol("*"), peek(symbol(")")))).parse_next(input)?;
+    }
     if peek(opt(symbol(")"))).parse_next(input)?.is_some() {
         return Ok(node(false, None, None));
     }

@@ -53,6 +53,30 @@ fn is_one_of(words: &[&str], name: &str) -> bool {
     words.iter().any(|word| word.eq_ignore_ascii_case(name))
 }
 
+/// What stands here for a word or sign that other languages have; `rest` begins with it.
+fn way_out(word: &str, rest: &str) -> Option<String> {
+    const OF_SQL: [&str; 9] = ["select", "over", "union", "intersect", "with", "having", "join", "within", "filter"];
+    let hint = match word.to_ascii_lowercase().as_str() {
+        "*" => "columns are named one by one, and rows are counted by `count()`",
+        "ilike" => "in any letters: `lower(name) contains 'bee'`, or `lower(name) like '%bee%'`",
+        "descending" => "the larger first: `desc`",
+        "ascending" => "without a word the smaller comes first",
+        "for" => "so many for each row of a parent: `6 per hive`",
+        "limit" => {
+            "the key `limit` of the contest says how many rows at most; of rows in a list it stands in the list: `inspection order done_at desc limit 3 { … }`"
+        }
+        "distinct" => "`distinct = true` is a key of the contest; of values that are counted: `count(distinct path)`",
+        "offset" | "fetch" | "skip" => "pages are read by the keys `page` and `pages` of the contest",
+        "&" => "both: `and`",
+        "|" if !rest.starts_with("||") => "either: `or`; texts are joined by `||`",
+        "!" => "the opposite: `not`; what differs: `<>`",
+        "," => "each value is a text of the list by itself: [\"a\", \"b\"]",
+        word if OF_SQL.contains(&word) => OWN_SQL,
+        _ => return None,
+    };
+    Some(hint.to_owned())
+}
+
 fn is_plain(name: &str) -> bool {
     let plain = |c: char| c.is_alphanumeric() || c == '_';
     !name.is_empty() && !name.starts_with(|c: char| c.is_numeric()) && name.chars().all(plain)
@@ -85,8 +109,7 @@ pub(super) fn read_all<'a, T>(text: &'a str, mut parser: impl FnMut(&mut Input<'
             }
             let span = place(input.current_token_start());
             let word = &text[span.start..span.end];
-            let hint =
-                is_one_of(&["select", "over", "union", "with", "having", "join", "within", "filter"], word).then(|| OWN_SQL.to_owned());
+            let hint = way_out(word, &text[span.start..]);
             Err(ReadError { message: format!("`{word}` is not expected here"), hint, span })
         }
         Err(ErrMode::Backtrack(error) | ErrMode::Cut(error)) => {
@@ -111,8 +134,11 @@ pub(super) fn read_all<'a, T>(text: &'a str, mut parser: impl FnMut(&mut Input<'
                 None if text.trim().is_empty() => "nothing is written here".to_owned(),
                 None => format!("{found} is not expected here"),
             };
-            let hint = (is_one_of(&WORDS, word) && is_plain(word))
-                .then(|| format!("`{word}` is a word of the language; a column or relation of that name stands in double quotes"));
+            let of_the_language = || {
+                (is_one_of(&WORDS, word) && is_plain(word))
+                    .then(|| format!("`{word}` is a word of the language; a column or relation of that name stands in double quotes"))
+            };
+            let hint = way_out(word, &text[span.start..]).or_else(of_the_language);
             Err(ReadError { message, hint, span })
         }
         Err(ErrMode::Incomplete(_)) => {
