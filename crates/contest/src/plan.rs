@@ -372,14 +372,23 @@ impl Plan {
 
     /// The same, each with how rows are reached by it; none for the root's.
     pub fn sent(&self, dialect: &Dialect) -> Vec<(String, Option<Reach>)> {
+        self.each_sent(dialect, &|printed| printed.sql.clone())
+    }
+
+    /// The same as a person copies it, with the names of parameters.
+    pub fn named(&self, dialect: &Dialect, parameters: &[String]) -> Vec<(String, Option<Reach>)> {
+        self.each_sent(dialect, &|printed| printed.named(dialect, parameters))
+    }
+
+    fn each_sent(&self, dialect: &Dialect, text: &dyn Fn(&Printed) -> String) -> Vec<(String, Option<Reach>)> {
         let size = u64::from(self.manner.size);
-        let mut statements = vec![(self.root.print(dialect, &Shape { size, ..Shape::PLAIN }).sql, None)];
+        let mut statements = vec![(text(&self.root.print(dialect, &Shape { size, ..Shape::PLAIN })), None)];
         if self.manner.fetch == Fetch::Chunks {
-            statements.push((self.root.print(dialect, &Shape { size, is_first: false, ..Shape::PLAIN }).sql, None));
+            statements.push((text(&self.root.print(dialect, &Shape { size, is_first: false, ..Shape::PLAIN })), None));
         }
         for node in &self.nodes {
             let Some(statement) = &node.statement else { continue };
-            let text = print_select(dialect, &statement.select, &Shape { abridged: true, ..Shape::PLAIN }).sql;
+            let text = text(&print_select(dialect, &statement.select, &Shape { abridged: true, ..Shape::PLAIN }));
             if !statements.iter().any(|(known, _)| *known == text) {
                 statements.push((text, node.link.as_ref().map(|link| link.reach)));
             }

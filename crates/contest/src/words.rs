@@ -212,7 +212,7 @@ impl Telling<'_> {
             (Aggregate::First, of) => format!("{} of {}", of.unwrap_or_default(), self.picked(need, aggregate)),
             (Aggregate::Exists, _) => format!("whether any of {its} has {}", filter.unwrap_or_else(|| "come at all".to_owned())),
             (Aggregate::Count, None) => match filter {
-                Some(filter) => format!("how many of {its} have {filter}"),
+                Some(filter) => format!("how many of {its} meet {filter}"),
                 None => format!(
                     "how many rows of {path} it has{}",
                     if many.is_empty() { String::new() } else { format!(" ({})", many.trim_end()) }

@@ -105,7 +105,7 @@ pub(crate) enum Task {
     Show(Show),
     /// Whether all contenders give the same answer
     #[command(
-        after_help = "Examples:\n  kampf check                                    all contests\n  kampf check apiary-sizes --answer              the answer, a JSON array a row"
+        after_help = "Examples:\n  kampf check                                    all contests\n  kampf check apiary-sizes --answer              the answer itself"
     )]
     Check(Check),
     /// Measure the contenders against each other and decide
@@ -281,7 +281,7 @@ pub(crate) struct Show {
 pub(crate) struct Check {
     /// The contests; all of them where none is given
     pub(crate) contests: Vec<String>,
-    /// Print the agreed answer, one JSON array of values a row
+    /// Print the agreed answer, lists below their rows; with --format json one JSON array of values a row
     #[arg(long)]
     pub(crate) answer: bool,
     #[command(flatten)]

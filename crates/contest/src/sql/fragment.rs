@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use kampf_schema::{LogicalType, Value};
 
+use super::print::literal;
 use crate::dialect::{Dialect, KeyList};
 
 /// What is bound to a placeholder.
@@ -154,6 +155,40 @@ impl Sql {
             }
         }
         printed
+    }
+}
+
+impl Printed {
+    /// The text as a person copies it: with `:name` for parameters and fixed values written out. Keys of other statements keep their placeholders.
+    pub fn named(&self, dialect: &Dialect, parameters: &[String]) -> String {
+        let mut named = String::with_capacity(self.sql.len());
+        let mut rest = self.sql.as_str();
+        while let Some(first) = rest.chars().next() {
+            // What is quoted is nobody's placeholder.
+            let length = match first {
+                '\'' | '"' => rest[1..].find(first).map_or(rest.len(), |end| end + 2),
+                _ => first.len_utf8(),
+            };
+            let number: String =
+                if matches!(first, '?' | '$') { rest[1..].chars().take_while(char::is_ascii_digit).collect() } else { String::new() };
+            let bind = number.parse::<usize>().ok().and_then(|number| self.binds.get(number.checked_sub(1)?));
+            let word = match bind {
+                Some(Bind::Parameter(at) | Bind::Item(at, _)) => parameters.get(*at).map(|name| format!(":{name}")),
+                Some(Bind::Value(value)) => Some(literal(dialect, value)),
+                _ => None,
+            };
+            match word {
+                Some(word) => {
+                    named.push_str(&word);
+                    rest = &rest[1 + number.len()..];
+                }
+                None => {
+                    named.push_str(&rest[..length]);
+                    rest = &rest[length..];
+                }
+            }
+        }
+        named
     }
 }
 

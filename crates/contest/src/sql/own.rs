@@ -12,7 +12,7 @@ use crate::plan::{Body, Plan, WrittenParameter};
 /// A parameter in a developer's SQL that has no value.
 #[derive(Clone, Debug, PartialEq)]
 pub struct OwnSqlError {
-    /// The name, without the colon.
+    /// The name, without the colon; or a placeholder with a number, like `?1`, to which nothing is bound.
     pub name: String,
     /// Where it stands in the SQL.
     pub span: Span,
@@ -78,6 +78,10 @@ fn split_names(sql: &str, parameters: &[String]) -> Result<(Vec<String>, Vec<usi
                     continue;
                 }
                 1
+            }
+            '?' | '$' if rest[1..].starts_with(|c: char| c.is_ascii_digit()) => {
+                let name: String = rest.chars().take(1).chain(rest[1..].chars().take_while(char::is_ascii_digit)).collect();
+                return Err(OwnSqlError { span: Span::new(at, at + name.len()), name });
             }
             _ => first.len_utf8(),
         };

@@ -1,13 +1,15 @@
 //! `kampf check`
 
 use kampf_contest::{Difference, Item, value_to_json};
-use kampf_runner::{CheckedVerdict, Checks, Contest, Contradiction, Inbox, Trouble, most_rows};
+use kampf_runner::{CheckedVerdict, Checks, Contest, Contradiction, Inbox, Setup, Trouble, most_rows};
 use kampf_schema::Value;
 use serde_json::json;
 
 use super::{Ending, print, print_json, say};
 use crate::arguments::{Check, Format, General};
-use crate::output::{Column, Look, Page, RaceProgress, checked_text, count, not_proven_text, one_line, paint, quiet_words};
+use crate::output::{
+    Column, Look, Page, RaceProgress, answer_text, checked_text, count, not_proven_text, one_line, paint, quiet_words, rows_of,
+};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
 use crate::running::{derive_indexes, empty_answer, engines, filled_to_check, heed, inbox, name_programs, open, setup, taken, trouble};
@@ -66,7 +68,7 @@ fn check(
             continue;
         }
         let mut page = Page::new();
-        check_text(&mut page, contest, &checks);
+        check_text(&mut page, contest, &contest.parameter_sets(&setup, 0), &checks);
         if let Some(taken) = taken(project, contest) {
             page.paragraph(&format!("  {}", quiet_words(&taken.text())), 4);
         }
@@ -77,13 +79,48 @@ fn check(
             if !agree {
                 say(general.quiet, page.into_text().trim_end());
             }
-            print_json(&answer_lines(contest, &checks))?;
+            match general.format {
+                Format::Json => print_json(&answer_lines(contest, &checks))?,
+                Format::Text => print(&answer(contest, &setup, &checks))?,
+            }
         } else {
             page.blank();
             print(&page.into_text())?;
         }
     }
     Ok(all_agree)
+}
+
+/// The agreed answer for people, by parameter set where there are several.
+fn answer(contest: &Contest, setup: &Setup<'_>, checks: &Checks) -> String {
+    let mut page = Page::new();
+    let sets = contest.parameter_sets(setup, 0);
+    let items = items(contest);
+    for (at, reference) in checks.references.iter().enumerate() {
+        if let Some(set) = sets.get(at).filter(|set| !set.is_empty()) {
+            page.paragraph(&paint(Look::Title, &format!("with {}", set_text(contest, set))), 2);
+        }
+        match reference.came(contest.limit()) {
+            Some(came) => page.line(format!("{} came", rows_of(came))),
+            None => answer_text(&mut page, &items, reference.answer(contest.limit())),
+        }
+        if at + 1 < checks.references.len() {
+            page.blank();
+        }
+    }
+    page.into_text()
+}
+
+/// The parameters of a set by their names.
+fn set_text(contest: &Contest, set: &[Value]) -> String {
+    let one = |(name, value): (&String, &Value)| format!("{name} = {}", shortened(&one_line(&value.to_string())));
+    contest.parameters.iter().map(|parameter| &parameter.name).zip(set).map(one).collect::<Vec<_>>().join(", ")
+}
+
+/// What a need gives; empty for own SQL without one.
+fn items(contest: &Contest) -> Vec<Item> {
+    let given = contest.need.iter().flat_map(|need| &need.give);
+    given.map(|given| Item { name: given.name.clone(), form: given.form.clone() }).collect()
 }
 
 /// The agreed answer: a line of JSON a row, or how many rows came where that is not as expected.
@@ -141,13 +178,13 @@ fn difference_json(difference: &Difference) -> serde_json::Value {
 }
 
 /// How the contenders of a contest answered, differences side by side.
-pub(super) fn check_text(page: &mut Page, contest: &Contest, checks: &Checks) {
+pub(super) fn check_text(page: &mut Page, contest: &Contest, asked: &[Vec<Value>], checks: &Checks) {
     let rows: usize = checks.references.iter().map(|reference| reference.answer(contest.limit()).len()).sum();
     let sets = match checks.references.len() {
         0 | 1 => String::new(),
         sets => format!(" over {sets} parameter sets"),
     };
-    let rows = if rows == 1 { "1 row".to_owned() } else { format!("{} rows", count(rows as u64)) };
+    let rows = rows_of(rows as u64);
     page.paragraph(&format!("{}  {rows}{sets}, checked {}", paint(Look::Title, &contest.name), checked_text(checks)), 2);
     if let Some(text) = not_proven_text(checks) {
         page.paragraph(&format!("  {}", quiet_words(&text)), 4);
@@ -156,7 +193,7 @@ pub(super) fn check_text(page: &mut Page, contest: &Contest, checks: &Checks) {
         page.paragraph(&format!("  {text}"), 2);
     }
     if let Some(contradiction) = &checks.contradiction {
-        contradiction_text(page, contest, contradiction);
+        contradiction_text(page, contest, asked, contradiction);
     }
     let agreeing: Vec<&str> =
         checks.entries.iter().filter(|entry| entry.verdict == CheckedVerdict::Agrees).map(|entry| entry.name.as_str()).collect();
@@ -173,9 +210,14 @@ pub(super) fn check_text(page: &mut Page, contest: &Contest, checks: &Checks) {
                 let reason = one_line(&trouble.to_string());
                 page.paragraph(&format!("  {}  {}: {reason}", paint(Look::Bad, word), entry.name), 10);
             }
-            CheckedVerdict::Disagrees(_, difference) => {
-                let place = if entry.on_twin { ", on the twin" } else { "" };
-                page.line(format!("  {} {}{place}", paint(Look::Bad, "differs"), entry.name));
+            CheckedVerdict::Disagrees(set, difference) => {
+                let place = match (entry.on_twin, asked.get(*set).filter(|values| !values.is_empty())) {
+                    (true, None) => ", on the twin".to_owned(),
+                    (true, Some(_)) => format!(", on the twin, with parameter set {}", set + 1),
+                    (false, None) => String::new(),
+                    (false, Some(values)) => format!(", with {}", set_text(contest, values)),
+                };
+                page.paragraph(&format!("  {} {}{place}", paint(Look::Bad, "differs"), entry.name), 4);
                 difference_text(page, contest, difference, RIGHT);
             }
         }
@@ -200,9 +242,12 @@ const RIGHT: Titles = ["right", "this one"];
 const EITHER: Titles = ["the leanest", "this one"];
 
 /// Two answers of which one must be wrong.
-fn contradiction_text(page: &mut Page, contest: &Contest, contradiction: &Contradiction) {
+fn contradiction_text(page: &mut Page, contest: &Contest, asked: &[Vec<Value>], contradiction: &Contradiction) {
     let Contradiction { name, set, difference } = contradiction;
-    let set = if contest.parameters.is_empty() { String::new() } else { format!(" for parameter set {}", set + 1) };
+    let set = asked
+        .get(*set)
+        .filter(|values| !values.is_empty())
+        .map_or_else(String::new, |values| format!(" with {}", set_text(contest, values)));
     let text = format!(
         "  {}  derived contenders differ from each other{set}, and nothing decides which of them is right: nobody is taken at their word. {name} \
          against the leanest:",
@@ -220,9 +265,7 @@ fn difference_text(page: &mut Page, contest: &Contest, difference: &Difference, 
         page.line(format!("    {}: {}", titles[1], told(found)));
         return;
     }
-    let items = contest.need.iter().flat_map(|need| &need.give);
-    let items: Vec<Item> = items.map(|given| Item { name: given.name.clone(), form: given.form.clone() }).collect();
-    rows_text(page, &items, difference, titles, "    ");
+    rows_text(page, &items(contest), difference, titles, "    ");
 }
 
 /// The rows that differ, and behind them those of a list in which they do.
@@ -259,10 +302,6 @@ fn rows_text(page: &mut Page, items: &[Item], difference: &Difference, titles: T
         page.line(format!("{indent}in its {}:", name(at)));
         rows_text(page, list, inside, titles, &format!("{indent}  "));
     }
-}
-
-fn rows_of(count: u64) -> String {
-    if count == 1 { "1 row".to_owned() } else { format!("{count} rows") }
 }
 
 fn shortened(text: &str) -> String {

@@ -267,7 +267,7 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &C
     let mut page = Page::new();
     if general.format == Format::Text {
         if checks.entries.iter().any(|entry| entry.verdict != CheckedVerdict::Agrees) {
-            check_text(&mut page, contest, &checks);
+            check_text(&mut page, contest, &contest.parameter_sets(setup, 0), &checks);
             page.blank();
         }
         if part.facts.pair.is_none() {

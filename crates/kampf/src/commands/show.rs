@@ -10,7 +10,7 @@ use serde_json::json;
 
 use super::{Ending, print, print_as};
 use crate::arguments::{Bounds, Format, General, Show, is_of_keys};
-use crate::output::{Column, Look, Page, count, paint, plan_text};
+use crate::output::{Column, Look, Page, count, paint, plan_text, words_text};
 use crate::problem::Problem;
 use crate::project::{Project, Selected, multiplied, resolve};
 use crate::running::{
@@ -23,7 +23,7 @@ const WORDS: &str = include_str!("../../../../docs/words.md");
 
 pub(super) fn run(general: &General, arguments: &Show) -> Result<Ending, Problem> {
     if arguments.words {
-        print(WORDS)?;
+        print(&words_text(WORDS))?;
         return Ok(Ending::Done);
     }
     let mut project = open(general, general.engine.as_deref())?;
@@ -232,7 +232,9 @@ fn contest(general: &General, project: &Project, name: &str, arguments: &Show) -
     if !selected.order_appended.is_empty() {
         let were = if selected.order_appended.len() == 1 { "was" } else { "were" };
         let added = selected.order_appended.join(", ");
-        page.paragraph(&format!("The order does not end in a unique key, so {added} {were} added to it."), 0);
+        let why =
+            if config.order.is_empty() { "There is no order, and what is cut wants one" } else { "The order does not end in a unique key" };
+        page.paragraph(&format!("{why}, so {added} {were} added to it."), 0);
     }
     if let Some(taken) = taken(project, &selected.contest) {
         page.paragraph(&taken.text(), 0);
@@ -252,7 +254,8 @@ fn contest(general: &General, project: &Project, name: &str, arguments: &Show) -
                 page.line(format!("{}  a program: {}", paint(Look::Strong, &entry.name), program.words.join(" ")));
             }
             EntryWay::Plan(plan) => {
-                let sent = plan.sent(project.engine.dialect());
+                let names: Vec<String> = config.parameters.iter().map(|(name, _)| name.clone()).collect();
+                let sent = plan.named(project.engine.dialect(), &names);
                 let statements: Vec<String> = sent.iter().map(|(text, _)| text.clone()).collect();
                 let note = match entry.by_hand {
                     Some(by_hand) if by_hand.statements + by_hand.columns > 0 => {

@@ -10,7 +10,7 @@ use serde_json::json;
 
 use super::{Ending, print_as};
 use crate::arguments::{Bounds, Format, General, PlanForm, Selection, Trace, is_of_keys};
-use crate::output::{Column, Look, Page, PlanTelling, count, duration, paint, plan_text};
+use crate::output::{Column, Look, Page, PlanTelling, count, duration, paint, plan_text, rows_of};
 use crate::problem::Problem;
 use crate::project::{DERIVED, Variant, resolve};
 use crate::running::{derive_indexes, filled_with, open, planning, setup, shape_of, without_index};
@@ -196,12 +196,12 @@ fn as_text(how: &AsText<'_>, contest: &str, contender: &str, traced: &Traced) ->
     let sql: u64 = observed.iter().map(|statement| statement.nanos).sum();
     page.paragraph(
         &format!(
-            "{} {}, {} of {} spent in them; {} rows read for an answer of {}{}",
+            "{} {}, {} of {} spent in them; {} read for an answer of {}{}",
             count(observed.len() as u64),
             if observed.len() == 1 { "statement" } else { "statements" },
             duration(sql as f64),
             duration(*whole),
-            count(rows),
+            rows_of(rows),
             count(*answer),
             match rows.checked_div(*answer) {
                 Some(times) if times >= 2 => format!(", {} for each row needed", count(times)),
@@ -225,10 +225,10 @@ fn as_text(how: &AsText<'_>, contest: &str, contender: &str, traced: &Traced) ->
         page.blank();
         let times = if shape.count == 1 { "once".to_owned() } else { format!("{} times", count(shape.count)) };
         page.line(format!(
-            "{} sent {times}, {} in all, {} rows",
+            "{} sent {times}, {} in all, {}",
             paint(Look::Strong, &format!("{}.", number + 1)),
             duration(shape.nanos as f64),
-            count(shape.rows)
+            rows_of(shape.rows)
         ));
         if repeated(shape) {
             let per = duration(shape.nanos as f64 / shape.count as f64);
@@ -246,7 +246,7 @@ fn as_text(how: &AsText<'_>, contest: &str, contender: &str, traced: &Traced) ->
     let shown = if how.verbose { observed.len() } else { SHOWN.min(observed.len()) };
     for (at, statement) in observed.iter().take(shown).enumerate() {
         let shape = shapes.iter().position(|shape| shape.sql == shape_of(&statement.sql)).map_or(0, |at| at + 1);
-        let rows = if statement.rows == 1 { "1 row".to_owned() } else { format!("{} rows", count(statement.rows)) };
+        let rows = rows_of(statement.rows);
         let parameters = parameters_text(statement);
         let with = if parameters.is_empty() { String::new() } else { format!("  with {parameters}") };
         page.line(format!(

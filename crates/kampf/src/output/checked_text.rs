@@ -2,11 +2,11 @@
 
 use kampf_runner::{Checks, Known};
 
-use super::count;
+use super::{count, rows_of};
 
 /// How the answers are known, in words that follow "checked".
 pub(crate) fn checked_text(checks: &Checks) -> String {
-    let twin = checks.twin.as_ref().map(|twin| format!("on a twin of {} rows", count(twin.rows)));
+    let twin = checks.twin.as_ref().map(|twin| format!("on a twin of {}", rows_of(twin.rows)));
     match (&checks.known, twin) {
         (Known::Plainly, _) => "on all rows by plain evaluation".to_owned(),
         (Known::Sampled(0), None) => "against the leanest derived contender".to_owned(),

@@ -1,6 +1,7 @@
 //! What people read: numbers, tables, SQL, verdicts.
 
 mod across;
+mod answer_text;
 mod cache_text;
 mod checked_text;
 mod choices_text;
@@ -27,14 +28,16 @@ mod style;
 mod summary;
 mod table;
 mod verdict_text;
+mod words_text;
 
 pub(crate) use across::together;
+pub(crate) use answer_text::answer_text;
 pub(crate) use checked_text::{checked_text, not_proven_text};
 pub(crate) use comparison_text::comparison_text;
 pub(crate) use contest_text::contest_text;
 pub(crate) use keys_table::{KeysFilled, keys_table};
 pub(crate) use live::RaceProgress;
-pub(crate) use numbers::{bytes, count, duration, interval, list, percent, share, wait};
+pub(crate) use numbers::{bytes, count, duration, interval, list, percent, rows_of, share, wait};
 pub(crate) use out::{complain, complain_line, complain_of_fault, one_line, print, print_as, print_json, say, shown};
 pub(crate) use page::Page;
 pub(crate) use plan_text::{PlanTelling, plan_text, reference_text};
@@ -45,3 +48,4 @@ pub(crate) use require_text::{miss_text, nearest_text};
 pub(crate) use style::{Look, choose_color, paint, quiet_words, terminal_width, width};
 pub(crate) use summary::{Gate, end_words};
 pub(crate) use table::Column;
+pub(crate) use words_text::words_text;

@@ -22,6 +22,11 @@ pub(crate) fn counted(number: u64, one: &str, many: &str) -> String {
     format!("{} {}", count(number), if number == 1 { one } else { many })
 }
 
+/// So many rows.
+pub(crate) fn rows_of(number: u64) -> String {
+    counted(number, "row", "rows")
+}
+
 /// A number of what something counts.
 pub(crate) fn quantity(of: Quantity, value: u64) -> String {
     match of {

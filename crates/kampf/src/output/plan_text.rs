@@ -87,7 +87,7 @@ impl PlanTelling<'_> {
         let by = |by: &str| if by.is_empty() { String::new() } else { format!(" ({})", short(bare(by))) };
         match access {
             Access::Whole => {
-                let rows = (self.rows)(table).map_or_else(String::new, |rows| format!(", {}", rows_of(rows as f64)));
+                let rows = (self.rows)(table).map_or_else(String::new, |rows| format!(", {}", about_rows(rows as f64)));
                 let found = match (step.came, step.rows) {
                     (Some(came), _) if came.dropped > 0.0 => format!(", to find {}", count(came.rows.round() as u64)),
                     (Some(_), _) => String::new(),
@@ -162,7 +162,7 @@ impl PlanTelling<'_> {
         let on = candidate.index.on(self.schema.table(candidate.table));
         Some(match access {
             Access::WholeInOrder { .. } => format!("an index on {on} would find the rows without looking at others of {table}"),
-            _ => format!("an index on {on} would spare reading all {} of {table}", rows_of(rows as f64)),
+            _ => format!("an index on {on} would spare reading all {} of {table}", about_rows(rows as f64)),
         })
     }
 
@@ -196,8 +196,8 @@ impl PlanTelling<'_> {
 /// What came or was expected of a step, and how often.
 fn expected(step: &QueryStep) -> String {
     match (step.came, step.rows) {
-        (Some(came), _) => format!(": {}{}", rows_of(came.rows), times(step)),
-        (None, Some(rows)) => format!(": about {}", rows_of(rows)),
+        (Some(came), _) => format!(": {}{}", about_rows(came.rows), times(step)),
+        (None, Some(rows)) => format!(": about {}", about_rows(rows)),
         (None, None) => String::new(),
     }
 }
@@ -210,9 +210,9 @@ fn times(step: &QueryStep) -> String {
     }
 }
 
-fn rows_of(rows: f64) -> String {
+fn about_rows(rows: f64) -> String {
     let rounded = rows.round().max(0.0) as u64;
-    if rounded == 1 { "1 row".to_owned() } else { format!("{} rows", count(rounded)) }
+    super::rows_of(rounded)
 }
 
 fn is_far(expected: f64, came: f64) -> bool {

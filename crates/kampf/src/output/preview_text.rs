@@ -3,7 +3,7 @@
 use kampf_fill::{Blueprint, OtherShare, Way};
 use kampf_schema::{Form, TableId, Value, did_you_mean};
 
-use super::{Column, Look, Page, count, print, print_json, width};
+use super::{Column, Look, Page, count, print, print_json, rows_of, width};
 use crate::arguments::{Format, General};
 use crate::problem::Problem;
 use crate::project::Project;
@@ -41,7 +41,7 @@ fn text(project: &Project, table: TableId, rows: &[u64]) -> String {
         0 => String::new(),
         given => format!(", {} of them from the schema file", count(given)),
     };
-    page.line(format!("{}: {} rows{given}", model.name, count(blueprint.rows(table))));
+    page.line(format!("{}: {}{given}", model.name, rows_of(blueprint.rows(table))));
     page.blank();
     let name = model.columns.iter().map(|column| column.name.chars().count()).max().unwrap_or(0);
     let room = width().saturating_sub(name) / rows.len().max(1);

@@ -61,8 +61,8 @@ fn columns<'a>(contest: &'a RacedContest, shown: &[Shown<'_>]) -> Vec<Shows<'a>>
             Column::right("a call takes").yielding(1),
             Box::new(|one| (plain(one), one.placed.shown.map_or_else(|| "-".to_owned(), duration))),
         ),
-        shows(Column::right("behind"), Box::new(|one| (plain(one), behind_text(contest, one)))),
-        shows(Column::left("stands").yielding(2), Box::new(|one| (plain(one), stands(one).to_owned()))),
+        shows(Column::right("behind").yielding(2), Box::new(|one| (plain(one), behind_text(contest, one)))),
+        shows(Column::left("stands"), Box::new(|one| (plain(one), stands(one).to_owned()))),
         shows(Column::right("surely").yielding(6), Box::new(|one| (Look::Quiet, surely(contest, one)))),
     ];
     let required: Vec<Required> = contest.facts.require.limits().map(|(required, _)| required).collect();

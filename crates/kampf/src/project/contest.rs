@@ -192,8 +192,14 @@ impl Entering<'_> {
     fn own_plan(&self, need: Option<&Need>, sql: &Written, hydration: Hydration) -> Result<Plan, Problem> {
         let names: Vec<String> = self.config.parameters.iter().map(|(name, _)| name.clone()).collect();
         own_sql(need, &sql.value, &names, hydration).map_err(|error| {
+            let place = self.project.config.source.place(sql.place(error.span));
+            if error.name.starts_with(['?', '$']) {
+                return Problem::wrong(format!("nothing is bound to `{}`", error.name))
+                    .at(place)
+                    .hint("a parameter is written by its name: `:name`; `kampf show` prints SQL that way");
+            }
             Problem::wrong(format!("the parameter `:{}` has no value", error.name))
-                .at(self.project.config.source.place(sql.place(error.span)))
+                .at(place)
                 .hint(format!("give it one under [contest.{}.parameters]", self.config.name))
         })
     }

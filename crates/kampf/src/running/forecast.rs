@@ -5,7 +5,7 @@ use std::time::Instant;
 use kampf_fill::{BATCH_ROWS, Batch};
 use kampf_schema::{Table, TableId};
 
-use crate::output::{bytes, count};
+use crate::output::{bytes, rows_of};
 use crate::project::Project;
 
 /// Nobody wants to hear of fewer rows: they are made before the line is read.
@@ -34,8 +34,8 @@ pub(super) fn forecast(project: &Project) -> Option<String> {
     tables.iter().for_each(|&table| forecast.add(project, table));
     let seconds = forecast.seconds + forecast.bytes / TAKEN;
     Some(format!(
-        "making about {} rows, {} on the disk; that takes about {}",
-        count(forecast.rows),
+        "making about {}, {} on the disk; that takes about {}",
+        rows_of(forecast.rows),
         bytes(forecast.bytes as u64),
         about(seconds)
     ))

@@ -8,7 +8,7 @@ use kampf_runner::{Contest, EntryWay, Inbox, Keyed, Place, Setup, Trouble, is_pl
 use super::forecast::forecast;
 use super::interrupts::{Filling, are_heeded};
 use crate::arguments::{Bounds, General};
-use crate::output::{FillProgress, bytes, count, say};
+use crate::output::{FillProgress, bytes, rows_of, say};
 use crate::problem::{Problem, SURROUNDINGS};
 use crate::project::{Project, Variant, twin_name};
 use crate::store::{Dataset, dataset};
@@ -94,7 +94,7 @@ pub(crate) fn filled_with(general: &General, project: &Project, variants: &[&Var
     if !dataset.reused {
         let rows: u64 = dataset.record.tables.iter().map(|table| table.rows).sum();
         let size: u64 = dataset.record.tables.iter().map(|table| table.bytes).sum();
-        say(general.quiet, &format!("filled {} rows, {}, in {:.1} s", count(rows), bytes(size), dataset.record.seconds));
+        say(general.quiet, &format!("filled {}, {}, in {:.1} s", rows_of(rows), bytes(size), dataset.record.seconds));
     }
     Ok(dataset)
 }

@@ -171,7 +171,7 @@ fn check_says_whether_all_agree_and_prints_the_answer() {
       failed  broken: SQLite says: no such column: honey (line 1, column 8 of the statement: `honey from
               hive`)
     "#);
-    let answer = folder.kampf(&["check", "calm", "--answer", "-q", "--only", "right"]);
+    let answer = folder.kampf(&["check", "calm", "--answer", "--format", "json", "-q", "--only", "right"]);
     assert_eq!(answer.status, 0, "{}", answer.stderr);
     assert_eq!(answer.stdout.lines().count(), 10);
     let first = json(answer.stdout.lines().next().unwrap());
@@ -359,4 +359,31 @@ fn output_is_plain_on_a_pipe_and_coloured_only_when_asked() {
     let traced = without_times(&folder.ok(&["trace", "calm", "computed.database.needed.raw", "-q"]));
     assert!(traced.contains("1 statement, ~"), "{traced}");
     assert_eq!(folder.ok(&["--version"]), format!("kampf {}\n", env!("CARGO_PKG_VERSION")));
+}
+
+#[test]
+fn what_is_shown_can_be_copied_answers_are_tables_and_differences_say_with_which_parameters() {
+    let folder = Folder::apiary(
+        "[contest.asked]\nfrom = \"hive\"\ngive = [\"label\", \"frames\", \"inspection order id limit 2 { temper } as some\"]\n\
+         where = \"strain_id = :strain and frames in :frames and label <> 'x ?1'\"\norder = [\"id\"]\n[contest.asked.parameters]\n\
+         strain = \"any(strain.id)\"\nframes = \"some(hive.frames, 4)\"\n[contest.plain]\nfrom = \"strain\"\ngive = [\"name\", \"count(hive) as hives\"]\n\
+         order = [\"name\"]\n[contest.other]\nfrom = \"strain\"\ngive = [\"count(hive) as hives\"]\nwhere = \"id = :strain\"\n\
+         [contest.other.parameters]\nstrain = \"any(strain.id)\"\n[contest.other.contender.wrong]\n\
+         sql = \"SELECT count(*) + (:strain = 3) FROM hive WHERE strain_id = :strain\"\n",
+    );
+    let shown = folder.ok(&["show", "asked"]);
+    assert!(shown.contains("\"strain_id\" = :strain AND \"hive\".\"frames\" IN (:frames) AND \"hive\".\"label\" <> 'x ?1'"), "{shown}");
+    let answer = folder.ok(&["check", "plain", "--answer", "-q"]);
+    let lines: Vec<&str> = answer.lines().collect();
+    assert!(lines.len() == 6 && lines[0].starts_with("name") && lines[0].ends_with("hives"), "{answer}");
+    let answer = folder.ok(&["check", "asked", "--answer", "-q"]);
+    assert!(answer.contains("with strain = ") && answer.contains(", frames = ") && answer.contains("  some, "), "{answer}");
+    let differs = folder.kampf(&["check", "other"]);
+    assert!(differs.status == 1 && differs.stdout.contains("differs wrong, with strain = 3"), "{}", differs.stdout);
+    folder.write("kampf.toml", folder.read("kampf.toml").replace("(:strain = 3)", "(?1 = 3)"));
+    assert!(folder.error(&["check", "other"], 2).contains("nothing is bound to `?1`"));
+    // What ends one row is not `1 rows`, and what was not ordered does not end in anything.
+    folder.write("kampf.toml", "schema = \"apiary.sql\"\n[rows]\nhive = 1\nstrain = 1\ninspection = 1\n[contest.one]\nfrom = \"hive\"\ngive = [\"label\"]\nlimit = 1\n");
+    assert!(folder.ok(&["show", "one"]).contains("There is no order, and what is cut wants one, so id was added to it."));
+    assert!(folder.ok(&["fill", "--preview", "hive"]).starts_with("hive: 1 row\n"));
 }

@@ -46,7 +46,7 @@ fn a_wrong_name_in_a_need_is_shown_with_a_caret_and_the_right_name() {
       at kampf.toml:14:7
           and nothing = 1
               ^^^^^^^
-      there is `id`, `strain_id`, `label`, `frames`, `strain`, `inspection`
+      there is `id`, `strain_id`, `label`, `frames`, `strain`, `inspection`; a text stands in single quotes: 'nothing'
     "#);
 }
 

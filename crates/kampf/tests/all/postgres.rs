@@ -58,7 +58,7 @@ fn all_engines_agree_and_race_side_by_side() {
     let raced = folder.kampf(&["race", "--engine", "all", "--time", "1s", "--rounds", "1", "--only", "computed.*"]);
     assert_eq!(raced.status, 0, "{}", raced.stderr);
     assert!(raced.stdout.contains("calm  side by side") && raced.stdout.contains("  postgres: "), "{}", raced.stdout);
-    let answers = |engine: &str| folder.ok(&["check", "calm", "--answer", "--engine", engine, "-q"]);
+    let answers = |engine: &str| folder.ok(&["check", "calm", "--answer", "--format", "json", "--engine", engine, "-q"]);
     assert_eq!(answers("sqlite"), answers("postgres"));
     // A text for all engines, and another for one of them.
     let both = Folder::apiary(

@@ -24,7 +24,7 @@ fn all_ways_of_reaching_lists_and_picks_agree() {
     let folder = Folder::apiary(LISTS);
     let text = folder.ok(&["check", "--all", "-q"]);
     assert_eq!(text.matches("contenders give this answer").count(), 4, "{text}");
-    let answer = folder.ok(&["check", "worst", "--answer", "-q"]);
+    let answer = folder.ok(&["check", "worst", "--answer", "--format", "json", "-q"]);
     let rows: Vec<serde_json::Value> = answer.lines().map(json).collect();
     assert_eq!(rows.len(), 5);
     for row in &rows {

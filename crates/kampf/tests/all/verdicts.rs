@@ -83,7 +83,7 @@ fn check_and_show_say_which_share_of_rows_a_condition_takes() {
     let share = shown.lines().find(|line| line.starts_with("The condition takes")).unwrap_or_else(|| panic!("{shown}")).to_owned();
     let percent: f64 = share.split(' ').nth(3).unwrap().parse().unwrap();
     // The real share, by the database.
-    let rows = folder.ok(&["check", "calm", "--answer", "-q"]);
+    let rows = folder.ok(&["check", "calm", "--answer", "--format", "json", "-q"]);
     assert!(rows.lines().count() == 10 && (10.0..95.0).contains(&percent), "{share}");
     assert!(folder.ok(&["check", "-q"]).contains(&share));
     with("where = \"count(inspection) > :most\"\nparameters = { most = \"5..7\" }");
@@ -145,7 +145,8 @@ fn an_application_that_keeps_nothing_may_take_raw() {
 fn the_words_of_the_ways_are_printed() {
     let folder = Folder::empty();
     let text = folder.ok(&["show", "--words"]);
-    assert!(text.contains("**lazy** - a statement for each parent") && text.contains("**raw** - nothing"), "{text}");
+    assert!(text.contains("\nlazy - a statement for each parent") && text.contains("\nraw - nothing"), "{text}");
+    assert!(!["**", "<!--", "|", "](", "##"].iter().any(|mark| text.contains(mark)), "it is for people: {text}");
     assert_eq!(folder.kampf(&["show", "--words", "--relations"]).status, 2);
 }
 

@@ -14,7 +14,7 @@ use kampf_schema::undeclared;
 use self::file::{Start, project_file};
 use super::{Ending, say};
 use crate::arguments::{General, New};
-use crate::output::{count, shown};
+use crate::output::{rows_of, shown};
 use crate::problem::Problem;
 use crate::project::{Project, SchemaText};
 use crate::running::warn;
@@ -40,7 +40,7 @@ pub(super) fn run(general: &General, arguments: &New) -> Result<Ending, Problem>
     let project = Project::open(&own, None)?;
     warn(general, &project.warnings);
     let rows = project.schema.ids().map(|table| project.blueprint.rows(table)).sum();
-    say(general.quiet, &format!("next: cd {dir} && kampf race   (fills {} rows first)", count(rows)));
+    say(general.quiet, &format!("next: cd {dir} && kampf race   (fills {} first)", rows_of(rows)));
     Ok(Ending::Done)
 }
 

@@ -1,0 +1,57 @@
+//! An answer for people: its rows under the names that the need gives, with the rows of lists below the row that they belong to.
+
+use kampf_contest::{Form, Item};
+use kampf_schema::Value;
+
+use super::{Column, Look, Page, one_line, paint};
+
+/// Rows of an answer.
+pub(crate) fn answer_text(page: &mut Page, items: &[Item], rows: &[Vec<Value>]) {
+    if items.iter().all(|item| !matches!(item.form, Form::List(_))) {
+        return page.table(&columns(items), &rows.iter().map(|row| cells(items, row)).collect::<Vec<_>>());
+    }
+    for row in rows {
+        let plain = items.iter().zip(row).filter(|(item, _)| !matches!(item.form, Form::List(_)));
+        let said: Vec<String> =
+            plain.map(|(item, value)| format!("{} {}", paint(Look::Quiet, &one_line(&item.name)), shown(value).1)).collect();
+        page.paragraph(&said.join("  "), 2);
+        for (item, value) in items.iter().zip(row) {
+            let (Form::List(form), Value::List(rows)) = (&item.form, value) else { continue };
+            let rows: Vec<Vec<Value>> = rows.iter().map(values).collect();
+            page.line(format!("  {}", paint(Look::Quiet, &format!("{}, {}:", one_line(&item.name), super::rows_of(rows.len() as u64)))));
+            if rows.is_empty() {
+                continue;
+            }
+            let mut below = Page::new();
+            answer_text(&mut below, &form.items, &rows);
+            below.into_text().lines().for_each(|line| page.line(format!("    {line}")));
+        }
+    }
+}
+
+/// The values of a row of a list.
+fn values(row: &Value) -> Vec<Value> {
+    match row {
+        Value::List(values) => values.to_vec(),
+        other => vec![other.clone()],
+    }
+}
+
+fn columns(items: &[Item]) -> Vec<Column> {
+    let is_number = |item: &Item| matches!(&item.form, Form::Value(kind) if kind.is_number());
+    items
+        .iter()
+        .map(|item| if is_number(item) { Column::right(one_line(&item.name)) } else { Column::left(one_line(&item.name)) })
+        .collect()
+}
+
+fn cells(items: &[Item], row: &[Value]) -> Vec<(Look, String)> {
+    items.iter().zip(row).map(|(_, value)| shown(value)).collect()
+}
+
+fn shown(value: &Value) -> (Look, String) {
+    match value {
+        Value::Null => (Look::Quiet, "null".to_owned()),
+        other => (Look::Plain, one_line(&other.to_string())),
+    }
+}
