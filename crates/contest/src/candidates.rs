@@ -25,15 +25,30 @@ impl Candidate {
 }
 
 /// At most so many for one need.
-const MOST: usize = 6;
+const MOST: usize = 8;
 /// Columns that an index holds so that its table need not be looked at: with more it is as wide as the table.
 const MOST_HELD: usize = 5;
 
-/// The indexes that could serve a need and are not there, the most telling first: those for what is asked of the root, then those along
-/// which related rows are found. Columns of equality come first, then those of order or of a range; the same index with all the columns
+/// The indexes that could serve a need and are not there, the plainest first: references that rows are found along and that have no index; then those
+/// for what is asked of the root, then those along which related rows are found. Columns of equality come first, then those of order or of a range; the same index with all the columns
 /// that are asked of its table comes as one more.
 pub fn candidates(schema: &Schema, need: &Need, dialect: &Dialect) -> Vec<Candidate> {
     let mut found = Found { schema, all: Vec::new() };
+    // The plainest first: references that rows are found along and that have no index at all.
+    for (at, source) in need.asked() {
+        let of = Of { need, dialect, source: at, table: schema.table(source.table) };
+        match &source.hop {
+            Some(hop) if hop.kind == HopKind::Many => found.bare(source.table, &hop.to_columns),
+            Some(_) => {}
+            None => {
+                let mut sought = Sought::default();
+                of.conditions(&mut sought);
+                let is_equal = |column: &ColumnId| sought.equal.iter().any(|rule| rule.as_leaf() == Some(column));
+                let sought = of.table.references.iter().filter(|reference| reference.columns.iter().all(is_equal));
+                sought.for_each(|reference| found.bare(source.table, &reference.columns));
+            }
+        }
+    }
     for (at, source) in need.asked() {
         let of = Of { need, dialect, source: at, table: schema.table(source.table) };
         let mut sought = Sought::default();
@@ -213,6 +228,15 @@ struct Found<'a> {
 }
 
 impl Found<'_> {
+    /// The index of a reference that has none.
+    fn bare(&mut self, table: TableId, columns: &[ColumnId]) {
+        let model = self.schema.table(table);
+        let is_reference = model.references.iter().any(|reference| reference.columns == columns);
+        if is_reference && !model.is_indexed(columns) {
+            self.push(table, Index::of(columns.iter().copied()), columns.len());
+        }
+    }
+
     /// An index over keys, then in an order; and the same that holds all that is asked for.
     fn add(&mut self, of: &Of<'_>, keys: &[Rule], order: &[IndexTerm]) {
         let mut terms: Vec<IndexTerm> =

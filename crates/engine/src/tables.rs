@@ -66,7 +66,7 @@ pub(crate) fn checks<'t>(dialect: &'t Dialect, schema: &'t Schema, table: &'t Ta
 /// Whether an expression adds or multiplies decimals with anything.
 fn reckons_with_decimals(rule: &Rule, table: &Table) -> bool {
     let is_decimal = |column: &&ColumnId| matches!(table.columns[**column].kind, LogicalType::Decimal { .. });
-    let reckons = matches!(rule.node, Node::Arithmetic(..)) && rule.leaves().iter().any(|column| is_decimal(column));
+    let reckons = matches!(rule.node, Node::Arithmetic(..)) && rule.leaves().iter().any(is_decimal);
     reckons || rule.parts().into_iter().any(|part| reckons_with_decimals(part, table))
 }
 

@@ -144,7 +144,7 @@ impl<'s> RowGuesses<'s> {
         // Of a key that is made of references there are only so many.
         let refers = |column: &ColumnId| model.references.iter().any(|reference| reference.columns.contains(column));
         let keys = model.uniques.iter().map(|unique| &unique.columns).chain([&model.primary_key]).filter(|key| !key.is_empty());
-        let is_bound = keys.into_iter().any(|key| key.iter().all(|column| refers(column)));
+        let is_bound = keys.into_iter().any(|key| key.iter().all(&refers));
         let needed = |reference: &&Reference| {
             reference.parent != table
                 && !above.contains(&reference.parent)

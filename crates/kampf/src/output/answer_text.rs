@@ -52,6 +52,8 @@ fn cells(items: &[Item], row: &[Value]) -> Vec<(Look, String)> {
 fn shown(value: &Value) -> (Look, String) {
     match value {
         Value::Null => (Look::Quiet, "null".to_owned()),
+        // Whole seconds are shown as such.
+        Value::Timestamp(_) => (Look::Plain, value.to_string().trim_end_matches(".000000").to_owned()),
         other => (Look::Plain, one_line(&other.to_string())),
     }
 }

@@ -8,7 +8,7 @@ use super::fetch_text::fetch_text;
 use super::index_text::index_text;
 use super::keys_text::keys_text;
 use super::mattered_text::mattered_text;
-use super::numbers::{counted, duration, percent};
+use super::numbers::{counted, duration, percent, rows_of};
 use super::out::one_line;
 use super::page::Page;
 use super::race_table::race_table;
@@ -55,10 +55,13 @@ fn course(part: &RacedContest) -> String {
         return format!("checked in {:.1} s; no round was finished", race.check_seconds);
     }
     let measured = race.measured_seconds / race.seconds.max(1e-9);
+    // The document has the answer for the first parameter set; what was compared was all of them.
+    let asked = part.need.get("parameters").and_then(serde_json::Value::as_array).is_some_and(|names| !names.is_empty());
+    let rows = if asked { format!("all answers, the first of {}", rows_of(rows)) } else { rows_of(rows) };
     let mut words = format!(
         "{agreed} {} on {}, checked in {:.1} s; {} in {:.1} s, {} of it measured, the rest starts",
         if agreed == 1 { "contender agrees" } else { "contenders agree" },
-        counted(rows, "row", "rows"),
+        rows,
         race.check_seconds,
         counted(part.facts.rounds as u64, "round", "rounds"),
         race.seconds,

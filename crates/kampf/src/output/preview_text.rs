@@ -3,7 +3,7 @@
 use kampf_fill::{Blueprint, OtherShare, Way};
 use kampf_schema::{Form, TableId, Value, did_you_mean};
 
-use super::{Column, Look, Page, count, print, print_json, rows_of, width};
+use super::{Column, Look, Page, count, paint, print, print_json, rows_of, width};
 use crate::arguments::{Format, General};
 use crate::problem::Problem;
 use crate::project::Project;
@@ -90,6 +90,15 @@ fn text(project: &Project, table: TableId, rows: &[u64]) -> String {
         .collect();
     page.table(&columns, &lines);
     page.blank();
+    // What the table had no room for, whole, so that it can be copied.
+    for at in 0..model.columns.len() {
+        let way = blueprint.way(table, at);
+        let how = format!("{}{}", way.how, way.more);
+        if how.chars().count() > made_room {
+            page.hung(&paint(Look::Strong, &model.columns[at].name), &how, 2);
+            page.blank();
+        }
+    }
     for other in &others {
         page.paragraph(&other_share_text(project, table, other), 0);
         page.blank();

@@ -139,7 +139,8 @@ impl Entering<'_> {
             let (schema, need) = over.map_or((&project.schema, need), |over| (over.schema, &over.need));
             let mut plan = derive(schema, need, dialect, choices);
             plan.manner.entries = project.config.entries.unwrap_or(plan.manner.entries);
-            if let Some(multiplied) = multiplied(project, need, &plan).filter(|multiplied| !selection.all && multiplied.bytes > most_bytes)
+            if let Some(multiplied) = multiplied(project, need, &plan)
+                .filter(|multiplied| !selection.all && (multiplied.bytes > most_bytes || multiplied.is_out_of_proportion()))
             {
                 held_back.push((choices.to_string(), multiplied.text()));
                 continue;

@@ -15,6 +15,9 @@ pub(crate) struct Multiplied {
     pub(crate) bytes: f64,
 }
 
+/// So many rows for one that is wanted.
+const OUT_OF_PROPORTION: f64 = 10.0;
+
 /// Bytes that a value is taken to have.
 const BYTES_OF_A_VALUE: f64 = 16.0;
 
@@ -26,6 +29,11 @@ impl Multiplied {
         let (table, branches) = multiplied.branches?;
         let bytes = multiplied.rows * plan.root.columns.len() as f64 * BYTES_OF_A_VALUE;
         Some(Multiplied { rows: multiplied.rows, table, branches, bytes })
+    }
+
+    /// Whether the lists multiply each other to so many times the rows that are wanted that nobody would join them.
+    pub(crate) fn is_out_of_proportion(&self) -> bool {
+        self.branches.iter().product::<f64>() >= OUT_OF_PROPORTION * self.branches.iter().sum::<f64>()
     }
 
     /// In a sentence.

@@ -2,7 +2,7 @@
 
 use kampf_contest::{Candidate, EngineError, Execution, QueryPlan, Touch, bare_references, candidates};
 use kampf_runner::{Contest, Entry, EntryWay, Setup};
-use kampf_schema::{HopKind, Schema, ValueRef};
+use kampf_schema::{HopKind, Index, Schema, ValueRef};
 
 use crate::output::{PlanTelling, list, reference_text};
 use crate::project::Project;
@@ -19,7 +19,15 @@ type RowsOf<'p> = Box<dyn Fn(&str) -> Option<u64> + 'p>;
 
 /// What plans of a contest's statements are told with.
 pub(crate) fn planning<'p>(project: &'p Project, contest: &Contest) -> Planning<'p> {
-    let of_need = |need| candidates(&project.schema, need, project.engine.dialect());
+    // The most telling first: what a plan lacks is seldom the reference alone.
+    let bare = bare_references(&project.schema);
+    let is_bare =
+        |one: &Candidate| bare.iter().any(|(table, columns)| *table == one.table && one.index == Index::of(columns.iter().copied()));
+    let of_need = |need| {
+        let mut all = candidates(&project.schema, need, project.engine.dialect());
+        all.sort_by_key(is_bare);
+        all
+    };
     Planning {
         schema: &project.schema,
         candidates: contest.need.as_ref().map(of_need).unwrap_or_default(),

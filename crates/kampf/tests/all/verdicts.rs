@@ -45,7 +45,7 @@ fn two_contenders_race_alone_until_their_difference_is_known() {
     let derived = Folder::apiary("[contest.calm.require]\nstatements = 1\n");
     // A statement a row, each read anew, against one that is kept.
     let pair = "lazy.database.all.plain+built,computed.database.needed.raw";
-    let document = json(&derived.ok(&["race", "--pair", pair, "--rounds", "24", "--time", "20s", "--format", "json", "-q"]));
+    let document = json(&derived.ok(&["race", "--pair", pair, "--rounds", "48", "--time", "60s", "--format", "json", "-q"]));
     let contest = &document["contests"][0];
     assert_eq!(contest["contenders"].as_array().unwrap().len(), 2);
     assert_eq!(
