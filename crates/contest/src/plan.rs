@@ -381,10 +381,10 @@ impl Plan {
     }
 
     fn each_sent(&self, dialect: &Dialect, text: &dyn Fn(&Printed) -> String) -> Vec<(String, Option<Reach>)> {
-        let size = u64::from(self.manner.size);
-        let mut statements = vec![(text(&self.root.print(dialect, &Shape { size, ..Shape::PLAIN })), None)];
+        let first = Shape { size: u64::from(self.manner.size), ..Shape::PLAIN };
+        let mut statements = vec![(text(&self.root.print(dialect, &first)), None)];
         if self.manner.fetch == Fetch::Chunks {
-            statements.push((text(&self.root.print(dialect, &Shape { size, is_first: false, ..Shape::PLAIN })), None));
+            statements.push((text(&self.root.print(dialect, &Shape { is_first: false, ..first })), None));
         }
         for node in &self.nodes {
             let Some(statement) = &node.statement else { continue };

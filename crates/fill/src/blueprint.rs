@@ -200,17 +200,6 @@ impl Blueprint {
         self.exchanged(table, row, column).unwrap_or_else(|| self.as_planned(table, row, column))
     }
 
-    /// The first row that has the largest value of a column, without a look at all rows: where rows are numbered, and only the first may be given.
-    pub fn row_of_largest(&self, table: TableId, column: ColumnId) -> Option<u64> {
-        let (plan, given) = (&self.tables[table.0], self.given(table));
-        let of = &plan.columns[column];
-        let numbered = matches!(of.source, Source::RowNumber(_)) && of.guard.is_none() && of.null_share == 0;
-        // Given rows may have larger numbers; there are few of them.
-        let candidates = (0..given).chain(self.rows(table).checked_sub(1));
-        let value = |row: &u64| self.value(table, *row, column);
-        candidates.max_by(|one, other| value(one).as_ref().order(value(other).as_ref())).filter(|_| numbered)
-    }
-
     /// One value as it was planned, whatever keys there are instead.
     pub(crate) fn as_planned(&self, table: TableId, row: u64, column: ColumnId) -> Value {
         let mut batch = Batch::new(1);
