@@ -75,8 +75,8 @@ fn nobody_is_waited_for_beyond_the_limit() {
     assert_eq!(reply("sleep 60", short), Err(Trouble::TimedOut(short)));
     assert_eq!(reply("while :; do echo log; done", short), Err(Trouble::TimedOut(short)));
     assert_eq!(reply("printf 'no end'; sleep 60", short), Err(Trouble::TimedOut(short)));
-    let unended = "within 0.3 s its reply had no end of line; end it with a line feed and flush";
-    assert_eq!(reply(r#"printf '{"kampf":1,"ready":{"can":[]}}'; sleep 60"#, short), Err(Trouble::Broken(unended.to_owned())));
+    // Only a program, which a warden holds, is told how to end a line: Kampf's own contenders are too slow at most.
+    assert_eq!(reply(r#"printf '{"kampf":1,"ready":{"can":[]}}'; sleep 60"#, short), Err(Trouble::TimedOut(short)));
     // A request that is larger than a pipe, and is not read.
     let inbox = Inbox::new().unwrap();
     let deadline = Instant::now() + short;
