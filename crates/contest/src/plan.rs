@@ -386,11 +386,10 @@ impl Plan {
         if self.manner.fetch == Fetch::Chunks {
             statements.push((text(&self.root.print(dialect, &Shape { is_first: false, ..first })), None));
         }
-        for node in &self.nodes {
-            let Some(statement) = &node.statement else { continue };
-            let text = text(&print_select(dialect, &statement.select, &Shape { abridged: true, ..Shape::PLAIN }));
-            if !statements.iter().any(|(known, _)| *known == text) {
-                statements.push((text, node.link.as_ref().map(|link| link.reach)));
+        for (node, statement) in self.nodes.iter().filter_map(|node| Some((node, node.statement.as_ref()?))) {
+            let below = text(&print_select(dialect, &statement.select, &Shape { abridged: true, ..Shape::PLAIN }));
+            if !statements.iter().any(|(known, _)| *known == below) {
+                statements.push((below, node.link.as_ref().map(|link| link.reach)));
             }
         }
         statements

@@ -71,15 +71,16 @@ impl Link {
     /// Makes sure that the session has the settings that its URL asks for: what stands between may drop them, and names would then be
     /// found in other schemas, and writes be done.
     fn has_its_settings(&self) -> Result<(), EngineError> {
-        let options = self.target.config.get_options().unwrap_or_default();
-        for (name, value) in SESSION {
+        // What users ask of their own sessions is their business, and servers say it back in other words.
+        let options = self.target.config.get_options().filter(|options| options.contains("search_path=kampf_")).unwrap_or_default();
+        for (name, consequence) in SESSION {
             let asked = options.split_whitespace().filter_map(|part| part.split_once('=')).find(|(part, _)| *part == name);
             let Some((_, wanted)) = asked else { continue };
             let has = self.asked(&format!("SELECT current_setting('{name}')"))?;
             if has != wanted {
                 return Err(unreachable(&format!(
                     "the session's {name} is `{has}` and not `{wanted}` as it was asked for: what stands before the server, as a connection \
-                     pooler may, drops settings, {value}; {WAY_OUT}"
+                     pooler may, drops settings, {consequence}; {WAY_OUT}"
                 )));
             }
         }

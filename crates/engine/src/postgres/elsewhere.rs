@@ -90,6 +90,19 @@ fn unlock(link: &Link, schema: &str) -> Result<(), EngineError> {
     link.query("SELECT pg_advisory_unlock($1)", &[&key(schema)]).map(|_| ())
 }
 
+/// A connection that makes or removes schemas of Kampf's own.
+fn writing(url: &str) -> Result<Link, EngineError> {
+    let link = Link::open(url)?;
+    let rows = link.query("SELECT current_setting('transaction_read_only')", &[])?;
+    if rows.first().is_none_or(|row| row.get::<_, &str>(0) == "off") {
+        return Ok(link);
+    }
+    Err(unreachable(
+        "the sessions of this user may only read there, so Kampf can make and remove no schema of its own: the server is a standby, or \
+         default_transaction_read_only is set; name a server or a user that may write",
+    ))
+}
+
 pub(super) fn load_into(
     url: &str,
     place: &Ground<'_>,
@@ -98,7 +111,7 @@ pub(super) fn load_into(
     progress: &mut dyn FnMut(LoadEvent<'_>),
 ) -> Result<Vec<Loaded>, EngineError> {
     connect::suitable_version(url)?;
-    let link = Link::open(url)?;
+    let link = writing(url)?;
     // What a Kampf that was killed has left half made.
     drop_marked(&link, place.owner, true)?;
     let dataset = dataset_name(place);
@@ -118,12 +131,6 @@ pub(super) fn load_into(
     // Marked before anything is in it, so that a half-made one is known too; marked as whole at the end.
     let sql = format!("BEGIN; CREATE SCHEMA {name}; {}; COMMIT; SET search_path = {name}", comment(&name, UNFINISHED, place.owner));
     if let Err(error) = link.tried(&sql)? {
-        if error.code() == Some(&SqlState::READ_ONLY_SQL_TRANSACTION) {
-            return Err(unreachable(
-                "the sessions of this user may only read there, so Kampf can make no schema of its own: the server is a standby, or \
-                 default_transaction_read_only is set; name a server or a user that may write",
-            ));
-        }
         let remedy = match error.code() {
             Some(&SqlState::INSUFFICIENT_PRIVILEGE) => {
                 "; the user needs the right to make a schema of its own: GRANT CREATE ON DATABASE … TO …"
@@ -202,7 +209,7 @@ fn serve_dataset(origin: &str, dataset: String, settings: &[Setting]) -> Result<
 
 /// Removes a dataset; false where another Kampf is using it.
 pub(super) fn remove(url: &str, place: &Ground<'_>) -> Result<bool, EngineError> {
-    let link = Link::open(url)?;
+    let link = writing(url)?;
     let name = schema_name(&dataset_name(place));
     if !lock(&link, &name, true)? {
         return Ok(false);
@@ -216,7 +223,7 @@ pub(super) fn remove(url: &str, place: &Ground<'_>) -> Result<bool, EngineError>
 }
 
 pub(super) fn sweep(url: &str, owner: &str) -> Result<Swept, EngineError> {
-    drop_marked(&Link::open(url)?, owner, false)
+    drop_marked(&writing(url)?, owner, false)
 }
 
 /// Drops an owner's schemas that nobody uses; where asked to, only those that were never finished.

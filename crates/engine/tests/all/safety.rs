@@ -159,11 +159,22 @@ fn a_dataset_on_a_server_is_its_owner_s_and_stays_while_it_is_used() {
     drop(served);
     assert!(postgres().remove(&Ground { variant: Some("22222222"), ..one }).unwrap());
     assert_eq!(postgres().sweep(Some(&url), "one").unwrap().removed, 1);
+    // What the URL asks of sessions is its user's business, in whatever words.
+    let with =
+        |option: &str| format!("{url}{}options=-c%20default_transaction_read_only%3D{option}", if url.contains('?') { "&" } else { "?" });
+    let own = with("false");
+    load(&Ground { server: Some(&own), ..one }).unwrap();
     // Who may only read is told so, and not about contenders.
-    let may_only_read = format!("{url}{}options=-c%20default_transaction_read_only%3Don", if url.contains('?') { "&" } else { "?" });
+    let may_only_read = with("on");
     let place = Ground { server: Some(&may_only_read), ..one };
-    let error = postgres().load(&place, &schema, &blueprint, &[], &mut |_| {}).unwrap_err();
-    assert!(error.message.contains("may only read there") && !error.message.contains("contenders"), "{error}");
+    let errors = [
+        postgres().load(&place, &schema, &blueprint, &[], &mut |_| {}).unwrap_err(),
+        postgres().remove(&place).unwrap_err(),
+        postgres().sweep(Some(&may_only_read), "one").unwrap_err(),
+    ];
+    for error in errors {
+        assert!(error.message.contains("may only read there") && !error.message.contains("contenders"), "{error}");
+    }
 }
 
 #[test]

@@ -1,8 +1,8 @@
 //! `kampf check`
 
-use kampf_contest::{Difference, Item, value_to_json};
+use kampf_contest::{Difference, Form, Item, value_to_json};
 use kampf_runner::{CheckedVerdict, Checks, Contest, Contradiction, Inbox, Setup, Trouble, most_rows};
-use kampf_schema::Value;
+use kampf_schema::{LogicalType, Value};
 use serde_json::json;
 
 use super::{Ending, print, print_json, say};
@@ -95,14 +95,16 @@ fn check(
 fn answer(contest: &Contest, setup: &Setup<'_>, checks: &Checks) -> String {
     let mut page = Page::new();
     let sets = contest.parameter_sets(setup, 0);
-    let items = items(contest);
     for (at, reference) in checks.references.iter().enumerate() {
         if let Some(set) = sets.get(at).filter(|set| !set.is_empty()) {
             page.paragraph(&paint(Look::Title, &format!("with {}", set_text(contest, set))), 2);
         }
         match reference.came(contest.limit()) {
             Some(came) => page.line(format!("{} came", rows_of(came))),
-            None => answer_text(&mut page, &items, reference.answer(contest.limit())),
+            None => {
+                let rows = reference.answer(contest.limit());
+                answer_text(&mut page, &named_items(contest, rows), rows);
+            }
         }
         if at + 1 < checks.references.len() {
             page.blank();
@@ -115,6 +117,17 @@ fn answer(contest: &Contest, setup: &Setup<'_>, checks: &Checks) -> String {
 fn set_text(contest: &Contest, set: &[Value]) -> String {
     let one = |(name, value): (&String, &Value)| format!("{name} = {}", shortened(&one_line(&value.to_string())));
     contest.parameters.iter().map(|parameter| &parameter.name).zip(set).map(one).collect::<Vec<_>>().join(", ")
+}
+
+/// What rows hold: what the need gives, or of own SQL without one a value for each column, by its number.
+fn named_items(contest: &Contest, rows: &[Vec<Value>]) -> Vec<Item> {
+    match &contest.need {
+        Some(_) => items(contest),
+        None => {
+            let columns = rows.first().map_or(0, Vec::len);
+            (1..=columns).map(|at| Item { name: format!("column {at}"), form: Form::Value(LogicalType::TEXT) }).collect()
+        }
+    }
 }
 
 /// What a need gives; empty for own SQL without one.

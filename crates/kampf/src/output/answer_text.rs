@@ -3,22 +3,22 @@
 use kampf_contest::{Form, Item};
 use kampf_schema::Value;
 
-use super::{Column, Look, Page, one_line, paint};
+use super::{Column, Look, Page, paint, rows_of, shown};
 
 /// Rows of an answer.
 pub(crate) fn answer_text(page: &mut Page, items: &[Item], rows: &[Vec<Value>]) {
     if items.iter().all(|item| !matches!(item.form, Form::List(_))) {
-        return page.table(&columns(items), &rows.iter().map(|row| cells(items, row)).collect::<Vec<_>>());
+        return page.table(&columns(items), &rows.iter().map(|row| row.iter().map(cell).collect()).collect::<Vec<_>>());
     }
     for row in rows {
         let plain = items.iter().zip(row).filter(|(item, _)| !matches!(item.form, Form::List(_)));
         let said: Vec<String> =
-            plain.map(|(item, value)| format!("{} {}", paint(Look::Quiet, &one_line(&item.name)), shown(value).1)).collect();
+            plain.map(|(item, value)| format!("{} {}", paint(Look::Quiet, &shown(&item.name)), cell(value).1)).collect();
         page.paragraph(&said.join("  "), 2);
         for (item, value) in items.iter().zip(row) {
             let (Form::List(form), Value::List(rows)) = (&item.form, value) else { continue };
             let rows: Vec<Vec<Value>> = rows.iter().map(values).collect();
-            page.line(format!("  {}", paint(Look::Quiet, &format!("{}, {}:", one_line(&item.name), super::rows_of(rows.len() as u64)))));
+            page.line(format!("  {}", paint(Look::Quiet, &format!("{}, {}:", shown(&item.name), rows_of(rows.len() as u64)))));
             if rows.is_empty() {
                 continue;
             }
@@ -39,21 +39,14 @@ fn values(row: &Value) -> Vec<Value> {
 
 fn columns(items: &[Item]) -> Vec<Column> {
     let is_number = |item: &Item| matches!(&item.form, Form::Value(kind) if kind.is_number());
-    items
-        .iter()
-        .map(|item| if is_number(item) { Column::right(one_line(&item.name)) } else { Column::left(one_line(&item.name)) })
-        .collect()
+    items.iter().map(|item| if is_number(item) { Column::right(shown(&item.name)) } else { Column::left(shown(&item.name)) }).collect()
 }
 
-fn cells(items: &[Item], row: &[Value]) -> Vec<(Look, String)> {
-    items.iter().zip(row).map(|(_, value)| shown(value)).collect()
-}
-
-fn shown(value: &Value) -> (Look, String) {
+fn cell(value: &Value) -> (Look, String) {
     match value {
         Value::Null => (Look::Quiet, "null".to_owned()),
         // Whole seconds are shown as such.
         Value::Timestamp(_) => (Look::Plain, value.to_string().trim_end_matches(".000000").to_owned()),
-        other => (Look::Plain, one_line(&other.to_string())),
+        other => (Look::Plain, shown(&other.to_string())),
     }
 }

@@ -3,7 +3,7 @@
 use kampf_fill::{Blueprint, OtherShare, Way};
 use kampf_schema::{Form, TableId, Value, did_you_mean};
 
-use super::{Column, Look, Page, count, paint, print, print_json, rows_of, width};
+use super::{Column, Look, Page, count, paint, print, print_json, rows_of, shown, width};
 use crate::arguments::{Format, General};
 use crate::problem::Problem;
 use crate::project::Project;
@@ -95,7 +95,7 @@ fn text(project: &Project, table: TableId, rows: &[u64]) -> String {
         let way = blueprint.way(table, at);
         let how = format!("{}{}", way.how, way.more);
         if how.chars().count() > made_room {
-            page.hung(&paint(Look::Strong, &model.columns[at].name), &how, 2);
+            page.hung(&paint(Look::Strong, &shown(&model.columns[at].name)), &shown(&how), 2);
             page.blank();
         }
     }
@@ -107,10 +107,10 @@ fn text(project: &Project, table: TableId, rows: &[u64]) -> String {
         let way = blueprint.way(table, example);
         let null = if way.null_share == 0 { String::new() } else { format!(" or null {}%", way.null_share / 1000) };
         page.paragraph(
-            &format!(
+            &shown(&format!(
                 "Recipes can be set under [values] in kampf.toml, like \"{}.{}\" = \"{}{null}\"",
                 model.name, model.columns[example].name, way.how
-            ),
+            )),
             0,
         );
     }
@@ -124,7 +124,8 @@ pub(crate) fn other_share_text(project: &Project, table: TableId, other: &OtherS
     let (comes, asked) = (percent(other.comes), percent(other.asked));
     let check = other.check.as_ref().map_or_else(|| "the checks".to_owned(), |check| format!("the check `{}`", cut(check, 80)));
     let why = if other.comes > other.asked { "lets little else pass of what is made" } else { "lets few nulls pass" };
-    format!("`{}.{}` is null in {comes} of its rows and not in {asked}: {check} {why}", model.name, model.columns[other.column].name)
+    let column = format!("{}.{}", model.name, model.columns[other.column].name);
+    shown(&format!("`{column}` is null in {comes} of its rows and not in {asked}: {check} {why}"))
 }
 
 fn cell(value: &Value, room: usize) -> (Look, String) {

@@ -311,7 +311,12 @@ impl DatasetRecord {
 /// Whether a file is that of a variant, or one that the engine puts beside it.
 fn is_variant_file(name: &str) -> bool {
     let inner = name.strip_prefix("dataset.").and_then(|rest| rest.split_once(".sqlite"));
-    inner.is_some_and(|(word, ending)| is_word(word, 8) && matches!(ending, "" | "-journal" | "-wal" | "-shm"))
+    inner.is_some_and(|(word, ending)| is_variant_word(word) && matches!(ending, "" | "-journal" | "-wal" | "-shm"))
+}
+
+/// Whether a text is the word of a variant, as Kampf makes them.
+pub(super) fn is_variant_word(text: &str) -> bool {
+    is_word(text, 8)
 }
 
 /// Whether a text is a word of so many digits and letters as Kampf makes them.

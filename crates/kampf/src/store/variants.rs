@@ -8,7 +8,7 @@ use kampf_engine::{LoadEvent, Served, Setting};
 use kampf_fill::Blueprint;
 use kampf_schema::Schema;
 
-use super::record::{DatasetRecord, IndexRecord, Slot, VariantRecord};
+use super::record::{DatasetRecord, IndexRecord, Slot, VariantRecord, is_variant_word};
 use super::{Reached, Store, engine_problem, tables};
 use crate::output::bytes;
 use crate::problem::Problem;
@@ -54,7 +54,9 @@ impl Store<'_> {
     /// The words of variants that are there and that the record does not name: half made by a Kampf that was killed, or only loaded for their time.
     pub(super) fn unnamed(&self, served: &dyn Served, record: &DatasetRecord) -> Result<Vec<String>, Problem> {
         let there = served.variants().map_err(|error| engine_problem(&error))?;
-        Ok(there.into_iter().filter(|word| !record.variants.iter().any(|one| one.word == *word)).collect())
+        // What is called otherwise is somebody else's, and stays.
+        let is_unnamed = |word: &String| is_variant_word(word) && !record.variants.iter().any(|one| one.word == *word);
+        Ok(there.into_iter().filter(is_unnamed).collect())
     }
 
     /// Loads the variants that are missing, one after the other, and removes what the record does not name. Nobody else uses the slot.

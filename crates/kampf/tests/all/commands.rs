@@ -382,6 +382,11 @@ fn what_is_shown_can_be_copied_answers_are_tables_and_differences_say_with_which
     assert!(differs.status == 1 && differs.stdout.contains("differs wrong, with strain = 3"), "{}", differs.stdout);
     folder.write("kampf.toml", folder.read("kampf.toml").replace("(:strain = 3)", "(?1 = 3)"));
     assert!(folder.error(&["check", "other"], 2).contains("nothing is bound to `?1`"));
+    // Own SQL without a need has columns without names.
+    let own = "[contest.own.contender.a]\nsql = \"SELECT id, name FROM strain ORDER BY id\"\n[contest.own.contender.b]\nsql = \"SELECT id, name FROM strain ORDER BY id LIMIT 9\"\n";
+    folder.write("kampf.toml", folder.read("kampf.toml").split("[contest.asked]").next().unwrap().to_owned() + own);
+    let answer = folder.ok(&["check", "own", "--answer", "-q"]);
+    assert!(answer.starts_with("column 1  column 2\n1 ") && answer.lines().count() == 6, "{answer}");
     // What ends one row is not `1 rows`, and what was not ordered does not end in anything.
     folder.write("kampf.toml", "schema = \"apiary.sql\"\n[rows]\nhive = 1\nstrain = 1\ninspection = 1\n[contest.one]\nfrom = \"hive\"\ngive = [\"label\"]\nlimit = 1\n");
     assert!(folder.ok(&["show", "one"]).contains("There is no order, and what is cut wants one, so id was added to it."));

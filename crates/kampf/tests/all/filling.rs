@@ -297,6 +297,21 @@ fn nulls_come_as_often_as_they_are_asked_for_whatever_checks_want_or_it_is_said(
 }
 
 #[test]
+fn names_and_checks_colour_no_preview() {
+    let folder = Folder::empty();
+    let odd = "code\u{1b}[31m";
+    let sql = format!(
+        "CREATE TABLE hive (id INTEGER PRIMARY KEY, \"{odd}\" VARCHAR(20), CHECK (\"{odd}\" = upper(\"{odd}\") AND length(\"{odd}\") = 8));"
+    );
+    folder.write("s.sql", sql);
+    folder.write("kampf.toml", "schema = \"s.sql\"\n[rows]\nhive = 50\n[values]\n\"hive.code\\u001b[31m\" = \"'abcdefgh' or null 10%\"\n");
+    let preview = folder.ok(&["fill", "--preview", "hive", "--color", "always"]);
+    assert!(preview.contains("is null in 100 %") && !preview.contains("\u{1b}[31m"), "{preview:?}");
+    let filled = folder.kampf(&["fill", "--color", "always"]);
+    assert!(filled.stderr.contains("is null in 100 %") && !filled.stderr.contains("\u{1b}[31m"), "{:?}", filled.stderr);
+}
+
+#[test]
 fn a_new_project_has_rows_that_one_believes() {
     let folder = Folder::empty();
     folder.write(

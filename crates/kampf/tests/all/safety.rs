@@ -136,6 +136,12 @@ fn pages_take_the_place_of_links() {
 fn a_user_s_file_beside_the_data_is_never_deleted() {
     let folder = Folder::apiary("");
     folder.ok(&["fill", "-q"]);
+    // What is called nearly like a variant is no half of one.
+    let near = folder.datasets().remove(0).join("dataset.mine.sqlite");
+    std::fs::write(&near, "mine").unwrap();
+    folder.ok(&["check", "-q"]);
+    assert_eq!(std::fs::read_to_string(&near).unwrap(), "mine");
+    std::fs::remove_file(&near).unwrap();
     let own = folder.datasets().remove(0).join("dataset.mine");
     std::fs::write(&own, "mine").unwrap();
     for arguments in [&["fill", "--remove"][..], &["fill"]] {
