@@ -15,6 +15,7 @@ mod sqlite;
 mod statement;
 mod tables;
 mod throwaway;
+mod whole;
 
 pub use engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Loaded, Served, Setting, Swept, TableSize, engine, names};
 pub use foreign::{STARS, without_passwords};
@@ -23,6 +24,7 @@ pub use load::LoadEvent;
 pub use session::STREAM_TRIPS;
 pub use sockets::socket_folder;
 pub use tables::{create_index, schema_sql};
+pub use whole::{write_whole, writer_of};
 
 /// A session on a SQLite connection of the caller's, for tests that watch the connection from outside and for benches.
 pub fn sqlite_session(connection: &rusqlite::Connection) -> Box<dyn kampf_contest::Session + '_> {

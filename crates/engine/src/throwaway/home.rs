@@ -14,6 +14,7 @@ use super::files::{folder_of, io, lock_soon, open_own, own_folder, read_plain, r
 use super::{Kind, PATIENCE, fnv, unreachable};
 use crate::fault::step;
 use crate::sockets::socket_folder;
+use crate::whole::write_whole;
 
 /// Where a dataset's server keeps its files: a folder of Kampf's own, which the server's account cannot write to, with what is Kampf's
 /// (lock, passwords, log), and in it folders of the server's account.
@@ -40,9 +41,8 @@ impl Home {
             let folder = homes.join(&name);
             own_folder(&folder, 0o711)?;
             // Whole or not at all: another Kampf removes homes whose owner is gone, and half a path is the path of nothing.
-            let (owner, fresh) = (folder.join("owner"), folder.join(format!("owner.{}", std::process::id())));
-            fs::write(&fresh, dataset.as_os_str().as_encoded_bytes()).map_err(|error| io("write", &fresh, error))?;
-            fs::rename(&fresh, &owner).map_err(|error| io("write", &owner, error))?;
+            let owner = folder.join("owner");
+            write_whole(&owner, dataset.as_os_str().as_encoded_bytes()).map_err(|error| io("write", &owner, error))?;
             let sockets = folder.join("sockets");
             folder_of(&sockets, user)?;
             return Ok(Home { kind, folder, sockets, user: Some(user) });

@@ -8,11 +8,11 @@ use kampf_schema::{KeyColumns, TableId};
 
 use super::{Ending, print, print_json, say};
 use crate::arguments::{Fill, Format, General, is_of_keys};
-use crate::output::{Column, KeysFilled, Look, Page, bytes, count, keys_table, list, other_share_text, paint, preview, reference_text};
+use crate::output::{Column, KeysFilled, Look, Page, bytes, count, keys_table, list, paint, preview, reference_text};
 use crate::problem::Problem;
 use crate::project::{Project, Variant};
-use crate::running::{engines, filled_with, open};
-use crate::store::{Dataset, VariantData, remove_all};
+use crate::running::{engines, filled_with, open, warn_of_shares};
+use crate::store::{Dataset, VariantData, now, remove_all};
 
 pub(super) fn run(general: &General, arguments: &Fill) -> Result<Ending, Problem> {
     for engine in engines(general)? {
@@ -89,9 +89,8 @@ fn fill(general: &General, project: &Project) -> Result<(), Problem> {
     lacking.iter().filter_map(|variant| variant.lacks.as_ref()).for_each(|lacks| say(general.quiet, &lacks.message));
     let dataset = filled_with(general, project, &variants)?;
     let record = &dataset.record;
-    for table in project.schema.ids().filter(|_| !general.quiet) {
-        let others = project.blueprint.other_shares(&project.schema, table);
-        others.iter().for_each(|other| say(false, &format!("warning: {}", other_share_text(project, table, other))));
+    if dataset.reused {
+        warn_of_shares(general, project);
     }
     let place = dataset.served.place();
     if general.format == Format::Json {
@@ -159,15 +158,16 @@ fn fill_keys(general: &General, project: &mut Project, asked: &[String]) -> Resu
         }
         _ => "as declared".to_owned(),
     };
-    let mut all = vec![KeysFilled { name: own, tables: &record.tables, seconds: record.load_seconds }];
+    let mut all = vec![KeysFilled { name: own, tables: &record.tables, seconds: record.load_seconds, timed: record.timed }];
     all.extend(dataset.variants.iter().map(|data| KeysFilled {
         name: format!("@{}", data.name),
         tables: &data.record.tables,
         seconds: data.record.seconds,
+        timed: data.record.timed,
     }));
     let holds = |table: &TableId| found.iter().filter_map(|variant| variant.keys.as_ref()).any(|keys| keys.concern(&[*table]));
     let concerned: Vec<String> = project.schema.ids().filter(holds).map(|table| project.schema.table(table).name.clone()).collect();
-    keys_table(&mut page, &all, &concerned);
+    keys_table(&mut page, &all, &concerned, now());
     for variant in &found {
         page.hung(&format!("  {} ", paint(Look::Strong, &format!("@{}", variant.name))), &format!("{}.", variant.about()), 4);
     }

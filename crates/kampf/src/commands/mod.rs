@@ -2,6 +2,7 @@
 
 mod check;
 mod compare;
+mod complete;
 mod demo;
 mod fill;
 mod new;
@@ -50,6 +51,9 @@ pub(crate) fn run_at_once() -> Option<ExitCode> {
 
 /// Reads the command line, carries it out and gives the exit status.
 pub(crate) fn run() -> ExitCode {
+    if complete::answered() {
+        return ExitCode::SUCCESS;
+    }
     let arguments = match Arguments::try_parse() {
         Ok(arguments) => arguments,
         Err(error) => {

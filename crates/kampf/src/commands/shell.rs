@@ -3,7 +3,10 @@
 use std::path::Path;
 
 use clap::{Command, CommandFactory};
+use clap_complete::Shell;
+use clap_complete::env::Shells;
 
+use super::complete::ASKED_BY;
 use super::{Ending, print, say};
 use crate::arguments::{Arguments, Completions, General, Man};
 use crate::output::shown;
@@ -11,10 +14,19 @@ use crate::problem::Problem;
 use crate::project::file_schema;
 use crate::store::write_whole;
 
-/// The words of the command line for a shell.
+/// What makes a shell ask this program for the words of a command line.
 pub(super) fn completions(arguments: &Completions) -> Result<Ending, Problem> {
+    let shells = Shells::builtins();
+    let name = arguments.shell.to_string();
     let mut text = Vec::new();
-    clap_complete::generate(arguments.shell, &mut Arguments::command(), "kampf", &mut text);
+    if let Some(shell) = shells.completer(&name) {
+        let written = shell.write_registration(ASKED_BY, "kampf", "kampf", "kampf", &mut text);
+        written.map_err(|error| Problem::surroundings(format!("the words for {name} cannot be put together: {error}")))?;
+    }
+    if arguments.shell == Shell::Zsh {
+        // As a file that zsh loads when it is first asked it has to answer that, too.
+        text.extend_from_slice(b"[[ $funcstack[1] != _kampf ]] || _clap_dynamic_completer_kampf \"$@\"\n");
+    }
     print(&String::from_utf8_lossy(&text))?;
     Ok(Ending::Done)
 }

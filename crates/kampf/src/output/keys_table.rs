@@ -12,6 +12,8 @@ pub(crate) struct KeysFilled<'a> {
     pub(crate) name: String,
     pub(crate) tables: &'a [TableRecord],
     pub(crate) seconds: f64,
+    /// When that load was timed, in seconds since 1970.
+    pub(crate) timed: u64,
 }
 
 impl KeysFilled<'_> {
@@ -38,8 +40,18 @@ pub(super) fn against(ratio: f64) -> String {
     }
 }
 
+/// How long ago something was.
+fn ago(seconds: u64) -> String {
+    match seconds {
+        0..60 => "just now".to_owned(),
+        60..3_600 => format!("{} min ago", seconds / 60),
+        3_600..172_800 => format!("{} h ago", seconds / 3_600),
+        _ => format!("{} days ago", seconds / 86_400),
+    }
+}
+
 /// The whole datasets, the schema's own first, then the tables that hold such keys, one by one.
-pub(crate) fn keys_table(page: &mut Page, all: &[KeysFilled<'_>], concerned: &[String]) {
+pub(crate) fn keys_table(page: &mut Page, all: &[KeysFilled<'_>], concerned: &[String], now: u64) {
     let Some(own) = all.first() else { return };
     let columns = [
         Column::left("keys"),
@@ -51,6 +63,7 @@ pub(crate) fn keys_table(page: &mut Page, all: &[KeysFilled<'_>], concerned: &[S
         Column::right("loaded in"),
         Column::right("").yielding(1),
     ];
+    let together = all.iter().all(|one| one.timed == own.timed);
     let row = |one: &KeysFilled<'_>| {
         let ratio = |of: &dyn Fn(&KeysFilled<'_>) -> f64| if std::ptr::eq(one, own) { String::new() } else { against(of(one) / of(own)) };
         vec![
@@ -61,7 +74,8 @@ pub(crate) fn keys_table(page: &mut Page, all: &[KeysFilled<'_>], concerned: &[S
             (Look::Plain, bytes(one.index_bytes())),
             (Look::Quiet, ratio(&|one| one.index_bytes() as f64)),
             (Look::Plain, duration(one.seconds * 1e9)),
-            (Look::Quiet, ratio(&|one| one.seconds)),
+            // Loads of different times are not compared: the machine may have been another one's meanwhile.
+            (Look::Quiet, if together { ratio(&|one| one.seconds) } else { ago(now.saturating_sub(one.timed)) }),
         ]
     };
     page.table(&columns, &all.iter().map(row).collect::<Vec<_>>());

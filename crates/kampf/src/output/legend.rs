@@ -1,11 +1,13 @@
 //! What signs and columns mean, once under everything.
 
-use kampf_contest::{How, Measure};
+use std::collections::BTreeSet;
+
+use kampf_contest::{Counted, How, Measure};
 use kampf_verdict::{Beside, Keeps, Outcome};
 
 use super::numbers::percent;
 use super::page::Page;
-use super::race_table::{SAID, counts_from_base};
+use super::race_table::{SAID, counts_from_base, titles};
 use super::style::quiet_words;
 use crate::raced::{RacedContest, Shown};
 
@@ -19,24 +21,40 @@ pub(crate) fn legend(page: &mut Page, contests: &[RacedContest]) {
     let stands = |outcome| any(&|one| one.placed.outcome == outcome && one.placed.beside.is_none());
     let says = |measure, how| any(&|one| one.facts.measured.how(measure) == Some(how));
     let margin = contests.first().map_or(0.0, |contest| contest.facts.settings.margin);
-    let mut notes = vec![
-        "Times are compared within rounds: a call takes the leader's median times the ratio to it.".to_owned(),
-        "Statements, trips, rows and bytes are the same in any language; time and memory are those of Kampf's compiled layers, and usually larger elsewhere."
-            .to_owned(),
-    ];
-    if says(Measure::RoundTrips, How::Modelled) {
+    // What a narrow table leaves out needs no explanation.
+    let titles: BTreeSet<String> = contests.iter().flat_map(titles).collect();
+    let has = |title: &str| titles.contains(title);
+    let has_of = |travels: bool| {
+        Measure::ALL.iter().map(|measure| measure.entry()).any(|entry| entry.travels == travels && entry.column.is_some_and(has))
+    };
+    let mut notes = Vec::new();
+    if has("a call takes") {
+        notes.push("Times are compared within rounds: a call takes the leader's median times the ratio to it.".to_owned());
+    }
+    match (has_of(true), has_of(false)) {
+        (true, _) => notes.push(
+            "Statements, trips, rows and bytes are the same in any language; time and memory are those of Kampf's compiled layers, and usually larger elsewhere."
+                .to_owned(),
+        ),
+        (false, true) => notes.push("Time and memory are those of Kampf's compiled layers, and usually larger elsewhere.".to_owned()),
+        (false, false) => notes.push("Time is that of Kampf's compiled layers, and usually longer elsewhere.".to_owned()),
+    }
+    if has(Measure::RoundTrips.entry().column.unwrap_or_default()) && says(Measure::RoundTrips, How::Modelled) {
         notes.push("Trips are what a server would need; this engine has none.".to_owned());
     }
-    if any(&|one| one.facts.measured.iter().any(|(_, counted)| counted.how == How::Reported)) {
+    let shown_of = |one: &Shown<'_>, test: &dyn Fn(Measure, Counted) -> bool| {
+        one.facts.measured.iter().any(|(measure, counted)| measure.entry().column.is_some_and(has) && test(measure, counted))
+    };
+    if any(&|one| shown_of(one, &|_, counted| counted.how == How::Reported)) {
         notes.push(format!("{SAID}: as the program says; nothing confirms it, and it earns no ◆."));
     }
-    if says(Measure::HeapPeak, How::Resident) {
+    if any(&|one| shown_of(one, &|measure, counted| measure == Measure::HeapPeak && counted.how == How::Resident)) {
         notes.push("Memory of programs is by how much their process grew, and is not ranked.".to_owned());
     }
-    if any(&|one| one.facts.measured.iter().any(|(measure, counted)| measure.is_exact() && counted.differs())) {
+    if any(&|one| shown_of(one, &|measure, counted| measure.is_exact() && counted.differs())) {
         notes.push("4-12: the least and the most over calls with different parameters.".to_owned());
     }
-    if contests.iter().any(counts_from_base) {
+    if has("behind") && contests.iter().any(counts_from_base) {
         notes.push("Base: the others count from it, though it is ruled out or somebody may take less.".to_owned());
     }
     if any(&|one| one.placed.beside == Some(Beside::Floor)) {

@@ -8,7 +8,7 @@ use super::out::one_line;
 use super::page::Page;
 use super::require_text::{miss_text, reading};
 use super::style::{Look, paint};
-use super::table::Column;
+use super::table::{Column, shown_columns};
 use crate::raced::{RacedContest, Shown};
 
 /// Cells of the best contender's bar; a bar four times as long is the longest, and longer ones end in an arrow.
@@ -33,11 +33,9 @@ struct Shows<'a> {
 
 /// The table, and below it why somebody is not in it, or not to be chosen.
 pub(crate) fn race_table(page: &mut Page, contest: &RacedContest) {
-    let shown: Vec<Shown<'_>> = contest.contenders().filter(|one| one.placed.shown.is_some()).collect();
-    if !shown.is_empty() {
-        let columns = columns(contest, &shown);
-        let rows: Vec<Vec<Cell>> = shown.iter().map(|one| columns.iter().map(|shows| (shows.cell)(*one)).collect()).collect();
-        page.table(&columns.into_iter().map(|shows| shows.column).collect::<Vec<_>>(), &rows);
+    let (columns, rows) = cells(contest);
+    if !rows.is_empty() {
+        page.table(&columns, &rows);
     }
     for Shown { facts, placed, .. } in contest.contenders() {
         let misses: Vec<String> = placed.readings.iter().filter(|reading| reading.keeps == Keeps::No).map(miss_text).collect();
@@ -50,6 +48,23 @@ pub(crate) fn race_table(page: &mut Page, contest: &RacedContest) {
             page.paragraph(&format!("  {} {reason}", paint(look, &format!("{}:", facts.name))), 4);
         }
     }
+}
+
+/// The columns for which there is room, by their titles.
+pub(super) fn titles(contest: &RacedContest) -> Vec<String> {
+    let (columns, rows) = cells(contest);
+    if rows.is_empty() {
+        return Vec::new();
+    }
+    shown_columns(&columns, &rows).into_iter().map(|at| columns[at].title.clone()).collect()
+}
+
+/// All columns, and a row for each contender that there is something to show of.
+fn cells(contest: &RacedContest) -> (Vec<Column>, Vec<Vec<Cell>>) {
+    let shown: Vec<Shown<'_>> = contest.contenders().filter(|one| one.placed.shown.is_some()).collect();
+    let columns = columns(contest, &shown);
+    let rows = shown.iter().map(|one| columns.iter().map(|shows| (shows.cell)(*one)).collect()).collect();
+    (columns.into_iter().map(|shows| shows.column).collect(), rows)
 }
 
 fn columns<'a>(contest: &'a RacedContest, shown: &[Shown<'_>]) -> Vec<Shows<'a>> {

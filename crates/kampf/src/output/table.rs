@@ -4,7 +4,7 @@ use unicode_width::UnicodeWidthStr;
 
 use super::out::shown as as_shown;
 use super::page::Page;
-use super::style::{Look, paint};
+use super::style::{Look, paint, width};
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Align {
@@ -71,6 +71,11 @@ pub(super) struct Table<'c> {
     room: usize,
 }
 
+/// Which columns of a table a page has room for.
+pub(super) fn shown_columns(columns: &[Column], rows: &[Vec<Cell>]) -> Vec<usize> {
+    Table::fitted(columns, rows, width()).shown()
+}
+
 impl<'c> Table<'c> {
     pub(super) fn fitted(columns: &'c [Column], rows: &[Vec<Cell>], room: usize) -> Table<'c> {
         let harmless = |row: &Vec<Cell>| row.iter().map(|(look, text)| (*look, as_shown(text))).collect();
@@ -89,6 +94,11 @@ impl<'c> Table<'c> {
         let open = beside.last().copied().filter(|&at| columns[at].is_open);
         beside.retain(|&at| Some(at) != open);
         Table { columns, rows, widest, above, beside, open, room }
+    }
+
+    /// Which columns there is room for.
+    fn shown(&self) -> Vec<usize> {
+        self.above.iter().chain(&self.beside).chain(&self.open).copied().collect()
     }
 
     /// By how much lines are moved in.

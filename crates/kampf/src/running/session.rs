@@ -8,7 +8,7 @@ use kampf_runner::{Contest, EntryWay, Inbox, Keyed, Place, Setup, Trouble, is_pl
 use super::forecast::forecast;
 use super::interrupts::{Filling, are_heeded};
 use crate::arguments::{Bounds, General};
-use crate::output::{FillProgress, bytes, rows_of, say};
+use crate::output::{FillProgress, bytes, other_share_text, rows_of, say};
 use crate::problem::{Problem, SURROUNDINGS};
 use crate::project::{Project, Variant, twin_name};
 use crate::store::{Dataset, dataset};
@@ -95,8 +95,17 @@ pub(crate) fn filled_with(general: &General, project: &Project, variants: &[&Var
         let rows: u64 = dataset.record.tables.iter().map(|table| table.rows).sum();
         let size: u64 = dataset.record.tables.iter().map(|table| table.bytes).sum();
         say(general.quiet, &format!("filled {}, {}, in {:.1} s", rows_of(rows), bytes(size), dataset.record.seconds));
+        warn_of_shares(general, project);
     }
     Ok(dataset)
+}
+
+/// Says where the rows have another share of nulls than was asked for.
+pub(crate) fn warn_of_shares(general: &General, project: &Project) {
+    for table in project.schema.ids().filter(|_| !general.quiet) {
+        let others = project.blueprint.other_shares(&project.schema, table);
+        others.iter().for_each(|other| say(false, &format!("warning: {}", other_share_text(project, table, other))));
+    }
 }
 
 fn place(served: &dyn Served) -> Place {

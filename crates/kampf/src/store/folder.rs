@@ -6,8 +6,8 @@ use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use kampf_engine::fault;
-use rustix::process::{Pid, test_kill_process};
+use kampf_engine::writer_of;
+use rustix::process::test_kill_process;
 
 use crate::problem::{Problem, SURROUNDINGS};
 
@@ -91,33 +91,8 @@ impl Lock {
 
 /// Writes a file so that it is there whole or not at all, in place of whatever is there, a link too.
 pub(crate) fn write_whole(path: &Path, text: &str) -> Result<(), Problem> {
-    let failed = |error: &std::io::Error| Problem { exit: SURROUNDINGS, ..Problem::file("cannot write", path, error) };
-    let name = path.file_name().unwrap_or_default().to_string_lossy();
-    let part = path.with_file_name(format!(".{name}.{}{PART}", std::process::id()));
-    let write = || {
-        let _ = fs::remove_file(&part);
-        let mut file = OpenOptions::new().write(true).create_new(true).open(&part)?;
-        fault::point("file-open")?;
-        file.write_all(text.as_bytes())?;
-        fault::point("file-written")?;
-        file.sync_all()?;
-        fault::point("file-synced")?;
-        fs::rename(&part, path)?;
-        fault::point("file-named")
-    };
-    write().map_err(|error| {
-        let _ = fs::remove_file(&part);
-        failed(&error)
-    })
-}
-
-/// How the name of a file ends that is being written.
-const PART: &str = ".part";
-
-/// Whose half a file is, by its name: `.dataset.json.4711.part`.
-fn writer_of(name: &str) -> Option<(&str, Pid)> {
-    let (name, pid) = name.strip_prefix('.')?.strip_suffix(PART)?.rsplit_once('.')?;
-    Some((name, Pid::from_raw(pid.parse().ok()?)?))
+    let failed = |error| Problem { exit: SURROUNDINGS, ..Problem::file("cannot write", path, &error) };
+    kampf_engine::write_whole(path, text.as_bytes()).map_err(failed)
 }
 
 /// Whether a name is that of a half of one of some files.

@@ -18,7 +18,7 @@ use folder::{Lock, own_folder, root};
 use record::{Begun, Identity, LOCKS, Slot};
 
 pub(crate) use folder::{sweep_parts, write_whole};
-pub(crate) use record::{DatasetRecord, TableRecord};
+pub(crate) use record::{DatasetRecord, TableRecord, now};
 pub(crate) use variants::VariantData;
 
 /// A dataset that is loaded, whole and reachable.

@@ -3,6 +3,8 @@
 use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::LazyLock;
+use std::time::{SystemTime, UNIX_EPOCH};
 
 use kampf_engine::{Engine, Ground, fault};
 use serde::{Deserialize, Serialize};
@@ -29,6 +31,9 @@ pub(crate) struct DatasetRecord {
     /// How long it took to make, and of that the load itself, without starting a server.
     pub(crate) seconds: f64,
     pub(crate) load_seconds: f64,
+    /// When that load was timed, in seconds since 1970: of loads that were timed together the same.
+    #[serde(default)]
+    pub(crate) timed: u64,
     pub(crate) tables: Vec<TableRecord>,
     /// The same rows under other indexes or with other keys, which lie beside it.
     #[serde(default)]
@@ -46,6 +51,9 @@ pub(crate) struct VariantRecord {
     pub(super) stamp: String,
     /// How long the load took, without starting a server.
     pub(crate) seconds: f64,
+    /// When that was, as of the dataset.
+    #[serde(default)]
+    pub(crate) timed: u64,
     pub(crate) tables: Vec<TableRecord>,
     /// The indexes that it has besides those of the schema.
     pub(crate) indexes: Vec<IndexRecord>,
@@ -121,6 +129,12 @@ pub(super) struct Identity<'a> {
     pub(super) tables: Vec<TableRecord>,
 }
 
+/// When this command first asked for it, in seconds since 1970.
+pub(crate) fn now() -> u64 {
+    static FIRST: LazyLock<u64> = LazyLock::new(|| SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs()));
+    *FIRST
+}
+
 /// The folder of locks, beside that of datasets.
 pub(super) const LOCKS: &str = "locks";
 
@@ -190,6 +204,7 @@ impl Slot {
             stamp,
             seconds,
             load_seconds,
+            timed: now(),
             tables,
             variants: Vec::new(),
         };

@@ -1,14 +1,13 @@
 //! Variants of a dataset: the same rows under other indexes or with other keys, loaded beside it.
 
 use std::path::Path;
-use std::time::{SystemTime, UNIX_EPOCH};
 
 use kampf_contest::{EngineError, EngineErrorKind};
 use kampf_engine::{LoadEvent, Served, Setting};
 use kampf_fill::Blueprint;
 use kampf_schema::Schema;
 
-use super::record::{DatasetRecord, IndexRecord, Slot, VariantRecord, is_variant_word};
+use super::record::{DatasetRecord, IndexRecord, Slot, VariantRecord, is_variant_word, now};
 use super::{Reached, Store, engine_problem, tables};
 use crate::output::bytes;
 use crate::problem::Problem;
@@ -41,13 +40,13 @@ impl Store<'_> {
     /// but for that.
     pub(super) fn note_use(&self, slot: &Slot, record: &DatasetRecord, wanted: &[&Variant]) -> Result<(), Problem> {
         const LONG_AGO: u64 = 60;
-        let (words, now) = (wanted.iter().map(|variant| variant.word()).collect::<Vec<_>>(), now());
-        let is_old = |one: &VariantRecord| words.contains(&one.word) && one.used + LONG_AGO < now;
+        let words: Vec<String> = wanted.iter().map(|variant| variant.word()).collect();
+        let is_old = |one: &VariantRecord| words.contains(&one.word) && one.used + LONG_AGO < now();
         if !record.variants.iter().any(is_old) {
             return Ok(());
         }
         let mut noted = record.clone();
-        noted.variants.iter_mut().filter(|one| words.contains(&one.word)).for_each(|one| one.used = now);
+        noted.variants.iter_mut().filter(|one| words.contains(&one.word)).for_each(|one| one.used = now());
         slot.note(&noted)
     }
 
@@ -74,8 +73,7 @@ impl Store<'_> {
             }
         }
         let words: Vec<String> = wanted.iter().map(|variant| variant.word()).collect();
-        let now = now();
-        record.variants.iter_mut().filter(|one| words.contains(&one.word)).for_each(|one| one.used = now);
+        record.variants.iter_mut().filter(|one| words.contains(&one.word)).for_each(|one| one.used = now());
         let unnamed = self.unnamed(served.as_ref(), &record)?;
         if missing.is_empty() && unnamed.is_empty() {
             return Ok((served, record));
@@ -106,7 +104,7 @@ impl Store<'_> {
             match self.load_variant(slot, &record, variant, progress) {
                 Ok(loaded) => {
                     record.variants.retain(|one| one.word != loaded.word);
-                    record.variants.push(VariantRecord { used: now, ..loaded });
+                    record.variants.push(VariantRecord { used: now(), ..loaded });
                 }
                 Err(problem) => {
                     failed = Some(problem);
@@ -161,9 +159,10 @@ impl Store<'_> {
             }
         }
         let middle = |seconds: &[f64]| kampf_race::median(seconds).unwrap_or_default();
-        record.load_seconds = middle(&plain);
+        (record.load_seconds, record.timed) = (middle(&plain), now());
         for (word, seconds) in words.iter().zip(&others) {
-            record.variants.iter_mut().filter(|one| one.word == *word).for_each(|one| one.seconds = middle(seconds));
+            let of_word = record.variants.iter_mut().filter(|one| one.word == *word);
+            of_word.for_each(|one| (one.seconds, one.timed) = (middle(seconds), now()));
         }
         Ok(())
     }
@@ -245,6 +244,7 @@ impl Store<'_> {
             about: variant.about(),
             stamp: String::new(),
             seconds,
+            timed: now(),
             tables: tables(&loaded, &sizes),
             indexes: made.into_iter().map(index).collect(),
             used: 0,
@@ -294,11 +294,6 @@ const LONG_LOADS: f64 = 5.0;
 
 /// The word of what is only loaded to see how long that takes.
 const TIMED: &str = "71bed000";
-
-/// Seconds since 1970.
-fn now() -> u64 {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs())
-}
 
 /// A variant as it was loaded; none where it was not, or is not as it was.
 fn find(served: &dyn Served, record: &DatasetRecord, variant: &Variant) -> Result<Option<VariantData>, EngineError> {

@@ -290,6 +290,13 @@ fn nulls_come_as_often_as_they_are_asked_for_whatever_checks_want_or_it_is_said(
     // What cannot be had so is said, with the check, in the preview too.
     let said = "`never.code` is null in 100 % of its rows and not in 10 %: the check `code = upper(code) AND length(code) = 8`";
     assert!(filled.stderr.contains(said) && filled.stderr.matches("warning").count() == 1, "{}", filled.stderr);
+    // Whichever command it is that makes the rows, and whenever somebody fills.
+    folder.ok(&["fill", "--remove"]);
+    folder.write("kampf.toml", folder.read("kampf.toml") + "[contest.codes]\nfrom = \"never\"\ngive = [\"id\", \"code\"]\nlimit = 3\n");
+    let check = ["check", "codes"];
+    assert!(folder.kampf(&check).stderr.contains(said));
+    assert!(!folder.kampf(&check).stderr.contains(said), "nothing is made any more");
+    assert!(folder.kampf(&["fill"]).stderr.contains(said));
     let preview = folder.ok(&["fill", "--preview", "never"]);
     assert!(preview.contains("100 %") && preview.split_whitespace().collect::<Vec<_>>().join(" ").contains(said), "{preview}");
     let preview = json(&folder.ok(&["fill", "--preview", "never", "--format", "json"]));

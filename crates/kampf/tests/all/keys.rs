@@ -229,6 +229,18 @@ fn each_type_is_filled_and_shown_with_what_it_takes() {
     }
     let again = folder.kampf(&["fill", "--keys", "keeper,hive"]);
     assert!(!again.stderr.contains("filled"), "all is there: {}", again.stderr);
+    // Loads that were not timed together are not compared: it is said when each was.
+    assert!(filled.stdout.lines().any(|line| line.starts_with("@hive:uuid4") && !line.contains("ago")), "{}", filled.stdout);
+    let file = folder.datasets().remove(0).join("dataset.json");
+    let mut record = json(&std::fs::read_to_string(&file).unwrap());
+    let of_hive = |one: &&mut Json| one["name"].as_str().is_some_and(|name| name.starts_with("hive:"));
+    for one in record["variants"].as_array_mut().unwrap().iter_mut().filter(|one| of_hive(one)) {
+        one["timed"] = (one["timed"].as_u64().unwrap() - 7_200).into();
+    }
+    std::fs::write(&file, record.to_string()).unwrap();
+    let later = folder.ok(&["fill", "--keys", "keeper,hive"]);
+    let of = |name: &str| later.lines().find(|line| line.starts_with(name)).map(|line| line.trim_end().to_owned()).unwrap();
+    assert!(of("@hive:uuid4").ends_with(" 2 h ago") && of("@keeper:text").ends_with(" just now"), "{later}");
     // Those of all tables that can change; the others are said.
     let all = folder.kampf(&["fill", "--keys", "*:uuid7"]);
     assert!(all.stdout.contains("keys of keeper and hive are uuids of version 7"), "{}", all.stdout);

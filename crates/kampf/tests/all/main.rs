@@ -4,6 +4,7 @@ mod commands;
 mod common;
 mod contenders;
 mod dependencies;
+mod documents;
 mod ends;
 mod faults;
 mod filling;

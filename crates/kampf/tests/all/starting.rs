@@ -113,8 +113,8 @@ fn a_large_fill_says_first_what_it_makes_and_ctrl_c_ends_it_with_a_word() {
 fn shells_readers_and_editors_get_what_they_want_to_know() {
     let folder = Folder::empty();
     for shell in ["bash", "zsh", "fish"] {
-        let words = folder.ok(&["completions", shell]);
-        assert!(["race", "--round-trip", "file-schema"].iter().all(|word| words.contains(word.trim_start_matches('-'))), "{shell}");
+        let script = folder.ok(&["completions", shell]);
+        assert!(script.contains(&format!("KAMPF_COMPLETE=\"{shell}\"")) || script.contains(&format!("KAMPF_COMPLETE={shell}")), "{script}");
     }
     folder.ok(&["man", "pages", "-q"]);
     let page = folder.read("pages/kampf-race.1");
@@ -125,6 +125,48 @@ fn shells_readers_and_editors_get_what_they_want_to_know() {
         json(&folder.ok(&["file-schema"]))["properties"]["schema"]["description"].as_str().map(|text| text.starts_with("The file")),
         Some(true)
     );
+}
+
+/// What bash completes at the end of a command line.
+fn completed(folder: &Folder, words: &[&str]) -> Vec<String> {
+    let script = "source <(kampf completions bash); COMP_WORDS=(\"$@\"); COMP_CWORD=$(($# - 1)); COMP_TYPE=9
+        _clap_complete_kampf kampf \"${@: -1}\" ''; printf '%s\\n' \"${COMPREPLY[@]}\"";
+    let program = std::path::Path::new(env!("CARGO_BIN_EXE_kampf")).parent().unwrap();
+    let path = format!("{}:{}", program.display(), std::env::var("PATH").unwrap_or_default());
+    let mut bash = std::process::Command::new("bash");
+    bash.args(["-c", script, "bash", "kampf"]).args(words).current_dir(folder.path()).env("PATH", path);
+    let ended = bash.output().expect("bash is there");
+    String::from_utf8_lossy(&ended.stdout).lines().filter(|line| !line.is_empty()).map(str::to_owned).collect()
+}
+
+#[test]
+fn a_shell_completes_what_is_in_the_folder() {
+    let folder = Folder::apiary("[index.by_frames]\non = \"hive(frames)\"\n");
+    assert!(completed(&folder, &["ra"]).contains(&"race".to_owned()));
+    assert!(completed(&folder, &["race", "--round-t"]).contains(&"--round-trip".to_owned()));
+    let all = |words: &[&str], wanted: &[&str]| {
+        let found = completed(&folder, words);
+        assert!(wanted.iter().all(|word| found.iter().any(|found| found == word)), "{words:?}: {found:?}");
+    };
+    all(&["race", "ca"], &["calm"]);
+    all(&["check", "calm", ""], &["calm", "--answer"]);
+    all(&["show", "c"], &["calm"]);
+    all(&["trace", "calm", "computed.database.needed."], &["computed.database.needed.plain", "computed.database.needed.raw"]);
+    all(&["race", "calm", "--only", "lazy"], &["lazy.database.all.managed"]);
+    all(&["fill", "--keys", "h"], &["hive"]);
+    all(&["fill", "--preview", ""], &["hive"]);
+    all(&["race", "--index", ""], &["by_frames", "derived", "none"]);
+    all(&["race", "--engine", ""], &["sqlite", "postgres", "all"]);
+    // Of another file, and of none.
+    std::fs::create_dir(folder.path().join("else")).unwrap();
+    folder.write("else/kampf.toml", "schema = \"../apiary.sql\"\n[contest.elsewhere]\nfrom = \"hive\"\ngive = [\"id\"]\n");
+    all(&["-f", "else/kampf.toml", "race", "e"], &["elsewhere"]);
+    assert!(completed(&folder, &["-f", "nowhere.toml", "race", "c"]).is_empty());
+    // A name goes into a command line as it is.
+    folder.write("odd.sql", "CREATE TABLE \"$(touch taken)\" (id INTEGER PRIMARY KEY);\nCREATE TABLE \"*\" (id INTEGER PRIMARY KEY);\nCREATE TABLE shelf (id INTEGER PRIMARY KEY);");
+    folder.write("odd.toml", "schema = \"odd.sql\"\n");
+    let tables = completed(&folder, &["-f", "odd.toml", "fill", "--preview", ""]);
+    assert!(tables.contains(&"shelf".to_owned()) && tables.iter().all(|table| !table.contains(['$', '*', '('])), "{tables:?}");
 }
 
 #[test]
