@@ -27,7 +27,7 @@ pub use machine::{Machine, Pressure, reference_loop};
 pub use policy::{
     CheckedEntry, CheckedVerdict, Checks, Contradiction, Entrant, EntrantFault, Known, Probe, RaceOptions, RaceReport, Runs, Timed,
 };
-pub use processes::{Inbox, WARDEN, hold, is_plain, more_than, most_rows};
+pub use processes::{Inbox, WARDEN, ending_signals, hold, is_plain, more_than, most_rows};
 pub use relay::Relay;
 pub use trouble::Trouble;
 

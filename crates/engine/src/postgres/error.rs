@@ -68,7 +68,8 @@ pub(super) fn engine_error(error: Error, sql: Option<&str>) -> EngineError {
         }
         _ => String::new(),
     };
-    let more = [server.detail(), server.hint()].into_iter().flatten().map(|more| format!("; {more}")).collect::<String>();
+    let more =
+        [server.detail(), server.hint()].into_iter().flatten().map(|more| format!("; {}", more.trim_end_matches('.'))).collect::<String>();
     let message = format!("{SAYS}{}{place}{}{remedy}", without_passwords(server.message()), without_passwords(&more));
     EngineError { kind, message, sql, cause: Some(Arc::new(error)) }
 }

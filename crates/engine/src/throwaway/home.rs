@@ -5,13 +5,13 @@ use std::fs::{self, File, TryLockError};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use std::time::{Duration, Instant};
 
 use kampf_contest::{EngineError, EngineErrorKind};
-use rustix::process::{Pid, kill_process};
+use rustix::process::Pid;
 
 use super::files::{folder_of, io, lock_soon, open_own, own_folder, read_plain, remove_soon};
-use super::{Kind, PATIENCE, fnv, unreachable};
+use super::process::end;
+use super::{Kind, fnv, unreachable};
 use crate::fault::step;
 use crate::sockets::socket_folder;
 use crate::whole::write_whole;
@@ -96,11 +96,7 @@ impl Home {
     /// Ends a server that was left running by a Kampf that was killed. Only to be called with the lock held.
     pub(crate) fn end_left_over(&self) {
         let Some(pid) = self.running() else { return };
-        let _ = kill_process(pid, self.kind.ends_by);
-        let deadline = Instant::now() + PATIENCE;
-        while self.running() == Some(pid) && Instant::now() < deadline {
-            std::thread::sleep(Duration::from_millis(20));
-        }
+        end(pid, self.kind.ends_by, || self.running() == Some(pid));
     }
 
     /// The server that works on this home's data, if there is one.

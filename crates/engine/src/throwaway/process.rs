@@ -95,23 +95,47 @@ impl Process {
 impl Drop for Process {
     fn drop(&mut self) {
         if let Some(pid) = i32::try_from(self.child.id()).ok().and_then(Pid::from_raw) {
-            let _ = kill_process(pid, self.home.kind().ends_by);
-            // One that was halted hears of it only then.
-            let _ = kill_process(pid, Signal::CONT);
+            end(pid, self.home.kind().ends_by, || matches!(self.child.try_wait(), Ok(None)));
         }
-        let deadline = Instant::now() + PATIENCE;
-        while matches!(self.child.try_wait(), Ok(None)) {
-            if Instant::now() > deadline {
-                let _ = self.child.kill();
-                let _ = self.child.wait();
-                break;
-            }
-            std::thread::sleep(Duration::from_millis(5));
-        }
+        let _ = self.child.wait();
         if self.home.sockets != self.home.folder {
             let _ = fs::remove_dir_all(&self.home.sockets);
         }
     }
+}
+
+/// Ends a server in order, or where that takes too long with all that it has started, and waits until it has ended.
+pub(crate) fn end(server: Pid, by: Signal, mut is_there: impl FnMut() -> bool) {
+    let _ = kill_process(server, by);
+    // One that was halted hears of it only then; a server waits for its own processes.
+    let _ = kill_process(server, Signal::CONT);
+    children(server).into_iter().for_each(|child| {
+        let _ = kill_process(child, Signal::CONT);
+    });
+    let deadline = Instant::now() + PATIENCE;
+    while is_there() {
+        if Instant::now() > deadline {
+            // They would stay, and hold its files.
+            let left = children(server);
+            for process in std::iter::once(server).chain(left) {
+                let _ = kill_process(process, Signal::KILL);
+            }
+            return;
+        }
+        std::thread::sleep(Duration::from_millis(5));
+    }
+}
+
+/// The processes that a server has started itself.
+fn children(server: Pid) -> Vec<Pid> {
+    let parent = |pid: Pid| {
+        let stat = fs::read_to_string(format!("/proc/{}/stat", pid.as_raw_nonzero())).ok()?;
+        // Its name stands in parentheses, and may hold some.
+        stat.rsplit_once(')')?.1.split_whitespace().nth(1)?.parse::<i32>().ok()
+    };
+    let all = fs::read_dir("/proc").into_iter().flatten().flatten();
+    let numbered = all.filter_map(|entry| Pid::from_raw(entry.file_name().to_str()?.parse().ok()?));
+    numbered.filter(|&pid| parent(pid) == Some(server.as_raw_nonzero().get())).collect()
 }
 
 /// Has a program end by a signal when this process ends in whatever way.

@@ -4,7 +4,7 @@ use std::io::IsTerminal;
 use std::sync::Once;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use signal_hook::consts::{SIGINT, SIGTERM};
+use kampf_runner::ending_signals;
 use signal_hook::iterator::Signals;
 use signal_hook::low_level::emulate_default_handler;
 
@@ -24,7 +24,7 @@ impl Filling {
         static ONCE: Once = Once::new();
         ONCE.call_once(|| {
             // Where signals cannot be caught, one ends the program all the same, without a word.
-            if let Ok(signals) = Signals::new([SIGINT, SIGTERM]) {
+            if let Ok(signals) = Signals::new(ending_signals()) {
                 let _ = std::thread::Builder::new().spawn(|| listen(signals));
             }
         });

@@ -3,7 +3,7 @@
 use std::io::Read;
 use std::time::{Duration, Instant};
 
-use crate::common::Folder;
+use crate::common::{Folder, json};
 use serde_json::Value as Json;
 
 fn with_program(name: &str, script: &str) -> Folder {
@@ -197,6 +197,50 @@ fn ctrl_c_ends_at_the_last_whole_round_with_what_is_known() {
     let race = &document["contests"][0]["race"];
     assert_eq!(race["interrupted"], true);
     assert!(race["rounds"].as_u64().unwrap() >= 9);
+}
+
+#[test]
+fn the_end_of_a_terminal_ends_a_race_with_what_is_known_and_nohup_does_not() {
+    let folder = Folder::apiary("");
+    let until_round = |child: &mut std::process::Child, round: &str| {
+        let (mut said, mut piece) = (String::new(), [0; 256]);
+        let stderr = child.stderr.as_mut().unwrap();
+        while !said.contains(round) {
+            let length = stderr.read(&mut piece).unwrap();
+            assert!(length > 0, "{said}");
+            said.push_str(&String::from_utf8_lossy(&piece[..length]));
+        }
+    };
+    let hang_up = |child: &std::process::Child| {
+        assert!(std::process::Command::new("kill").args(["-HUP", &child.id().to_string()]).status().unwrap().success());
+    };
+    let race = ["race", "--time", "60s", "--rounds", "100000"];
+    let mut child = folder.command(&race).stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped()).spawn().unwrap();
+    until_round(&mut child, "round 10,");
+    // Once by the terminal and once by its shell; and nobody reads any more.
+    hang_up(&child);
+    hang_up(&child);
+    drop((child.stdout.take(), child.stderr.take()));
+    child.wait().unwrap();
+    let saved = json(&folder.ok(&["results", "latest", "--format", "json"]));
+    assert_eq!(saved["contests"][0]["race"]["interrupted"], true);
+    // Where it was started so that this is passed over, it goes on.
+    let program = env!("CARGO_BIN_EXE_kampf");
+    let mut shell = std::process::Command::new("sh");
+    shell.args(["-c", &format!("trap '' HUP; exec {program} race --time 60s --rounds 9 --exact --format json")]);
+    let mut child = shell
+        .current_dir(folder.path())
+        .stdin(std::process::Stdio::null())
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    until_round(&mut child, "round 1,");
+    hang_up(&child);
+    let output = child.wait_with_output().unwrap();
+    let document: Json = serde_json::from_slice(&output.stdout).unwrap();
+    let race = &document["contests"][0]["race"];
+    assert_eq!((&race["interrupted"], race["rounds"].as_u64()), (&Json::from(false), Some(9)));
 }
 
 #[test]

@@ -194,12 +194,7 @@ fn a_contender_that_loses_its_connection_fails_and_the_others_go_on() {
     let cluster = cluster(&folder);
     let mut race = start(&folder, &["race", "--engine", "postgres", "--time", "6s", "--rounds", "30", "--format", "json"]);
     // The first round is on its way: one connection is ended from outside.
-    let mut said = std::io::BufReader::new(race.stderr.take().unwrap());
-    let mut line = String::new();
-    while !line.contains("round 1") {
-        line.clear();
-        assert!(std::io::BufRead::read_line(&mut said, &mut line).unwrap() > 0, "the race ended early");
-    }
+    let mut said = until_round_one(&mut race);
     let server = postmaster(&cluster).expect("the server is at work");
     wait_for("a connection", || match connection_of(&server) {
         Some(pid) => Command::new("kill").args(["-TERM", &pid]).status().unwrap().success(),
@@ -217,6 +212,55 @@ fn a_contender_that_loses_its_connection_fails_and_the_others_go_on() {
         let reason = contender["reason"].as_str().unwrap();
         assert!(reason.contains("terminating connection") || reason.contains("was lost"), "{reason}");
     }
+    remove(&folder);
+}
+
+/// Waits until a race is on its way; what else it says is still to be read.
+fn until_round_one(race: &mut Child) -> std::io::BufReader<std::process::ChildStderr> {
+    let mut said = std::io::BufReader::new(race.stderr.take().unwrap());
+    let mut line = String::new();
+    while !line.contains("round 1") {
+        line.clear();
+        assert!(std::io::BufRead::read_line(&mut said, &mut line).unwrap() > 0, "the race ended early");
+    }
+    said
+}
+
+/// The processes that a server has started.
+fn children_of(server: &str) -> Vec<String> {
+    let all = std::fs::read_dir("/proc").unwrap().flatten().filter_map(|entry| {
+        let stat = std::fs::read_to_string(entry.path().join("stat")).ok()?;
+        let parent = stat.rsplit_once(')')?.1.split_whitespace().nth(1)?;
+        (parent == server).then(|| entry.file_name().to_string_lossy().into_owned())
+    });
+    all.collect()
+}
+
+#[test]
+fn a_server_that_stands_still_in_a_stream_is_waited_for_no_longer_than_asked_and_is_gone_afterwards() {
+    if !installed() {
+        return;
+    }
+    let more = "[contest.export]\nfrom = \"inspection\"\ngive = [\"id\", \"temper\"]\norder = [\"id\"]\nchoices.fetch = [\"stream:50\"]\n";
+    let folder = Folder::apiary(more);
+    let cluster = cluster(&folder);
+    let race = ["race", "export", "--all", "--only", "*.needed.raw+stream*", "--engine", "postgres", "--timeout", "2s", "--time", "60s"];
+    let mut race = start(&folder, &[&race[..], &["--rounds", "100000"]].concat());
+    let mut said = until_round_one(&mut race);
+    let server = postmaster(&cluster).expect("the server is at work");
+    signal("-STOP", &server);
+    let halted = children_of(&server);
+    halted.iter().for_each(|pid| drop(Command::new("kill").args(["-STOP", pid]).status()));
+    let (mut rest, mut shown) = (String::new(), String::new());
+    std::io::Read::read_to_string(&mut said, &mut rest).unwrap();
+    std::io::Read::read_to_string(race.stdout.as_mut().unwrap(), &mut shown).unwrap();
+    assert_eq!(race.wait().unwrap().code(), Some(3), "{rest}{shown}");
+    assert!(rest.contains("no answer within 2 s (--timeout)") || rest.contains("does not answer within"), "{rest}");
+    assert!(postmaster(&cluster).is_none());
+    for pid in halted {
+        wait_for("the end of what the server has started", || !Path::new("/proc").join(&pid).exists());
+    }
+    folder.ok(&["check", "--engine", "postgres", "-q"]);
     remove(&folder);
 }
 
@@ -238,12 +282,7 @@ fn a_race_whose_server_goes_away_says_so_and_keeps_what_it_has() {
     let folder = Folder::apiary("");
     let cluster = cluster(&folder);
     let mut race = start(&folder, &["race", "--engine", "postgres", "--time", "30s", "--rounds", "1000", "--format", "json"]);
-    let mut said = std::io::BufReader::new(race.stderr.take().unwrap());
-    let mut line = String::new();
-    while !line.contains("round 1") {
-        line.clear();
-        assert!(std::io::BufRead::read_line(&mut said, &mut line).unwrap() > 0, "the race ended early");
-    }
+    let mut said = until_round_one(&mut race);
     signal("-KILL", &postmaster(&cluster).expect("the server is at work"));
     let rest = std::thread::spawn(move || std::io::Read::read_to_end(&mut said, &mut Vec::new()));
     let output = race.wait_with_output().unwrap();

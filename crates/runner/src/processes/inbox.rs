@@ -8,6 +8,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 
 use rustix::process::{Pid, Signal, kill_process_group};
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 
 use super::leash::BURIAL;
 
@@ -50,6 +51,14 @@ impl Running {
 /// Exit status of a program that was told twice to stop.
 const STOPPED: i32 = 3;
 
+/// The signals that ask a command to end: Ctrl-C, a kill, and the end of its terminal, unless it was started so that this is passed over.
+pub fn ending_signals() -> Vec<i32> {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let ignored = status.lines().find_map(|line| u64::from_str_radix(line.strip_prefix("SigIgn:")?.trim(), 16).ok()).unwrap_or(0);
+    let is_ignored = |signal: i32| ignored >> (signal - 1) & 1 == 1;
+    [SIGINT, SIGTERM].into_iter().chain((!is_ignored(SIGHUP)).then_some(SIGHUP)).collect()
+}
+
 impl Inbox {
     /// An inbox that heeds no signals yet.
     ///
@@ -60,25 +69,26 @@ impl Inbox {
         Ok(Inbox { interrupted: Arc::default(), heeding: AtomicBool::new(false), wake, waker, running: Arc::default() })
     }
 
-    /// From now on the first Ctrl-C or termination signal asks the race to end, and a second one ends the program at once, with
-    /// the child that runs.
+    /// From now on the first Ctrl-C, termination signal or end of the terminal asks the race to end, and a second one ends the program at
+    /// once, with the child that runs.
     /// Asked again, nothing more happens.
     ///
     /// # Errors
     /// When the system does not let signals be caught.
     pub fn heed_signals(&self) -> std::io::Result<()> {
-        use signal_hook::consts::{SIGINT, SIGTERM};
         if self.heeding.swap(true, Ordering::Relaxed) {
             return Ok(());
         }
-        for signal in [SIGINT, SIGTERM] {
+        let ending = ending_signals();
+        for &signal in &ending {
             signal_hook::flag::register(signal, self.interrupted.clone())?;
         }
-        let mut signals = signal_hook::iterator::Signals::new([SIGINT, SIGTERM])?;
+        let mut signals = signal_hook::iterator::Signals::new(ending)?;
         let (mut waker, running) = (self.waker.try_clone()?, self.running.clone());
         std::thread::Builder::new().spawn(move || {
-            for (before, _) in signals.forever().enumerate() {
-                if before > 0 {
+            for (before, signal) in signals.forever().enumerate() {
+                // The end of a terminal comes twice: from it and from its shell.
+                if before > 0 && signal != SIGHUP {
                     let last = running.lock().map(|mut running| std::mem::take(&mut *running)).unwrap_or_default();
                     last.end();
                     std::process::exit(STOPPED);

@@ -15,6 +15,6 @@ mod tests;
 
 pub use comparison::most_rows;
 pub(crate) use field::Field;
-pub use inbox::Inbox;
+pub use inbox::{Inbox, ending_signals};
 pub use leash::{WARDEN, hold};
 pub use references::{is_plain, more_than};

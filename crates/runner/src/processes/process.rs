@@ -300,7 +300,7 @@ impl<'a> Process<'a> {
             _ if self.memory_limit.is_some() && OF_MEMORY.iter().any(|sign| words.contains(sign)) => {
                 Trouble::OutOfMemory(self.memory_limit.unwrap_or_default(), if self.leash.is_some() { last } else { String::new() })
             }
-            Some(status) => Trouble::Ended(how(status), last),
+            Some(status) => Trouble::Ended(how(status, self.memory_limit), last),
             None => Trouble::Ended("closed its input or output and went on".to_owned(), last),
         }
     }
@@ -337,9 +337,15 @@ pub(crate) fn until<T>(deadline: Instant, mut ask: impl FnMut() -> Option<T>) ->
     }
 }
 
-fn how(status: ExitStatus) -> String {
+fn how(status: ExitStatus, memory_limit: Option<u64>) -> String {
+    // What gets no memory often falls over it without a word.
+    let falls = [Signal::SEGV, Signal::BUS, Signal::ABORT, Signal::KILL].map(Signal::as_raw);
     match (status.code(), status.signal()) {
         (Some(code), _) => format!("ended with status {code}"),
+        (None, Some(signal)) if memory_limit.is_some() && falls.contains(&signal) => {
+            let limit = memory_limit.unwrap_or_default() / (1 << 20);
+            format!("was ended by signal {signal}, as by having no more than {limit} MiB (--memory-limit)")
+        }
         (None, Some(signal)) => format!("was ended by signal {signal}"),
         _ => "ended".to_owned(),
     }

@@ -67,6 +67,10 @@ fn how_a_program_ends_is_told_with_its_last_words() {
     let limited = Launch { memory_limit: Some(64 << 20), ..launch(words) };
     let mut process = Process::start(&inbox, &limited, Instant::now() + LIMIT).unwrap();
     assert_eq!(process.receive(Instant::now() + LIMIT, LIMIT), Err(Trouble::OutOfMemory(64 << 20, String::new())));
+    let fallen = Launch { memory_limit: Some(64 << 20), ..launch("kill -11 $$") };
+    let mut process = Process::start(&inbox, &fallen, Instant::now() + LIMIT).unwrap();
+    let how = "was ended by signal 11, as by having no more than 64 MiB (--memory-limit)";
+    assert_eq!(process.receive(Instant::now() + LIMIT, LIMIT), ended(how, ""));
 }
 
 #[test]
