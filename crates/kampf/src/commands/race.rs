@@ -15,7 +15,7 @@ use crate::problem::Problem;
 use crate::project::{ContestConfig, Project, Selected, resolve};
 use crate::raced::{RacedContest, RacedRun};
 use crate::running::{
-    Alone, Circumstances, Heat, Surroundings, derive_indexes, engines, filled_to_check, heed, inbox, name_programs, open, raced_contest,
+    Alone, Circumstances, Ran, Surroundings, derive_indexes, engines, filled_to_check, heed, inbox, name_programs, open, raced_contest,
     setup, trouble,
 };
 use crate::store::{Dataset, save_result};
@@ -255,14 +255,8 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &C
         .map_err(|error| trouble(&contest.name, &error))?;
     drop(progress);
     let surroundings = Surroundings { project: on.project, dataset: on.dataset, setup, circumstances: on.circumstances };
-    let raced = Heat {
-        checks: &checks,
-        checked,
-        options: &options,
-        keeps_nothing: manner.keeps_nothing,
-        require: &manner.require,
-        report: &report,
-    };
+    let raced =
+        Ran { checks: &checks, checked, options: &options, keeps_nothing: manner.keeps_nothing, require: &manner.require, report: &report };
     let part = raced_contest(&surroundings, config, contest, &raced);
     let mut page = Page::new();
     if general.format == Format::Text {

@@ -16,7 +16,7 @@ pub(crate) use circumstances::Circumstances;
 pub(crate) use condition::{empty_answer, left_to_app, taken};
 pub(crate) use derived::{derive_indexes, possible_indexes};
 pub(crate) use plans::{Planned, Planning, planned, planning, shape_of, without_index};
-pub(crate) use raced::{Heat, Surroundings, raced_contest};
+pub(crate) use raced::{Ran, Surroundings, raced_contest};
 pub(crate) use session::{
     engines, filled, filled_to_check, filled_with, heed, inbox, name_programs, open, setup, trouble, warn, warn_of_shares,
 };

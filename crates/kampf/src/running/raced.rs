@@ -26,7 +26,7 @@ pub(crate) struct Surroundings<'a> {
 }
 
 /// A contest that was checked and raced.
-pub(crate) struct Heat<'a> {
+pub(crate) struct Ran<'a> {
     pub(crate) checks: &'a Checks,
     /// How long the check took.
     pub(crate) checked: Duration,
@@ -37,8 +37,8 @@ pub(crate) struct Heat<'a> {
 }
 
 /// The contest with everything that follows from the rounds.
-pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, contest: &Contest, ran: &Heat<'_>) -> RacedContest {
-    let Heat { checks, options, report, .. } = *ran;
+pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, contest: &Contest, ran: &Ran<'_>) -> RacedContest {
+    let Ran { checks, options, report, .. } = *ran;
     let settings = options.settings;
     let facts = Facts {
         settings,

@@ -74,8 +74,9 @@ impl Track<'_> {
     fn is_borne_out(&mut self, at: usize, events: &mut dyn FnMut(Event<'_>)) -> Result<bool, Trouble> {
         let sets = self.stage.sets(0);
         let rows = self.checks.references.iter().map(|one| self.stage.rows_of(one)).sum();
-        let again = self.stage.start(at).and_then(|_| timed(self.stage, &sets[..1], 1, 1)).and_then(|_| believe(self.stage, &sets, rows));
-        self.stage.end();
+        let again =
+            self.stage.start(at).and_then(|_| timed(self.stage, at, &sets[..1], 1, 1)).and_then(|_| believe(self.stage, at, &sets, rows));
+        self.stage.end(at);
         match again {
             Ok(believed) => {
                 self.entrants[at].runs.doubts = 0;

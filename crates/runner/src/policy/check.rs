@@ -123,8 +123,8 @@ pub(crate) fn prove(stage: &mut dyn Stage, events: &mut dyn FnMut(Event<'_>)) ->
     for (at, contestant) in contestants.iter().enumerate() {
         events(Event::Proving(&contestant.name, at + 1, contestants.len()));
         let asked = if contestant.is_derived { sets.len() } else { usual.len() };
-        let verdict = stage.start(at).and_then(|_| stage.compare(&sets[..asked], &references[..asked]));
-        stage.end();
+        let verdict = stage.start(at).and_then(|_| stage.compare(at, &sets[..asked], &references[..asked]));
+        stage.end(at);
         verdicts.push(match verdict {
             Ok(verdict) => verdict,
             Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
@@ -218,7 +218,7 @@ fn entries(
                 (CheckedVerdict::Failed(trouble), None)
             }
         };
-        stage.end();
+        stage.end(at);
         entries.push(CheckedEntry { name, verdict, on_twin: false, probe });
     }
     Ok(entries)
@@ -232,7 +232,7 @@ fn check_entry(
     probe: bool,
 ) -> Result<(CheckedVerdict, Option<Probe>), Trouble> {
     let started = stage.start(at)?;
-    let verdict = stage.compare(sets, references)?;
+    let verdict = stage.compare(at, sets, references)?;
     if !probe || verdict != CheckedVerdict::Agrees || !started.can.contains(&Mode::Time) {
         return Ok((verdict, None));
     }
@@ -240,17 +240,17 @@ fn check_entry(
     stage.start(at)?;
     let rows: Vec<u64> = references.iter().map(|reference| stage.rows_of(reference)).collect();
     let counter = stage.contestants()[at].counter;
-    let cold = timed(stage, &sets[..1], 1, 1)?;
+    let cold = timed(stage, at, &sets[..1], 1, 1)?;
     rows_are_right(cold.ran.rows, 1, rows[0], "first call")?;
     let (measured, held) = if started.can.contains(&Mode::Count) { counted(stage, at, sets, &rows)? } else { Default::default() };
     let pass = rows.iter().sum();
     let probe = Probe { start: started.took, cold_ns: 0.0, call_ns: 0.0, message_ns: None, calls_per_span: 1, run_ns: 0.0, measured, held };
     if counter.is_program {
-        let Believed { message, calls_per_span, run, call_ns } = believe(stage, sets, pass)?;
+        let Believed { message, calls_per_span, run, call_ns } = believe(stage, at, sets, pass)?;
         let cold_ns = first_call(&cold, Some(message));
         return Ok((verdict, Some(Probe { cold_ns, call_ns, message_ns: Some(message), calls_per_span, run_ns: run, ..probe })));
     }
-    let later = timed(stage, sets, 1, 1)?;
+    let later = timed(stage, at, sets, 1, 1)?;
     rows_are_right(later.ran.rows, 1, pass, "timed pass")?;
     let call_ns = Account::of(&later, sets.len() as u64, None).call_ns();
     Ok((verdict, Some(Probe { cold_ns: first_call(&cold, None), call_ns, ..probe })))
@@ -272,7 +272,7 @@ pub(super) fn first_call(done: &Done, message: Option<Nanos>) -> Nanos {
 fn counted(stage: &mut dyn Stage, at: usize, sets: &[Vec<Value>], rows: &[u64]) -> Result<(Measured, Vec<(u64, u64)>), Trouble> {
     let (mut calls, mut growth, mut held) = (Vec::with_capacity(sets.len()), Vec::new(), None);
     for (set, right) in sets.iter().zip(rows) {
-        let done = stage.run(Asked { mode: Mode::Count, sets: std::slice::from_ref(set), passes: 1, calls_per_span: 1 })?;
+        let done = stage.run(at, Asked { mode: Mode::Count, sets: std::slice::from_ref(set), passes: 1, calls_per_span: 1 })?;
         rows_are_right(done.ran.rows, 1, *right, "counted call")?;
         calls.push(done.ran.counts.unwrap_or_default());
         growth.extend(done.growth);

@@ -23,8 +23,8 @@ impl Track<'_> {
         };
         let expected = fresh.as_ref().unwrap_or(&self.checks.references);
         for at in self.race.racing() {
-            let verdict = self.stage.start(at).and_then(|_| self.stage.compare(&unseen, expected));
-            self.stage.end();
+            let verdict = self.stage.start(at).and_then(|_| self.stage.compare(at, &unseen, expected));
+            self.stage.end(at);
             match verdict {
                 Ok(CheckedVerdict::Disagrees(..)) => {
                     let reason = "it gave another answer when asked again after the race".to_owned();

@@ -90,9 +90,9 @@ fn readable(nanos: Nanos) -> String {
     format!("{value:.digits$} {unit}")
 }
 
-/// Has the contender that was started carry out a timed run, and sees that every span is there.
-pub(crate) fn timed(stage: &mut dyn Stage, sets: &[Vec<Value>], passes: u64, calls_per_span: u64) -> Result<Done, Trouble> {
-    let done = stage.run(Asked { mode: Mode::Time, sets, passes, calls_per_span })?;
+/// Has a contender that was started carry out a timed run, and sees that every span is there.
+pub(crate) fn timed(stage: &mut dyn Stage, at: usize, sets: &[Vec<Value>], passes: u64, calls_per_span: u64) -> Result<Done, Trouble> {
+    let done = stage.run(at, Asked { mode: Mode::Time, sets, passes, calls_per_span })?;
     let expected = passes.saturating_mul(sets.len() as u64);
     if done.ran.spans_ns.len() as u64 != expected {
         return Err(Trouble::NotBelieved(format!("it reports {} spans of a run of {expected}", done.ran.spans_ns.len())));
@@ -124,11 +124,11 @@ pub(crate) struct Believed {
     pub(crate) call_ns: Nanos,
 }
 
-/// The cost of a message to the program that was started and back: that of a run without passes.
-fn message_cost(stage: &mut dyn Stage, sets: &[Vec<Value>]) -> Result<Nanos, Trouble> {
+/// The cost of a message to a program that was started and back: that of a run without passes.
+fn message_cost(stage: &mut dyn Stage, at: usize, sets: &[Vec<Value>]) -> Result<Nanos, Trouble> {
     let mut costs = Vec::with_capacity(MESSAGES);
     for _ in 0..MESSAGES {
-        let done = timed(stage, sets, 0, 1)?;
+        let done = timed(stage, at, sets, 0, 1)?;
         rows_are_right(done.ran.rows, 1, 0, "run without passes")?;
         costs.push(done.wall.as_nanos() as Nanos);
     }
@@ -142,13 +142,13 @@ fn message_cost(stage: &mut dyn Stage, sets: &[Vec<Value>]) -> Result<Nanos, Tro
     Ok(cost)
 }
 
-/// Finds out whether the program that was started is believed: its runs grow until what a message costs and what a span costs beside
+/// Finds out whether a program that was started is believed: its runs grow until what a message costs and what a span costs beside
 /// itself are less than is allowed, or it shows that they never will be. `rows` are those of one pass.
-pub(crate) fn believe(stage: &mut dyn Stage, sets: &[Vec<Value>], rows: u64) -> Result<Believed, Trouble> {
-    let message = message_cost(stage, sets)?;
+pub(crate) fn believe(stage: &mut dyn Stage, at: usize, sets: &[Vec<Value>], rows: u64) -> Result<Believed, Trouble> {
+    let message = message_cost(stage, at, sets)?;
     let calls_in = |passes: u64, calls_per_span: u64| passes.saturating_mul(calls_per_span).saturating_mul(sets.len() as u64);
     let try_once = |stage: &mut dyn Stage, passes: u64, calls_per_span: u64| {
-        let done = timed(stage, sets, passes, calls_per_span)?;
+        let done = timed(stage, at, sets, passes, calls_per_span)?;
         rows_are_right(done.ran.rows, passes.saturating_mul(calls_per_span), rows, "timed pass")?;
         Ok(Account::of(&done, calls_in(passes, calls_per_span), Some(message)))
     };

@@ -329,9 +329,9 @@ impl Track<'_> {
     fn once_more(&mut self, at: usize, sets: &[Vec<Value>]) -> Result<(Nanos, Nanos), Trouble> {
         self.stage.start(at)?;
         let message = self.messages[at];
-        let cold = timed(self.stage, &sets[..1], 1, 1)?;
-        let later = timed(self.stage, sets, 1, 1)?;
-        self.stage.end();
+        let cold = timed(self.stage, at, &sets[..1], 1, 1)?;
+        let later = timed(self.stage, at, sets, 1, 1)?;
+        self.stage.end(at);
         Ok((first_call(&cold, message), Account::of(&later, sets.len() as u64, message).call_ns()))
     }
 
@@ -354,7 +354,7 @@ impl Track<'_> {
                 Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
                 Err(trouble) => self.fail(at, &trouble, events),
             }
-            self.stage.end();
+            self.stage.end(at);
             self.lasted[at] = self.stage.now() - begun;
         }
         self.see_rows(&sets, &mut taken, events)?;
@@ -386,13 +386,13 @@ impl Track<'_> {
         let settle = self.stage.contestants()[at].calls_to_settle;
         let message = self.messages[at];
         self.stage.start(at)?;
-        let cold = timed(self.stage, &sets[..1], 1, 1)?;
+        let cold = timed(self.stage, at, &sets[..1], 1, 1)?;
         let cold_ns = first_call(&cold, message);
         if settle > 0 && cold_ns < LONG_CALL_NS {
             let some = &sets[..sets.len().min(settle as usize)];
-            timed(self.stage, some, settle.div_ceil(some.len() as u64), 1)?;
+            timed(self.stage, at, some, settle.div_ceil(some.len() as u64), 1)?;
         }
-        let done = timed(self.stage, sets, pace.passes, pace.calls_per_span)?;
+        let done = timed(self.stage, at, sets, pace.passes, pace.calls_per_span)?;
         let spans = &done.ran.spans_ns;
         let calls = spans.len() as u64 * pace.calls_per_span;
         let account = Account::of(&done, calls, message);

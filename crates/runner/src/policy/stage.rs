@@ -10,7 +10,8 @@ use kampf_schema::Value;
 use super::check::{CheckedVerdict, Known};
 use crate::trouble::Trouble;
 
-/// Runs contenders, one at a time, when it is told to. Behind it are processes and clocks, or in tests a script.
+/// Has contenders alive, as many as are started, and one of them at work at a time, when it is told to. Behind it are processes and clocks, or in tests
+/// a script.
 pub(crate) trait Stage {
     /// The field, in its order.
     fn contestants(&self) -> &[Contestant];
@@ -39,17 +40,17 @@ pub(crate) trait Stage {
     /// How many rows of a reference are the answer.
     fn rows_of(&self, reference: &Reference) -> u64;
 
-    /// Starts a contender afresh. Who was there before has ended.
+    /// Starts a contender afresh. It has ended before, if it was there.
     fn start(&mut self, at: usize) -> Result<Started, Trouble>;
 
-    /// Asks the contender that was started for its answers and compares them. It ends with that.
-    fn compare(&mut self, sets: &[Vec<Value>], right: &[Reference]) -> Result<CheckedVerdict, Trouble>;
+    /// Asks a contender that was started for its answers and compares them. It ends with that.
+    fn compare(&mut self, at: usize, sets: &[Vec<Value>], right: &[Reference]) -> Result<CheckedVerdict, Trouble>;
 
-    /// Has the contender that was started carry out a run that gives no rows, and waits for its end.
-    fn run(&mut self, asked: Asked<'_>) -> Result<Done, Trouble>;
+    /// Has a contender that was started carry out a run that gives no rows, and waits for its end. The others wait meanwhile.
+    fn run(&mut self, at: usize, asked: Asked<'_>) -> Result<Done, Trouble>;
 
-    /// Ends the contender that was started.
-    fn end(&mut self);
+    /// Ends a contender, if it was started.
+    fn end(&mut self, at: usize);
 
     /// Time by the runner's clock since some moment.
     fn now(&self) -> Duration;

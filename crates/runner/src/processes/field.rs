@@ -1,4 +1,4 @@
-//! The field of a contest as a stage: every contender in a fresh process, one at a time.
+//! The field of a contest as a stage: every contender in a fresh process.
 
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
@@ -23,9 +23,8 @@ pub(crate) struct Field<'a> {
     contest: &'a Contest,
     contestants: Vec<Contestant>,
     begun: Instant,
-    /// Who runs now, and where that stands in the field.
-    talk: Option<Talk<'a>>,
-    at: usize,
+    /// Who was started, by their places.
+    talks: BTreeMap<usize, Talk<'a>>,
     /// The right answers over keys of other types, by variant, with the parameter sets that they are to.
     keyed: BTreeMap<&'a str, (Vec<Vec<Value>>, KeyedRight)>,
 }
@@ -42,13 +41,13 @@ impl<'a> Field<'a> {
             calls_to_settle: entry.calls_to_settle(setup),
         };
         let contestants = contest.entries.iter().map(contestant).collect();
-        Field { inbox, setup, contest, contestants, begun: Instant::now(), talk: None, at: 0, keyed: BTreeMap::new() }
+        Field { inbox, setup, contest, contestants, begun: Instant::now(), talks: BTreeMap::new(), keyed: BTreeMap::new() }
     }
 
-    /// The variant of who runs now, where its keys are of another type.
-    fn keyed_variant(&self) -> Option<&'a str> {
+    /// The variant of a contender, where its keys are of another type.
+    fn keyed_variant(&self, at: usize) -> Option<&'a str> {
         let contest = self.contest;
-        contest.entries[self.at].variant.as_deref().filter(|variant| contest.keyed.contains_key(*variant))
+        contest.entries[at].variant.as_deref().filter(|variant| contest.keyed.contains_key(*variant))
     }
 }
 
@@ -66,7 +65,6 @@ impl Stage for Field<'_> {
     }
 
     fn right(&mut self, sets: &[Vec<Value>]) -> Result<Right, Trouble> {
-        self.end();
         references(self.inbox, self.setup, self.contest, sets)
     }
 
@@ -75,7 +73,6 @@ impl Stage for Field<'_> {
     }
 
     fn decide(&mut self, sets: &[Vec<Value>]) -> Result<Option<Vec<Reference>>, Trouble> {
-        self.end();
         all_by_plain_evaluation(self.setup, self.contest, sets)
     }
 
@@ -109,28 +106,27 @@ impl Stage for Field<'_> {
     }
 
     fn start(&mut self, at: usize) -> Result<Started, Trouble> {
-        self.end();
+        self.end(at);
         let begun = Instant::now();
         let talk = Talk::start(self.inbox, self.setup, self.contest, &self.contest.entries[at])?;
-        self.at = at;
         let started = Started { took: begun.elapsed(), can: talk.modes().to_vec() };
-        self.talk = Some(talk);
+        self.talks.insert(at, talk);
         Ok(started)
     }
 
-    fn compare(&mut self, sets: &[Vec<Value>], right: &[Reference]) -> Result<CheckedVerdict, Trouble> {
-        let Some(variant) = self.keyed_variant() else {
-            let talk = self.talk.take().ok_or_else(nobody)?;
+    fn compare(&mut self, at: usize, sets: &[Vec<Value>], right: &[Reference]) -> Result<CheckedVerdict, Trouble> {
+        let Some(variant) = self.keyed_variant(at) else {
+            let talk = self.talks.remove(&at).ok_or_else(nobody)?;
             return compared(talk, sets, right, self.contest.limit());
         };
         if self.keyed.get(variant).is_none_or(|(known, _)| known != sets) {
-            // It may take a contender to tell, and there is one at a time.
-            self.end();
+            // It may take a contender to tell, which is to have the machine for itself.
+            self.end(at);
             let keyed = keyed_references(self.inbox, self.setup, self.contest, variant, sets, right)?;
             self.keyed.insert(variant, (sets.to_vec(), keyed));
-            self.start(self.at)?;
+            self.start(at)?;
         }
-        let talk = self.talk.take().ok_or_else(nobody)?;
+        let talk = self.talks.remove(&at).ok_or_else(nobody)?;
         match self.keyed.get(variant) {
             Some((_, KeyedRight::Agree(right))) => {
                 compared(talk, &self.contest.sets_on(self.setup, Some(variant), sets), right, self.contest.limit())
@@ -140,9 +136,9 @@ impl Stage for Field<'_> {
         }
     }
 
-    fn run(&mut self, asked: Asked<'_>) -> Result<Done, Trouble> {
-        let variant = self.keyed_variant();
-        let talk = self.talk.as_mut().ok_or_else(nobody)?;
+    fn run(&mut self, at: usize, asked: Asked<'_>) -> Result<Done, Trouble> {
+        let variant = self.keyed_variant(at);
+        let talk = self.talks.get_mut(&at).ok_or_else(nobody)?;
         if variant.is_none() {
             return talk.run(asked);
         }
@@ -150,8 +146,8 @@ impl Stage for Field<'_> {
         talk.run(Asked { sets: &sets, ..asked })
     }
 
-    fn end(&mut self) {
-        self.talk = None;
+    fn end(&mut self, at: usize) {
+        self.talks.remove(&at);
     }
 
     fn now(&self) -> Duration {

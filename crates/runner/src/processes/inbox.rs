@@ -12,39 +12,35 @@ use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 
 use super::leash::BURIAL;
 
-/// Where the user's wish to stop arrives, and which child it concerns.
+/// Where the user's wish to stop arrives, and which children it concerns.
 pub struct Inbox {
     interrupted: Arc<AtomicBool>,
     heeding: AtomicBool,
     /// Becomes readable with the first signal and stays so.
     wake: UnixStream,
     waker: UnixStream,
-    running: Arc<Mutex<Running>>,
+    running: Arc<Mutex<Vec<Running>>>,
 }
 
-/// What a second signal takes along.
-#[derive(Default)]
+/// A child that is there, which a second signal takes along.
 struct Running {
-    /// Process group of the child that runs now.
-    group: Option<Pid>,
+    /// Its process group.
+    group: Pid,
     /// The leash of a warden, which ends all that it holds once it is let go of.
     leash: Option<UnixStream>,
 }
 
-impl Running {
-    /// Ends the child that runs, with all that it has started. A warden is waited for, and never killed: what it holds would be nobody's.
-    fn end(self) {
-        match (self.leash, self.group) {
-            (Some(mut leash), _) => {
-                let _ = leash.shutdown(Shutdown::Write);
-                let _ = leash.set_read_timeout(Some(BURIAL));
-                let _ = leash.read_to_end(&mut Vec::new());
-            }
-            (None, Some(group)) => {
-                let _ = kill_process_group(group, Signal::KILL);
-            }
-            (None, None) => {}
+/// Ends children with all that they have started. Wardens are waited for, and never killed: what they hold would be nobody's.
+fn end(running: Vec<Running>) {
+    for one in &running {
+        match &one.leash {
+            Some(leash) => drop(leash.shutdown(Shutdown::Write)),
+            None => drop(kill_process_group(one.group, Signal::KILL)),
         }
+    }
+    for mut leash in running.into_iter().filter_map(|one| one.leash) {
+        let _ = leash.set_read_timeout(Some(BURIAL));
+        let _ = leash.read_to_end(&mut Vec::new());
     }
 }
 
@@ -90,7 +86,7 @@ impl Inbox {
                 // The end of a terminal comes twice: from it and from its shell.
                 if before > 0 && signal != SIGHUP {
                     let last = running.lock().map(|mut running| std::mem::take(&mut *running)).unwrap_or_default();
-                    last.end();
+                    end(last);
                     std::process::exit(STOPPED);
                 }
                 let _ = waker.write_all(b"!");
@@ -109,19 +105,17 @@ impl Inbox {
         self.wake.as_fd()
     }
 
-    /// Notes the process group of the child that runs now, and the leash of one that is a warden.
+    /// Notes the process group of a child that is there now, and the leash of one that is a warden.
     pub(crate) fn runs(&self, group: Pid, leash: Option<UnixStream>) {
-        self.note(Running { group: Some(group), leash });
+        if let Ok(mut running) = self.running.lock() {
+            running.push(Running { group, leash });
+        }
     }
 
-    /// Notes that no child runs any more.
-    pub(crate) fn rests(&self) {
-        self.note(Running::default());
-    }
-
-    fn note(&self, running: Running) {
-        if let Ok(mut noted) = self.running.lock() {
-            *noted = running;
+    /// Notes that a child is gone.
+    pub(crate) fn gone(&self, group: Pid) {
+        if let Ok(mut running) = self.running.lock() {
+            running.retain(|one| one.group != group);
         }
     }
 }

@@ -40,6 +40,8 @@ pub(crate) struct Launch {
 pub(crate) struct Process<'a> {
     inbox: &'a Inbox,
     child: Child,
+    /// The child's number, which is its group's.
+    own: Pid,
     /// Leads to the warden, where there is one; the child is the warden then.
     leash: Option<Leash>,
     /// The process that does the work.
@@ -98,6 +100,7 @@ impl<'a> Process<'a> {
         let mut process = Process {
             inbox,
             child,
+            own,
             leash,
             worker: own,
             stdin,
@@ -358,7 +361,7 @@ impl Drop for Process<'_> {
         // A warden ends all that it holds once it is let go of.
         let held = self.leash.take().map(|leash| leash.let_go()).is_some();
         if held && until(deadline, || self.child.try_wait().ok().flatten()).is_some() {
-            self.inbox.rests();
+            self.inbox.gone(self.own);
             return;
         }
         // With what it has started itself, which is in its group. Once a child is waited for, its number may be another's. A warden is
@@ -370,6 +373,6 @@ impl Drop for Process<'_> {
                 let _ = until(deadline, || self.child.try_wait().ok().flatten());
             }
         }
-        self.inbox.rests();
+        self.inbox.gone(self.own);
     }
 }

@@ -1,5 +1,6 @@
 //! A stage on which a script is played: contenders that take as long as they are told to, and say of it what they are told to.
 
+use std::collections::BTreeSet;
 use std::time::Duration;
 
 use kampf_contest::{Counter, Reference};
@@ -88,7 +89,7 @@ pub(in crate::policy) struct Script {
     contestants: Vec<Contestant>,
     starts: Vec<usize>,
     /// Who is on the stage.
-    at: Option<usize>,
+    there: BTreeSet<usize>,
     clock: Nanos,
     has_parameters: bool,
     /// The user wants to stop when so many have been started.
@@ -118,7 +119,7 @@ impl Script {
             actors,
             contestants,
             starts,
-            at: None,
+            there: BTreeSet::new(),
             clock: 0.0,
             has_parameters: false,
             stops_after: None,
@@ -224,12 +225,12 @@ impl Stage for Script {
             return Err(Trouble::Ended("ended with status 1".to_owned(), String::new()));
         }
         self.clock += actor.start.as_nanos() as Nanos;
-        self.at = Some(at);
+        self.there.insert(at);
         Ok(Started { took: actor.start, can: actor.can.clone() })
     }
 
-    fn compare(&mut self, _: &[Vec<Value>], right: &[Reference]) -> Result<CheckedVerdict, Trouble> {
-        let at = self.at.take().expect("somebody was started");
+    fn compare(&mut self, at: usize, _: &[Vec<Value>], right: &[Reference]) -> Result<CheckedVerdict, Trouble> {
+        assert!(self.there.remove(&at), "{at} was not started");
         self.clock += self.actors[at].call * right.len() as f64;
         self.compared.push((at, right.len()));
         let difference = || kampf_contest::Difference {
@@ -248,8 +249,8 @@ impl Stage for Script {
         })
     }
 
-    fn run(&mut self, asked: Asked<'_>) -> Result<Done, Trouble> {
-        let at = self.at.expect("somebody was started");
+    fn run(&mut self, at: usize, asked: Asked<'_>) -> Result<Done, Trouble> {
+        assert!(self.there.contains(&at), "{at} was not started");
         let (actor, start) = (&self.actors[at], self.starts[at]);
         let lie = if start >= actor.lies_from { actor.lie } else { Lie::Nothing };
         let rows: u64 = asked.sets.iter().map(|set| right_rows(set)).sum();
@@ -277,8 +278,8 @@ impl Stage for Script {
         Ok(Done { ran, wall: Duration::from_nanos(wall as u64), growth: actor.growth.filter(|_| asked.mode == Mode::Count) })
     }
 
-    fn end(&mut self) {
-        self.at = None;
+    fn end(&mut self, at: usize) {
+        self.there.remove(&at);
     }
 
     fn now(&self) -> Duration {
