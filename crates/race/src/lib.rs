@@ -14,6 +14,7 @@ mod share;
 mod signs;
 mod standing;
 mod summary;
+mod turns;
 
 pub use evidence::{Critical, least_rounds, ln_evidence};
 pub use forecast::{FORECAST_LIMIT, Forecaster, forecast};
@@ -25,3 +26,4 @@ pub use share::share_interval;
 pub use signs::{Interval, Paired, median_interval, paired};
 pub use standing::{Departure, Finding, Gap, Standing, Why};
 pub use summary::{Nanos, median, p95, percentile, spread};
+pub use turns::Turns;

@@ -2,3 +2,4 @@
 
 mod race;
 mod simulations;
+mod turns;
