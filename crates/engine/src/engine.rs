@@ -263,6 +263,14 @@ pub trait Connection {
     /// # Errors
     /// When the statement fails.
     fn work_of(&self, sql: &str) -> Result<Effort, EngineError>;
+
+    /// How many more connections there can be besides this one; none where there is no limit to speak of.
+    ///
+    /// # Errors
+    /// Those of the engine.
+    fn room(&self) -> Result<Option<usize>, EngineError> {
+        Ok(None)
+    }
 }
 
 /// The engine of a name.

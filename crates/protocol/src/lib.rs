@@ -155,7 +155,7 @@ pub struct Ran {
     /// What was counted, per call.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub counts: Option<Counts>,
-    /// Of a contender that keeps answers, nanoseconds of a call that found one kept and of one that did not: the median of the spans.
+    /// Of a contender that keeps answers, what calls took that found one kept and that did not.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kept: Option<KeptTimes>,
     /// Of a counted call, how many bytes were held after how many rows, from the first row on.
@@ -163,15 +163,15 @@ pub struct Ran {
     pub held: Vec<(u64, u64)>,
 }
 
-/// Times of calls where answers are kept.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+/// Times of calls where answers are kept, of each span.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct KeptTimes {
-    /// Of one whose answer was kept.
-    pub hit_ns: u64,
-    /// Of one whose answer was not.
-    pub miss_ns: u64,
-    /// 95th percentile of all calls, where so many of them find their answer kept as the runner asks for.
-    pub p95_ns: u64,
+    /// Nanoseconds of a call whose answer was kept.
+    pub hits_ns: Vec<u64>,
+    /// Nanoseconds of one whose answer was not.
+    pub misses_ns: Vec<u64>,
+    /// The share of calls that find their answer kept, as the runner asks for.
+    pub hit_rate: f64,
 }
 
 /// What a contender counts over one call, by names that docs/protocol.md lists. What it cannot count it leaves out.

@@ -294,11 +294,13 @@ impl Race {
         }
     }
 
-    /// The median of what a contender is behind another, over the rounds that both ran.
+    /// The median of what a contender is behind another, over the rounds that both ran. Where they are few although the other has run more, it says
+    /// too little to follow a leader.
     fn median_behind(&self, contender: usize, base: usize) -> Option<f64> {
+        let least = FIRST_LOOK.min(self.runners[base].values.len());
         let (own, base) = (&self.runners[contender].logs, &self.runners[base].logs);
         let differences: Vec<f64> = own.iter().zip(base).map(|(own, base)| own - base).filter(|value| !value.is_nan()).collect();
-        median(&differences)
+        median(&differences).filter(|_| differences.len() >= least)
     }
 
     fn judgement(&self) -> Option<Judged> {
@@ -321,7 +323,7 @@ impl Race {
 
     fn finding(&self, pair: (usize, usize), differences: &Differences, dropping: Option<Interval>, tying: Option<Interval>) -> Finding {
         let margin = (1.0 + self.settings.margin).ln();
-        if self.rounds < FIRST_LOOK {
+        if differences.rounds() < FIRST_LOOK {
             return Finding::Open;
         }
         if dropping.is_some_and(|interval| interval.low > 0.0) && differences.median > margin {
@@ -392,9 +394,12 @@ impl Race {
             Finding::NotFaster => self.settings.goal != Goal::Choice,
             _ => false,
         };
-        let rivals = self.judged.iter().flat_map(|judged| &judged.rivals);
-        let open = rivals.filter(|rival| self.may_lead(rival.contender)).filter(is_open).count();
-        self.racing().is_empty() || (self.rounds >= FIRST_LOOK && open == 0)
+        let rivals = || self.judged.iter().flat_map(|judged| &judged.rivals);
+        let open = rivals().filter(|rival| self.may_lead(rival.contender)).filter(is_open).count();
+        // Who has no round in common with the leader is open, too.
+        let is_judged = |at: &usize| self.leader() == Some(*at) || rivals().any(|rival| rival.contender == *at);
+        let all_judged = self.racing().iter().filter(|at| self.may_lead(**at)).all(is_judged);
+        self.racing().is_empty() || (self.rounds >= FIRST_LOOK && open == 0 && all_judged)
     }
 
     /// Whether no more rounds are needed. In an exact race, and where only one has started, each median must also be known to

@@ -6,12 +6,13 @@
 
 use crate::summary::{Nanos, median};
 
-/// Calls from here on are long: a round has three passes of them, and fewer with parameters.
-const LONG: Nanos = 60e6;
-/// Calls from here on are made once in a round.
+/// With parameters, calls from here on are made with one set in a round.
 const VERY_LONG: Nanos = 250e6;
 /// With parameters, calls up to here are made three times with each set.
 const SHORT_WITH_SETS: Nanos = 5e6;
+/// Numbers of passes, and how many rounds a decision takes with them, as a share of those with five: simulated, over fields of twelve on a
+/// machine with two speeds (docs/decisions/0036-rounds-by-turns.md). Two are no better than one, as nothing can be divided.
+const PASSES: [(usize, f64); 6] = [(1, 1.8), (3, 1.3), (4, 1.1), (5, 1.0), (7, 0.93), (10, 0.87)];
 /// So many passes make it possible to tell the machine's speed from the rest.
 const ENOUGH_TO_DIVIDE: usize = 3;
 /// The speed of a moment is told by so many slices before it and behind it, in so many steps.
@@ -28,16 +29,20 @@ pub struct Turns {
 }
 
 impl Turns {
-    /// Those of a round whose slowest call takes so many nanoseconds; of `sets` parameter sets, where there are parameters. One round has the
-    /// same turns for all.
-    pub fn of(slowest: Nanos, sets: Option<usize>) -> Turns {
-        match sets {
-            None if slowest > VERY_LONG => Turns { sets: 1, passes: 1 },
-            None if slowest > LONG => Turns { sets: 1, passes: ENOUGH_TO_DIVIDE },
-            None => Turns { sets: 1, passes: 5 },
-            Some(_) if slowest > VERY_LONG => Turns { sets: 1, passes: 1 },
-            Some(sets) if slowest < SHORT_WITH_SETS => Turns { sets: sets.max(1), passes: ENOUGH_TO_DIVIDE },
-            Some(sets) => Turns { sets: sets.max(1), passes: 1 },
+    /// Those of a round without parameters: as many passes as decide a race soonest, by the nanoseconds that all together take for what is not
+    /// measured in a round, and for a pass where there are so many.
+    pub fn soonest(unmeasured: Nanos, pass: impl Fn(usize) -> Nanos) -> Turns {
+        let time = |(passes, rounds): &(usize, f64)| rounds * (unmeasured + *passes as f64 * pass(*passes));
+        let soonest = PASSES.iter().min_by(|one, other| time(one).total_cmp(&time(other)));
+        Turns { sets: 1, passes: soonest.map_or(1, |(passes, _)| *passes) }
+    }
+
+    /// Those of a round over so many parameter sets, whose slowest call takes so many nanoseconds. One round has the same turns for all.
+    pub fn over(sets: usize, slowest: Nanos) -> Turns {
+        match slowest {
+            slowest if slowest > VERY_LONG => Turns { sets: 1, passes: 1 },
+            slowest if slowest < SHORT_WITH_SETS => Turns { sets: sets.max(1), passes: ENOUGH_TO_DIVIDE },
+            _ => Turns { sets: sets.max(1), passes: 1 },
         }
     }
 
@@ -134,13 +139,19 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_slowest_call_decides_how_many_turns_there_are() {
-        let without = [1e3, 60e6, 61e6, 250e6, 251e6].map(|slowest| Turns::of(slowest, None)).map(|turns| (turns.sets, turns.passes));
-        assert_eq!(without, [(1, 5), (1, 5), (1, 3), (1, 3), (1, 1)]);
-        let with = [1e3, 4.9e6, 5e6, 250e6, 251e6].map(|slowest| Turns::of(slowest, Some(8))).map(|turns| (turns.sets, turns.passes));
+    fn with_sets_the_slowest_call_decides_how_many_turns_there_are() {
+        let with = [1e3, 4.9e6, 5e6, 250e6, 251e6].map(|slowest| Turns::over(8, slowest)).map(|turns| (turns.sets, turns.passes));
         assert_eq!(with, [(8, 3), (8, 3), (8, 1), (8, 1), (1, 1)]);
         let turns = Turns { sets: 3, passes: 2 };
         assert_eq!((turns.count(), (0..6).map(|turn| turns.set(turn)).collect::<Vec<_>>()), (6, vec![0, 1, 2, 0, 1, 2]));
+    }
+
+    #[test]
+    fn there_are_as_many_passes_as_starts_are_dear() {
+        let passes = |unmeasured: f64| Turns::soonest(unmeasured, |_| 1.0).passes;
+        assert_eq!([0.0, 1.5, 6.0, 1000.0].map(passes), [1, 1, 4, 10]);
+        // What is to be measured in a round anyway is shared among as many as there are.
+        assert_eq!(Turns::soonest(5e6, |passes| 10.5e6 / passes as f64).passes, 10);
     }
 
     fn close(found: &[Option<Nanos>], expected: &[Option<Nanos>]) -> bool {

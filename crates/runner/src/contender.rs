@@ -292,13 +292,7 @@ impl Contender<'_> {
             }
         }
         let cpu_ns = processor_time().saturating_sub(cpu);
-        hits.sort_unstable();
-        misses.sort_unstable();
-        // Hits are shorter than misses: the first so many of all calls.
-        let (rate, p95) = (self.hit_rate, 0.95);
-        let p95 = if p95 <= rate { quantile(&hits, p95 / rate) } else { quantile(&misses, (p95 - rate) / (1.0 - rate)) };
-        let kept = quantile(&hits, 0.5).zip(quantile(&misses, 0.5)).zip(p95);
-        let kept = kept.map(|((hit_ns, miss_ns), p95_ns)| KeptTimes { hit_ns, miss_ns, p95_ns });
+        let kept = Some(KeptTimes { hits_ns: hits, misses_ns: misses, hit_rate: self.hit_rate });
         Ok(Ran { id: run.id, spans_ns, cpu_ns, rows, kept, ..Ran::default() })
     }
 }
@@ -309,12 +303,6 @@ const SHORTEST_HITS: Duration = Duration::from_micros(10);
 
 fn nanos(time: Duration) -> u64 {
     u64::try_from(time.as_nanos()).unwrap_or(u64::MAX)
-}
-
-/// The value below which a share of sorted values lies; none of nothing.
-fn quantile(values: &[u64], share: f64) -> Option<u64> {
-    let at = (share * values.len() as f64) as usize;
-    values.get(at.min(values.len().checked_sub(1)?)).copied()
 }
 
 /// Sends the rows of an answer as they come, so that none is too long for this process.

@@ -266,6 +266,8 @@ pub struct Setup<'a> {
     pub variants: BTreeMap<String, Place>,
     /// Of those with other keys the schema and the rows.
     pub keyed: BTreeMap<String, Keyed<'a>>,
+    /// How many more connections a server takes; none where nobody counts them.
+    pub connections: Option<usize>,
     /// The schema of the data.
     pub schema: &'a Schema,
     /// The rows that were loaded.

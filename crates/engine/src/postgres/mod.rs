@@ -252,6 +252,13 @@ struct PostgresConnection {
 }
 
 impl Connection for PostgresConnection {
+    fn room(&self) -> Result<Option<usize>, EngineError> {
+        let sql = "SELECT current_setting('max_connections')::bigint - current_setting('superuser_reserved_connections')::bigint \
+                   - (SELECT count(*) FROM pg_stat_activity WHERE backend_type = 'client backend')";
+        let rows = self.link.query(sql, &[])?;
+        Ok(rows.first().map(|row| usize::try_from(row.get::<_, i64>(0)).unwrap_or(0)))
+    }
+
     fn session(&self) -> Box<dyn Session + '_> {
         Box::new(Connected::new(session::PostgresDriver::new(&self.link)))
     }

@@ -129,6 +129,7 @@ pub(crate) fn setup<'a>(project: &'a Project, dataset: &'a Dataset, bounds: &Bou
         place: place(dataset.served.as_ref()),
         variants: dataset.variants.iter().map(|variant| (variant.name.clone(), place(variant.served.as_ref()))).collect(),
         keyed: dataset.variants.iter().filter_map(|data| keyed(project, &data.name)).collect(),
+        connections: connections(project, dataset),
         simulated_trip: None,
         hit_rate: 0.9,
         core: None,
@@ -140,6 +141,12 @@ pub(crate) fn setup<'a>(project: &'a Project, dataset: &'a Dataset, bounds: &Bou
         memory_limit: bounds.memory_limit,
     };
     Ok(Setup { twin: twin(dataset, &setup).map(Box::new), ..setup })
+}
+
+/// How many more connections the server takes, of which one is left to others. What cannot be asked is not known.
+fn connections(project: &Project, dataset: &Dataset) -> Option<usize> {
+    let connection = project.engine.connect(dataset.served.url(), &project.settings).ok()?;
+    Some(connection.room().ok()??.saturating_sub(1).max(1))
 }
 
 /// The setup of the same contenders on few rows, where there are any.
@@ -156,6 +163,7 @@ fn twin<'a>(dataset: &'a Dataset, whole: &Setup<'a>) -> Option<Setup<'a>> {
         place: place_of(&twin_name(None))?,
         variants: whole.variants.keys().filter_map(|name| Some((name.clone(), place_of(&twin_name(Some(name)))?))).collect(),
         keyed: whole.keyed.iter().filter_map(keyed).collect(),
+        connections: whole.connections,
         simulated_trip: None,
         hit_rate: whole.hit_rate,
         core: None,

@@ -21,6 +21,8 @@ trait Machine {
     fn call(&mut self, nanos: f64) -> f64;
     /// Time passes with starts.
     fn passes(&mut self, nanos: f64);
+    /// What has passed.
+    fn now(&self) -> f64;
 }
 
 /// A machine with two speeds, each for times that are drawn by the exponential distribution, and a little noise beside it.
@@ -30,11 +32,12 @@ struct TwoSpeeds {
     is_slow: bool,
     left: f64,
     sigma: f64,
+    now: f64,
 }
 
 impl TwoSpeeds {
     fn new(seed: u64, dwell: f64, sigma: f64) -> TwoSpeeds {
-        let mut machine = TwoSpeeds { random: Pcg64Mcg::seed_from_u64(seed), dwell, is_slow: false, left: 0.0, sigma };
+        let mut machine = TwoSpeeds { random: Pcg64Mcg::seed_from_u64(seed), dwell, is_slow: false, left: 0.0, sigma, now: 0.0 };
         machine.is_slow = machine.random.random::<f64>() < 0.5;
         machine.left = machine.stay();
         machine
@@ -53,6 +56,7 @@ impl Machine for TwoSpeeds {
             let factor = if self.is_slow { SLOW } else { 1.0 };
             if work * factor <= self.left {
                 self.left -= work * factor;
+                self.now += took + work * factor;
                 return took + work * factor;
             }
             took += self.left;
@@ -62,7 +66,12 @@ impl Machine for TwoSpeeds {
         }
     }
 
+    fn now(&self) -> f64 {
+        self.now
+    }
+
     fn passes(&mut self, nanos: f64) {
+        self.now += nanos;
         let mut left = nanos;
         while left > self.left {
             left -= self.left;
@@ -99,6 +108,10 @@ impl Machine for Recorded {
     }
 
     fn passes(&mut self, _: f64) {}
+
+    fn now(&self) -> f64 {
+        0.0
+    }
 }
 
 /// What a call of a contender takes with a parameter set.
@@ -109,6 +122,11 @@ enum Manner {
     /// Each has all its calls at a stretch; the value is their mean.
     Stretch,
     Turns,
+}
+
+/// What is not measured of one in a round: its process and its first call.
+fn starts(machine: &mut dyn Machine, call: f64) {
+    machine.passes(5e6 + 1.5 * call);
 }
 
 /// A round of those that run.
@@ -127,13 +145,13 @@ fn round(
     match manner {
         Manner::Stretch => {
             for &at in &*order {
-                machine.passes(5e6);
+                starts(machine, cost(at, 0));
                 slices[at] = Some((0..turns.count()).map(|turn| machine.call(cost(at, turns.set(turn)))).collect());
             }
             slices.iter().map(|own| own.as_ref().map(|own| own.iter().sum::<f64>() / own.len() as f64)).collect()
         }
         Manner::Turns => {
-            machine.passes(5e6 * order.len() as f64);
+            order.iter().for_each(|&at| starts(machine, cost(at, 0)));
             let mut played = Vec::new();
             for turn in 0..turns.count() {
                 order.shuffle(random);
@@ -158,6 +176,8 @@ struct Tally {
     best_dropped: f64,
     /// The median of the rounds, of those that were not decided as many as there could be.
     rounds: f64,
+    /// The median of the time, in seconds.
+    seconds: f64,
     /// In how many somebody in particular was told faster than the first.
     second_faster: f64,
 }
@@ -181,7 +201,7 @@ fn simulate(cell: &Cell<'_>, machine: &dyn Fn(u64) -> Box<dyn Machine>) -> Tally
     let truth: Vec<f64> =
         (0..cell.contenders).map(|at| (0..cell.sets).map(|set| (cell.cost)(at, set)).sum::<f64>() / cell.sets as f64).collect();
     let best = truth.iter().copied().fold(f64::INFINITY, f64::min);
-    let (mut tally, mut rounds) = (Tally::default(), Vec::new());
+    let (mut tally, mut rounds, mut seconds) = (Tally::default(), Vec::new(), Vec::new());
     let races = races();
     for number in 0..races as u64 {
         let seed = (kampf_mangle::seed() << 32) + number;
@@ -204,9 +224,11 @@ fn simulate(cell: &Cell<'_>, machine: &dyn Fn(u64) -> Box<dyn Machine>) -> Tally
                 || (race.is_decided() && leader == 1 && race.standings()[0].finding != Finding::Tied),
         );
         rounds.push(race.rounds() as f64);
+        seconds.push(machine.now() / 1e9);
     }
     tally.right /= tally.decided.max(1e-9);
     tally.rounds = kampf_race::median(&rounds).unwrap();
+    tally.seconds = kampf_race::median(&seconds).unwrap();
     println!("{}: {tally:?}", cell.name);
     tally
 }
@@ -335,4 +357,21 @@ fn one_that_is_dear_with_one_set_in_eight_is_not_told_faster() {
     };
     let tally = simulate(&cell, &two_speeds(0.5));
     assert!(tally.second_faster == 0.0 && tally.right >= 0.99 && tally.decided >= 0.99, "{tally:?}");
+}
+
+/// How many passes decide soonest, by the length of calls and of phases: figures for a decision.
+#[test]
+#[ignore = "prints figures, asserts nothing"]
+fn passes_that_decide_soonest() {
+    for call in [2e6, 16e6, 30e6, 60e6, 120e6, 300e6] {
+        for dwell in [0.1, 0.5, 2.0] {
+            for passes in [1, 2, 3, 4, 5, 7, 10] {
+                let cost = move |at: usize, _: usize| call * CLOSE[at];
+                let name = format!("calls of {} ms, phases of {dwell} s, {passes} passes", call / 1e6);
+                let turns = Turns { sets: 1, passes };
+                let cell = Cell { name: &name, contenders: 12, cost: &cost, sets: 1, turns, manner: Manner::Turns, settings: at_most(150) };
+                simulate(&cell, &two_speeds(dwell));
+            }
+        }
+    }
 }

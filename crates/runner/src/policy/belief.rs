@@ -4,7 +4,8 @@ use kampf_contest::Reference;
 use kampf_schema::Value;
 
 use super::honesty::{believe, rows_are_right, timed};
-use super::race::{EntrantFault, Runs, Taken, Timed, Track};
+use super::race::{EntrantFault, Runs, Timed, Track};
+use super::round::Taken;
 use super::stage::has_parameters;
 use crate::event::Event;
 use crate::trouble::Trouble;

@@ -261,8 +261,8 @@ fn check_entry(
 pub(super) fn first_call(done: &Done, message: Option<Nanos>) -> Nanos {
     const BEGINNING_NS: Nanos = 1e6;
     // On a new connection nothing is kept.
-    if let Some(kept) = done.ran.kept {
-        return kept.miss_ns as Nanos;
+    if let Some(&miss) = done.ran.kept.as_ref().and_then(|kept| kept.misses_ns.first()) {
+        return miss as Nanos;
     }
     let account = Account::of(done, 1, message.map(|message| message + BEGINNING_NS));
     if account.excess() > ALLOWED { account.call_ns() } else { done.ran.spans_ns.iter().sum::<u64>() as Nanos }

@@ -29,7 +29,7 @@ const TRIES: usize = 3;
 const LONG_RUN_NS: Nanos = 200e6;
 
 /// A run that was timed: what the contender says of it, beside what the runner's clock says.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub(crate) struct Account {
     /// Calls in all spans.
     calls: u64,
@@ -44,6 +44,12 @@ impl Account {
     pub(crate) fn of(done: &Done, calls: u64, message: Option<Nanos>) -> Account {
         let said = done.ran.spans_ns.iter().map(|&span| span as Nanos).sum();
         Account { calls, said, by_clock: message.map(|message| (done.wall.as_nanos() as Nanos - message).max(1.0)) }
+    }
+
+    /// Of this run and another one.
+    pub(crate) fn and(self, other: Account) -> Account {
+        let by_clock = self.by_clock.zip(other.by_clock).map(|(own, other)| own + other);
+        Account { calls: self.calls + other.calls, said: self.said + other.said, by_clock }
     }
 
     /// By how much the run lasted longer than its spans, as a share of them; negative where they claim more than has passed.
@@ -67,7 +73,7 @@ impl Account {
         if self.is_believed() { 1.0 } else { self.by_clock.map_or(1.0, |by_clock| by_clock / self.said.max(1.0)) }
     }
 
-    fn by_clock_a_call(&self) -> Nanos {
+    pub(crate) fn by_clock_a_call(&self) -> Nanos {
         self.by_clock.unwrap_or(self.said) / self.calls.max(1) as Nanos
     }
 

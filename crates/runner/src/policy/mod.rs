@@ -9,6 +9,7 @@ mod honesty;
 mod log;
 mod pace;
 mod race;
+mod round;
 mod stage;
 #[cfg(test)]
 mod tests;

@@ -2,17 +2,15 @@
 
 use std::time::Duration;
 
-use kampf_protocol::KeptTimes;
-use kampf_race::{Critical, Departure, Goal, LIMIT_LEVEL, Nanos, Race, RaceSettings, TimeLimits, percentile};
+use kampf_race::{Critical, Goal, LIMIT_LEVEL, Nanos, Race, RaceSettings, TimeLimits};
 use kampf_schema::Value;
 use rand::SeedableRng;
-use rand::seq::SliceRandom;
 use rand_pcg::Pcg64Mcg;
 
 use super::check::{CheckedVerdict, Checks, first_call};
 use super::honesty::{Account, timed};
-use super::log::{Log, Round};
-use super::pace::{LONG_CALL_NS, Pace, balance, paces};
+use super::log::Log;
+use super::pace::{Pace, paces};
 use super::stage::Stage;
 use crate::event::{Event, RoundBegins};
 use crate::trouble::Trouble;
@@ -120,15 +118,13 @@ pub struct Runs {
 
 impl Runs {
     /// Whether it is open if these runs keep limits on times.
-    fn is_open(&self, limits: &TimeLimits) -> bool {
+    pub(super) fn is_open(&self, limits: &TimeLimits) -> bool {
         limits.are_open(&Critical::new(LIMIT_LEVEL, self.rounds.len()), &self.rounds, &self.p95, &self.cold)
     }
 }
 
 /// A contender so many times slower than the best in the check is not raced.
 pub(crate) const OUTCLASSED_IN_CHECK: f64 = 20.0;
-/// Calls that a round must have for a 95th percentile of its own.
-const ENOUGH_FOR_P95: usize = 20;
 /// A race that is being run.
 pub(super) struct Track<'a> {
     pub(super) stage: &'a mut dyn Stage,
@@ -141,9 +137,12 @@ pub(super) struct Track<'a> {
     pub(super) paces: Vec<Option<Pace>>,
     /// What a message to a program and back costs.
     pub(super) messages: Vec<Option<Nanos>>,
+    /// How many may be alive at once, and the groups that are still to run where those that run are more.
+    pub(super) most_alive: usize,
+    pub(super) dealt: Vec<Vec<usize>>,
     /// How long each took in its last round.
-    lasted: Vec<Duration>,
-    measured_ns: Nanos,
+    pub(super) lasted: Vec<Duration>,
+    pub(super) measured_ns: Nanos,
     /// Whether somebody was forgotten since this was last looked at.
     pub(super) has_forgotten: bool,
 }
@@ -169,6 +168,8 @@ pub(crate) fn race(
     let mut track = Track {
         paces: paces(stage, checks, options),
         messages: checks.entries.iter().map(|entry| entry.probe.as_ref().and_then(|probe| probe.message_ns)).collect(),
+        most_alive: stage.most_alive(),
+        dealt: Vec::new(),
         stage,
         checks,
         options,
@@ -281,14 +282,11 @@ impl Track<'_> {
         if self.options.settings.goal == Goal::Choice {
             self.leave_out(events)?;
         }
-        let racing = self.race.racing();
-        let paces = self.paces.iter_mut().enumerate().filter(|(at, _)| racing.contains(at));
-        balance(&mut paces.filter_map(|(_, pace)| pace.as_mut()).collect::<Vec<_>>());
         Ok(())
     }
 
     /// Nanoseconds of a call in the check.
-    fn in_check(&self, at: usize) -> Option<Nanos> {
+    pub(super) fn in_check(&self, at: usize) -> Option<Nanos> {
         self.checks.entries[at].probe.as_ref().map(|probe| probe.call_ns)
     }
 
@@ -337,78 +335,9 @@ impl Track<'_> {
 
     /// How long the next round will last, by those before.
     fn next_lasts(&self) -> Duration {
-        self.race.running().iter().map(|&at| self.lasted[at]).sum()
-    }
-
-    /// One round: everyone once, in random order, each in a fresh process.
-    fn round(&mut self, random: &mut Pcg64Mcg, events: &mut dyn FnMut(Event<'_>)) -> Result<Vec<Departure>, Trouble> {
-        let number = self.race.rounds();
-        let sets = self.stage.sets(number as u64);
-        let mut order = self.race.running();
-        order.shuffle(random);
-        let mut taken: Vec<Option<Taken>> = vec![None; self.entrants.len()];
-        for at in order {
-            let begun = self.stage.now();
-            match self.run_once(at, &sets) {
-                Ok(run) => taken[at] = Some(run),
-                Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
-                Err(trouble) => self.fail(at, &trouble, events),
-            }
-            self.stage.end(at);
-            self.lasted[at] = self.stage.now() - begun;
-        }
-        self.see_rows(&sets, &mut taken, events)?;
-        self.see_clock(&mut taken, events)?;
-        let values = taken.iter().map(|run| run.as_ref().map(|run| run.call_ns)).collect();
-        let mut held = Vec::new();
-        for (at, run) in taken.into_iter().enumerate() {
-            let Some(run) = run else { continue };
-            self.measured_ns += run.spans_ns;
-            let runs = &mut self.entrants[at].runs;
-            runs.rounds.push(run.call_ns);
-            runs.p95.extend(run.p95);
-            runs.cold.push(run.cold_ns);
-            runs.cpu.push(run.cpu_ns);
-            runs.hit.extend(run.kept.map(|kept| kept.hit_ns as Nanos));
-            runs.miss.extend(run.kept.map(|kept| kept.miss_ns as Nanos));
-            runs.ran.push(number);
-            held.push((at, runs.is_open(&self.options.limits)));
-        }
-        held.iter().for_each(|&(at, is_open)| self.race.hold(at, is_open));
-        let round = Round { values, held };
-        let departures = self.race.record(&round.values);
-        self.log.records(round);
-        Ok(departures)
-    }
-
-    fn run_once(&mut self, at: usize, sets: &[Vec<Value>]) -> Result<Taken, Trouble> {
-        let pace = self.paces[at].ok_or_else(|| Trouble::Refused("it was not probed".to_owned()))?;
-        let settle = self.stage.contestants()[at].calls_to_settle;
-        let message = self.messages[at];
-        self.stage.start(at)?;
-        let cold = timed(self.stage, at, &sets[..1], 1, 1)?;
-        let cold_ns = first_call(&cold, message);
-        if settle > 0 && cold_ns < LONG_CALL_NS {
-            let some = &sets[..sets.len().min(settle as usize)];
-            timed(self.stage, at, some, settle.div_ceil(some.len() as u64), 1)?;
-        }
-        let done = timed(self.stage, at, sets, pace.passes, pace.calls_per_span)?;
-        let spans = &done.ran.spans_ns;
-        let calls = spans.len() as u64 * pace.calls_per_span;
-        let account = Account::of(&done, calls, message);
-        let each: Vec<f64> = spans.iter().map(|&span| account.factor() * span as f64 / pace.calls_per_span as f64).collect();
-        Ok(Taken {
-            call_ns: account.call_ns(),
-            spans_ns: account.call_ns() * calls as f64,
-            p95: done.ran.kept.map(|kept| kept.p95_ns as Nanos).or(percentile(&each, 0.95)).filter(|_| each.len() >= ENOUGH_FOR_P95),
-            cold_ns,
-            cpu_ns: done.ran.cpu_ns as f64 / calls.max(1) as f64,
-            kept: done.ran.kept,
-            is_doubtful: !account.is_believed(),
-            first_rows: cold.ran.rows,
-            rows: done.ran.rows,
-            repeats: pace.passes * pace.calls_per_span,
-        })
+        let running = self.race.running();
+        let all: Duration = running.iter().map(|&at| self.lasted[at]).sum();
+        all.mul_f64((self.most_alive.max(1) as f64 / running.len().max(1) as f64).min(1.0))
     }
 
     /// Whether it is known of all that may be chosen if they keep the limits on times.
@@ -441,21 +370,4 @@ impl Track<'_> {
         let entrant = &mut self.entrants[at];
         (entrant.fault, entrant.reason, entrant.failed_after) = (Some(fault), Some(reason), Some(rounds));
     }
-}
-
-/// What one run in a round gave.
-#[derive(Clone, Debug)]
-pub(super) struct Taken {
-    pub(super) call_ns: Nanos,
-    pub(super) spans_ns: Nanos,
-    pub(super) p95: Option<f64>,
-    pub(super) cold_ns: Nanos,
-    pub(super) cpu_ns: Nanos,
-    pub(super) kept: Option<KeptTimes>,
-    /// Whether the runner's clock does not bear it out.
-    pub(super) is_doubtful: bool,
-    /// Rows of the first call, and of all timed calls: of so many passes.
-    pub(super) first_rows: u64,
-    pub(super) rows: u64,
-    pub(super) repeats: u64,
 }

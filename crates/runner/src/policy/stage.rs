@@ -40,6 +40,12 @@ pub(crate) trait Stage {
     /// How many rows of a reference are the answer.
     fn rows_of(&self, reference: &Reference) -> u64;
 
+    /// How many contenders may be alive at once, at least one.
+    fn most_alive(&self) -> usize;
+
+    /// Whether there may be fewer than that, as somebody else uses the same server.
+    fn may_be_crowded(&self) -> bool;
+
     /// Starts a contender afresh. It has ended before, if it was there.
     fn start(&mut self, at: usize) -> Result<Started, Trouble>;
 

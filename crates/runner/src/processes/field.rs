@@ -51,6 +51,9 @@ impl<'a> Field<'a> {
     }
 }
 
+/// Contenders that are alive at once at most.
+const MOST_ALIVE: usize = 16;
+
 fn nobody() -> Trouble {
     Trouble::NotStarted("nobody was started".to_owned())
 }
@@ -103,6 +106,14 @@ impl Stage for Field<'_> {
 
     fn rows_of(&self, reference: &Reference) -> u64 {
         reference.answer(self.contest.limit()).len() as u64
+    }
+
+    fn most_alive(&self) -> usize {
+        self.setup.connections.unwrap_or(MOST_ALIVE).clamp(1, MOST_ALIVE)
+    }
+
+    fn may_be_crowded(&self) -> bool {
+        !self.setup.engine.trips_are_modelled()
     }
 
     fn start(&mut self, at: usize) -> Result<Started, Trouble> {

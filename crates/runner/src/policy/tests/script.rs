@@ -92,6 +92,11 @@ pub(in crate::policy) struct Script {
     there: BTreeSet<usize>,
     clock: Nanos,
     has_parameters: bool,
+    /// How many were there at once.
+    pub(in crate::policy) most_there: usize,
+    /// How many may be alive at once, as the stage says, and as it is.
+    pub(in crate::policy) most_alive: usize,
+    pub(in crate::policy) connections: usize,
     /// The user wants to stop when so many have been started.
     pub(in crate::policy) stops_after: Option<usize>,
     /// From so many starts on, the right answers to new parameters cannot be had.
@@ -122,6 +127,9 @@ impl Script {
             there: BTreeSet::new(),
             clock: 0.0,
             has_parameters: false,
+            most_there: 0,
+            most_alive: 16,
+            connections: 16,
             stops_after: None,
             no_right_after: None,
             known: Known::Plainly,
@@ -215,9 +223,21 @@ impl Stage for Script {
         reference.rows.len() as u64
     }
 
+    fn most_alive(&self) -> usize {
+        self.most_alive
+    }
+
+    fn may_be_crowded(&self) -> bool {
+        self.connections < self.most_alive
+    }
+
     fn start(&mut self, at: usize) -> Result<Started, Trouble> {
         if self.stops_after.is_some_and(|after| self.all_starts() >= after) {
             return Err(Trouble::Interrupted);
+        }
+        self.there.remove(&at);
+        if self.there.len() == self.connections {
+            return Err(Trouble::Refused("too many connections".to_owned()));
         }
         self.starts[at] += 1;
         let actor = &self.actors[at];
@@ -226,6 +246,7 @@ impl Stage for Script {
         }
         self.clock += actor.start.as_nanos() as Nanos;
         self.there.insert(at);
+        self.most_there = self.most_there.max(self.there.len());
         Ok(Started { took: actor.start, can: actor.can.clone() })
     }
 

@@ -1,0 +1,313 @@
+//! A round: all who run in it are alive, and called by turns.
+
+use std::time::Duration;
+
+use kampf_protocol::KeptTimes;
+use kampf_race::{Departure, Nanos, Turns, median, percentile};
+use kampf_schema::Value;
+use rand::seq::{IndexedRandom, SliceRandom};
+use rand_pcg::Pcg64Mcg;
+
+use super::check::first_call;
+use super::honesty::{Account, timed};
+use super::log::Round;
+use super::pace::{LONG_CALL_NS, turns};
+use super::race::Track;
+use crate::event::Event;
+use crate::trouble::Trouble;
+
+/// Calls that a round must have for a 95th percentile of its own.
+const ENOUGH_FOR_P95: usize = 20;
+
+/// What a round gave of one that ran it to the end.
+#[derive(Clone, Debug)]
+pub(super) struct Taken {
+    /// Nanoseconds of a call in each slice, by turns.
+    pub(super) slices: Vec<Nanos>,
+    /// Nanoseconds in all spans together.
+    spans_ns: Nanos,
+    p95: Option<Nanos>,
+    cold_ns: Nanos,
+    /// Processor nanoseconds of a call.
+    cpu_ns: Nanos,
+    kept: Option<KeptTimes>,
+    /// Whether the runner's clock does not bear it out.
+    pub(super) is_doubtful: bool,
+    /// Rows of the first call, and of all timed calls: of so many passes.
+    pub(super) first_rows: u64,
+    pub(super) rows: u64,
+    pub(super) repeats: u64,
+}
+
+/// A contender that is called by turns.
+struct Playing {
+    spans_a_slice: u64,
+    calls_per_span: u64,
+    cold_ns: Nanos,
+    first_rows: u64,
+    slices: Vec<Slice>,
+}
+
+/// What a slice gave.
+struct Slice {
+    /// Nanoseconds of each span.
+    spans: Vec<Nanos>,
+    account: Account,
+    cpu_ns: u64,
+    rows: u64,
+    kept: Option<KeptTimes>,
+}
+
+/// What came of having all play: whose slices they were, one after the other, and what each gave.
+type Played = (Vec<usize>, Vec<Option<Taken>>);
+
+impl Track<'_> {
+    /// One round: those of a group start afresh, in random order, and are called by turns, each turn in another order.
+    pub(super) fn round(&mut self, random: &mut Pcg64Mcg, events: &mut dyn FnMut(Event<'_>)) -> Result<Vec<Departure>, Trouble> {
+        let number = self.race.rounds();
+        let all_sets = self.stage.sets(number as u64);
+        let (sets, turns, (played, mut taken)) = loop {
+            let mut there = self.next_group(random);
+            let turns = turns(there.iter().filter_map(|&at| self.paces[at].as_ref()), &all_sets);
+            let sets = &all_sets[..turns.sets];
+            there.shuffle(random);
+            let played = match self.most_alive {
+                1 => self.at_a_stretch(&there, sets, turns, events),
+                _ => self.by_turns(&there, sets, turns, random, events),
+            };
+            there.iter().for_each(|&at| self.stage.end(at));
+            if let Some(played) = played? {
+                break (sets, turns, played);
+            }
+        };
+        self.see_rows(sets, &mut taken, events)?;
+        self.see_clock(&mut taken, events)?;
+        let slices: Vec<Option<Vec<Nanos>>> = taken.iter().map(|run| Some(run.as_ref()?.slices.clone())).collect();
+        let values = turns.values(&played, &slices);
+        let mut held = Vec::new();
+        for (at, (run, value)) in taken.into_iter().zip(&values).enumerate() {
+            let Some((run, value)) = run.zip(*value) else { continue };
+            self.measured_ns += run.spans_ns;
+            let runs = &mut self.entrants[at].runs;
+            runs.rounds.push(value);
+            runs.p95.extend(run.p95);
+            runs.cold.push(run.cold_ns);
+            runs.cpu.push(run.cpu_ns);
+            runs.hit.extend(run.kept.as_ref().and_then(|kept| middle(&kept.hits_ns)));
+            runs.miss.extend(run.kept.as_ref().and_then(|kept| middle(&kept.misses_ns)));
+            runs.ran.push(number);
+            held.push((at, runs.is_open(&self.options.limits)));
+        }
+        held.iter().for_each(|&(at, is_open)| self.race.hold(at, is_open));
+        let round = Round { values, held };
+        let departures = self.race.record(&round.values);
+        self.log.records(round);
+        Ok(departures)
+    }
+
+    /// The next group of those that run: all of them, where they can be alive at once. More are dealt into groups, by chance and anew once all have
+    /// run, with the leader in each; before there is one, with one of the best of the check.
+    fn next_group(&mut self, random: &mut Pcg64Mcg) -> Vec<usize> {
+        let running = self.race.running();
+        if running.len() <= self.most_alive.max(1) || self.most_alive < 2 {
+            self.dealt.clear();
+            return running;
+        }
+        let group = loop {
+            if self.dealt.is_empty() {
+                let leader =
+                    self.race.leader().filter(|leader| running.contains(leader)).unwrap_or_else(|| self.one_of_the_best(&running, random));
+                let mut others: Vec<usize> = running.iter().copied().filter(|&at| at != leader).collect();
+                others.shuffle(random);
+                let groups = others.len().div_ceil(self.most_alive - 1);
+                self.dealt = others.chunks(others.len().div_ceil(groups)).map(<[usize]>::to_vec).collect();
+            }
+            // Some may have left since.
+            let Some(mut group) = self.dealt.pop() else { continue };
+            group.retain(|at| running.contains(at));
+            if !group.is_empty() {
+                break group;
+            }
+        };
+        let leads = self.race.leader().filter(|leader| running.contains(leader)).unwrap_or_else(|| self.one_of_the_best(&running, random));
+        group.iter().copied().filter(|&at| at != leads).chain([leads]).collect()
+    }
+
+    fn one_of_the_best(&self, running: &[usize], random: &mut Pcg64Mcg) -> usize {
+        const BEST: usize = 3;
+        let mut by_call: Vec<usize> = running.to_vec();
+        by_call.sort_by(|&one, &other| self.in_check(one).unwrap_or(f64::MAX).total_cmp(&self.in_check(other).unwrap_or(f64::MAX)));
+        by_call.truncate(BEST);
+        by_call.choose(random).copied().unwrap_or_default()
+    }
+
+    /// Has all play by turns. Who cannot be run leaves the race. None where not so many can be alive at once; that is heeded from then on.
+    fn by_turns(
+        &mut self,
+        there: &[usize],
+        sets: &[Vec<Value>],
+        turns: Turns,
+        random: &mut Pcg64Mcg,
+        events: &mut dyn FnMut(Event<'_>),
+    ) -> Result<Option<Played>, Trouble> {
+        let mut playing: Vec<Option<Playing>> = std::iter::repeat_with(|| None).take(self.entrants.len()).collect();
+        for (before, &at) in there.iter().enumerate() {
+            self.lasted[at] = Duration::ZERO;
+            let begun = self.stage.now();
+            let begins = self.begins(at, sets, turns);
+            self.lasted[at] = self.stage.now() - begun;
+            match begins {
+                Ok(begun) => playing[at] = Some(begun),
+                Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
+                Err(_) if before > 0 && self.stage.may_be_crowded() => {
+                    // Alone it may be able to: a server takes so many connections and no more.
+                    there.iter().for_each(|&other| self.stage.end(other));
+                    if self.one(at, events, |track| track.begins(at, sets, turns))?.is_some() {
+                        self.most_alive = before;
+                    }
+                    return Ok(None);
+                }
+                Err(trouble) => {
+                    self.stage.end(at);
+                    self.fail(at, &trouble, events);
+                }
+            }
+        }
+        let (mut order, mut played) = (there.to_vec(), Vec::with_capacity(there.len() * turns.count()));
+        for turn in 0..turns.count() {
+            order.retain(|&at| playing[at].is_some());
+            order.shuffle(random);
+            let set = &sets[turns.set(turn)..=turns.set(turn)];
+            for &at in &order {
+                let Some(mut own) = playing[at].take() else { continue };
+                if let Some(slice) = self.one(at, events, |track| track.slice(at, &own, set))? {
+                    own.slices.push(slice);
+                    playing[at] = Some(own);
+                    played.push(at);
+                }
+            }
+        }
+        let taken = playing.into_iter().map(|own| own.map(|own| own.taken(turns))).collect();
+        Ok(Some((played, taken)))
+    }
+
+    /// Has each play all of its slices, one contender after the other, where no two can be alive at once.
+    fn at_a_stretch(
+        &mut self,
+        there: &[usize],
+        sets: &[Vec<Value>],
+        turns: Turns,
+        events: &mut dyn FnMut(Event<'_>),
+    ) -> Result<Option<Played>, Trouble> {
+        let (mut played, mut taken) = (Vec::new(), vec![None; self.entrants.len()]);
+        for &at in there {
+            self.lasted[at] = Duration::ZERO;
+            let own = self.one(at, events, |track| {
+                let mut own = track.begins(at, sets, turns)?;
+                for turn in 0..turns.count() {
+                    own.slices.push(track.slice(at, &own, &sets[turns.set(turn)..=turns.set(turn)])?);
+                }
+                Ok(own)
+            })?;
+            self.stage.end(at);
+            played.extend(own.iter().flat_map(|own| vec![at; own.slices.len()]));
+            taken[at] = own.map(|own| own.taken(turns));
+        }
+        Ok(Some((played, taken)))
+    }
+
+    /// Has one contender do something; none where it cannot, for which it leaves the race.
+    fn one<T>(
+        &mut self,
+        at: usize,
+        events: &mut dyn FnMut(Event<'_>),
+        what: impl FnOnce(&mut Self) -> Result<T, Trouble>,
+    ) -> Result<Option<T>, Trouble> {
+        let begun = self.stage.now();
+        let done = what(self);
+        self.lasted[at] += self.stage.now() - begun;
+        match done {
+            Ok(done) => Ok(Some(done)),
+            Err(Trouble::Interrupted) => Err(Trouble::Interrupted),
+            Err(trouble) => {
+                self.stage.end(at);
+                self.fail(at, &trouble, events);
+                Ok(None)
+            }
+        }
+    }
+
+    /// Starts one and has it make its first call, and those that settle the engine.
+    fn begins(&mut self, at: usize, sets: &[Vec<Value>], turns: Turns) -> Result<Playing, Trouble> {
+        let pace = self.paces[at].ok_or_else(|| Trouble::Refused("it was not probed".to_owned()))?;
+        let settle = self.stage.contestants()[at].calls_to_settle;
+        self.stage.start(at)?;
+        let cold = timed(self.stage, at, &sets[..1], 1, 1)?;
+        let cold_ns = first_call(&cold, self.messages[at]);
+        if settle > 0 && cold_ns < LONG_CALL_NS {
+            let some = &sets[..sets.len().min(settle as usize)];
+            timed(self.stage, at, some, settle.div_ceil(some.len() as u64), 1)?;
+        }
+        let (spans_a_slice, calls_per_span) = (pace.spans(turns), pace.calls_per_span);
+        Ok(Playing { spans_a_slice, calls_per_span, cold_ns, first_rows: cold.ran.rows, slices: Vec::with_capacity(turns.count()) })
+    }
+
+    fn slice(&mut self, at: usize, own: &Playing, set: &[Vec<Value>]) -> Result<Slice, Trouble> {
+        let done = timed(self.stage, at, set, own.spans_a_slice, own.calls_per_span)?;
+        let account = Account::of(&done, own.spans_a_slice * own.calls_per_span, self.messages[at]);
+        let spans = done.ran.spans_ns.iter().map(|&span| span as Nanos).collect();
+        Ok(Slice { spans, account, cpu_ns: done.ran.cpu_ns, rows: done.ran.rows, kept: done.ran.kept })
+    }
+}
+
+impl Playing {
+    /// All slices together are believed or not: one alone may be little longer than what a message to the program varies by.
+    fn taken(self, turns: Turns) -> Taken {
+        let calls = (self.spans_a_slice * self.calls_per_span).max(1);
+        let all = self.slices.iter().map(|slice| slice.account).reduce(Account::and).unwrap_or_default();
+        let factor = all.factor();
+        let slices = match all.is_believed() {
+            true => self.slices.iter().map(|slice| slice.spans.iter().sum::<Nanos>() / calls as Nanos).collect(),
+            false => self.slices.iter().map(|slice| slice.account.by_clock_a_call()).collect(),
+        };
+        let each: Vec<Nanos> =
+            self.slices.iter().flat_map(|slice| &slice.spans).map(|span| factor * span / self.calls_per_span as Nanos).collect();
+        let kept = KeptTimes {
+            hits_ns: self.slices.iter().filter_map(|slice| slice.kept.as_ref()).flat_map(|kept| kept.hits_ns.iter().copied()).collect(),
+            misses_ns: self.slices.iter().filter_map(|slice| slice.kept.as_ref()).flat_map(|kept| kept.misses_ns.iter().copied()).collect(),
+            hit_rate: self.slices.iter().find_map(|slice| Some(slice.kept.as_ref()?.hit_rate)).unwrap_or_default(),
+        };
+        let kept = Some(kept).filter(|kept| !kept.hits_ns.is_empty());
+        let p95 = match &kept {
+            Some(kept) => p95_of_kept(kept),
+            None => percentile(&each, 0.95),
+        };
+        let all_calls = calls * self.slices.len() as u64;
+        Taken {
+            slices,
+            spans_ns: all.call_ns() * all_calls as Nanos,
+            p95: p95.filter(|_| each.len() >= ENOUGH_FOR_P95),
+            cold_ns: self.cold_ns,
+            cpu_ns: self.slices.iter().map(|slice| slice.cpu_ns as Nanos).sum::<Nanos>() / all_calls.max(1) as Nanos,
+            is_doubtful: !all.is_believed(),
+            first_rows: self.first_rows,
+            rows: self.slices.iter().map(|slice| slice.rows).sum(),
+            repeats: calls * turns.passes as u64,
+            kept,
+        }
+    }
+}
+
+fn middle(values: &[u64]) -> Option<Nanos> {
+    median(&values.iter().map(|&value| value as Nanos).collect::<Vec<_>>())
+}
+
+/// The 95th percentile of calls of which so many find their answer kept: those are shorter than the others, and the first so many of all.
+fn p95_of_kept(kept: &KeptTimes) -> Option<Nanos> {
+    const SHARE: f64 = 0.95;
+    let times = |values: &[u64]| values.iter().map(|&value| value as Nanos).collect::<Vec<_>>();
+    match kept.hit_rate {
+        rate if SHARE <= rate => percentile(&times(&kept.hits_ns), SHARE / rate),
+        rate => percentile(&times(&kept.misses_ns), (SHARE - rate) / (1.0 - rate)),
+    }
+}
