@@ -328,6 +328,9 @@ pub(crate) struct Race {
     /// Time for the rounds of all contests together, whatever `time` says
     #[arg(skip)]
     pub(crate) together: Option<std::time::Duration>,
+    /// With a load beside the self-test that comes and goes: a busy process of Kampf's own, for 0.1 to 2 seconds at a time
+    #[arg(long, requires = "self_test")]
+    pub(crate) disturbed: bool,
     /// Races of each kind in the self-test
     #[arg(long, default_value_t = 5, requires = "self_test", value_parser = clap::value_parser!(u32).range(1..=10_000))]
     pub(crate) races: u32,

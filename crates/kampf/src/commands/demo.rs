@@ -34,6 +34,7 @@ pub(super) fn run(general: &General, arguments: &Demo) -> Result<Ending, Problem
     let time = if arguments.everything { TIME_OF_ALL } else { TIME };
     let general = General { file, ..general.clone() };
     let race = Race {
+        disturbed: false,
         contests,
         time: Some(time),
         together: Some(time),

@@ -22,6 +22,7 @@ pub(crate) use results::parse as parse_result;
 use crate::arguments::{Arguments, Task};
 use crate::output::{choose_color, complain, complain_line, print, print_as, print_json, say};
 use crate::problem::{NO, SURROUNDINGS};
+use crate::running::{DISTURBANCE, disturb};
 
 /// How a command that could be carried out ends.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -40,6 +41,10 @@ pub(crate) fn run_at_once() -> Option<ExitCode> {
     let mut words = std::env::args_os().skip(1);
     match (words.next().as_deref().and_then(|word| word.to_str()), words.next()) {
         (Some(CONTENDER), None) => Some(contender()),
+        (Some(DISTURBANCE), None) => {
+            disturb();
+            Some(ExitCode::SUCCESS)
+        }
         (Some(kampf_runner::WARDEN), Some(leash)) => Some(ExitCode::from(kampf_runner::hold(std::iter::once(leash).chain(words)))),
         (Some("--version" | "-V"), None) => Some(match print(concat!("kampf ", env!("CARGO_PKG_VERSION"), "\n")) {
             Ok(()) => ExitCode::SUCCESS,

@@ -15,7 +15,7 @@ use crate::arguments::{Format, General, Race};
 use crate::output::{Column, Look, Page, count, interval, one_line, paint, percent, share};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
-use crate::running::{Circumstances, filled_with, heed, inbox, open, setup, trouble};
+use crate::running::{Circumstances, Disturbance, filled_with, heed, inbox, open, setup, trouble};
 use crate::store::engine_problem;
 
 /// Names that the same SQL is entered under.
@@ -79,6 +79,7 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
     let pin = arguments.pin || project.config.pin;
     // Kept until the end: it holds what was arranged.
     let _circumstances = Circumstances::arrange(&project, &dataset, Duration::ZERO, pin, &mut setup)?;
+    let _disturbance = arguments.disturbed.then(Disturbance::begins).transpose()?;
     let test = SelfTest { general, arguments, inbox: &inbox, setup: &setup };
     let equals = test.equals(&selected)?;
     let connection = project.engine.connect(&setup.place.url, &project.settings).map_err(|error| engine_problem(&error))?;

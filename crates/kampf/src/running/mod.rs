@@ -5,6 +5,7 @@ mod alone;
 mod circumstances;
 mod condition;
 mod derived;
+mod disturbance;
 mod forecast;
 mod interrupts;
 mod plans;
@@ -15,6 +16,7 @@ pub(crate) use alone::Alone;
 pub(crate) use circumstances::Circumstances;
 pub(crate) use condition::{empty_answer, left_to_app, taken};
 pub(crate) use derived::{derive_indexes, possible_indexes};
+pub(crate) use disturbance::{DISTURBANCE, Disturbance, disturb};
 pub(crate) use plans::{Planned, Planning, planned, planning, shape_of, without_index};
 pub(crate) use raced::{Ran, Surroundings, raced_contest};
 pub(crate) use session::{
