@@ -10,9 +10,9 @@ use crate::summary::{Nanos, median};
 const VERY_LONG: Nanos = 250e6;
 /// With parameters, calls up to here are made three times with each set.
 const SHORT_WITH_SETS: Nanos = 5e6;
-/// Numbers of passes, and how many rounds a decision takes with them, as a share of those with five: simulated, over fields of twelve on a
-/// machine with two speeds (docs/decisions/0036-rounds-by-turns.md). Two are no better than one, as nothing can be divided.
-const PASSES: [(usize, f64); 6] = [(1, 1.8), (3, 1.3), (4, 1.1), (5, 1.0), (7, 0.93), (10, 0.87)];
+/// Numbers of passes, and how many rounds a decision takes with them, as a share of those with five: between what was simulated and what was measured
+/// (docs/decisions/0036-rounds-by-turns.md). Two are no better than one, as nothing can be divided.
+const PASSES: [(usize, f64); 6] = [(1, 3.0), (3, 1.5), (4, 1.15), (5, 1.0), (7, 0.93), (10, 0.87)];
 /// So many passes make it possible to tell the machine's speed from the rest.
 const ENOUGH_TO_DIVIDE: usize = 3;
 /// The speed of a moment is told by so many slices before it and behind it, in so many steps.
@@ -30,10 +30,11 @@ pub struct Turns {
 
 impl Turns {
     /// Those of a round without parameters: as many passes as decide a race soonest, by the nanoseconds that all together take for what is not
-    /// measured in a round, and for a pass where there are so many.
-    pub fn soonest(unmeasured: Nanos, pass: impl Fn(usize) -> Nanos) -> Turns {
-        let time = |(passes, rounds): &(usize, f64)| rounds * (unmeasured + *passes as f64 * pass(*passes));
-        let soonest = PASSES.iter().min_by(|one, other| time(one).total_cmp(&time(other)));
+    /// measured in a round, and for a pass where there are so many; but one, where a round of more would be longer than it may be.
+    pub fn soonest(unmeasured: Nanos, pass: impl Fn(usize) -> Nanos, longest: Nanos) -> Turns {
+        let round = |passes: usize| unmeasured + passes as f64 * pass(passes);
+        let fitting = PASSES.iter().filter(|(passes, _)| *passes == 1 || round(*passes) <= longest);
+        let soonest = fitting.min_by(|(one, rounds), (other, more)| (rounds * round(*one)).total_cmp(&(more * round(*other))));
         Turns { sets: 1, passes: soonest.map_or(1, |(passes, _)| *passes) }
     }
 
@@ -147,11 +148,13 @@ mod tests {
     }
 
     #[test]
-    fn there_are_as_many_passes_as_starts_are_dear() {
-        let passes = |unmeasured: f64| Turns::soonest(unmeasured, |_| 1.0).passes;
-        assert_eq!([0.0, 1.5, 6.0, 1000.0].map(passes), [1, 1, 4, 10]);
+    fn there_are_as_many_passes_as_starts_are_dear_and_time_allows() {
+        let passes = |unmeasured: f64| Turns::soonest(unmeasured, |_| 1.0, f64::INFINITY).passes;
+        assert_eq!([0.0, 1.5, 6.0, 1000.0].map(passes), [1, 4, 5, 10]);
         // What is to be measured in a round anyway is shared among as many as there are.
-        assert_eq!(Turns::soonest(5e6, |passes| 10.5e6 / passes as f64).passes, 10);
+        assert_eq!(Turns::soonest(5e6, |passes| 10.5e6 / passes as f64, f64::INFINITY).passes, 10);
+        let within = |longest: f64| Turns::soonest(6.0, |_| 1.0, longest).passes;
+        assert_eq!([11.0, 10.9, 9.5, 8.9, 1.0].map(within), [5, 4, 3, 1, 1]);
     }
 
     fn close(found: &[Option<Nanos>], expected: &[Option<Nanos>]) -> bool {

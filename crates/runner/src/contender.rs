@@ -194,7 +194,7 @@ impl Contender<'_> {
         let traffic = self.session.counted();
         called?;
         let engine_bytes = self.engine.library_peak(false);
-        let waiting = self.waiting(parameters)?;
+        let (waiting, span) = self.waiting(parameters)?;
         let keeps = self.execution.plan().manner.cache == Cache::Warm;
         let number = |measure| match measure {
             Measure::Statements => Some(traffic.statements),
@@ -210,14 +210,17 @@ impl Contender<'_> {
             Measure::KeptBytes => keeps.then_some(heap.kept_bytes),
         };
         let counts: Counts = Measure::ALL.into_iter().map(|measure| (measure.entry().name, number(measure))).collect();
-        Ok(Ran { id, rows: black_box(touch).rows(), counts: Some(counts), held: watch.into_held(), ..Ran::default() })
+        let rows = black_box(touch).rows();
+        Ok(Ran { id, rows, spans_ns: vec![span], counts: Some(counts), held: watch.into_held(), ..Ran::default() })
     }
 
-    /// Thousandths of a call's time that are spent in the engine and on the way: the median of a few calls, of a long one itself.
-    fn waiting(&mut self, parameters: &[Value]) -> Result<u64, EngineError> {
+    /// Thousandths of a call's time that are spent in the engine and on the way, and nanoseconds of a call: the medians of a few calls, of a long
+    /// one itself.
+    fn waiting(&mut self, parameters: &[Value]) -> Result<(u64, u64), EngineError> {
         const CALLS: usize = 5;
-        const LONG: Duration = Duration::from_millis(50);
-        let mut shares = Vec::with_capacity(CALLS);
+        const ENOUGH: Duration = Duration::from_millis(20);
+        let all = Instant::now();
+        let (mut shares, mut spans) = (Vec::with_capacity(CALLS), Vec::with_capacity(CALLS));
         while shares.len() < CALLS {
             self.execution.forget();
             let mut watch = Watch::clocked();
@@ -228,12 +231,14 @@ impl Contender<'_> {
             let took = begun.elapsed();
             black_box(touch);
             shares.push(watch.share_of(took));
-            if took > LONG {
+            spans.push(nanos(took));
+            if all.elapsed() > ENOUGH {
                 break;
             }
         }
         shares.sort_unstable();
-        Ok(shares[shares.len() / 2])
+        spans.sort_unstable();
+        Ok((shares[shares.len() / 2], spans[spans.len() / 2]))
     }
 
     fn time(&mut self, run: &Run, sets: &[Vec<Value>]) -> Result<Ran, EngineError> {

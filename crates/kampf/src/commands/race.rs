@@ -140,10 +140,10 @@ impl Raced {
                 setup.hit_rate = hit_rate;
                 let mut circumstances = Circumstances::arrange(project, &dataset, trip, pin, &mut setup)?;
                 circumstances.hit_rate = has_kept.then_some(hit_rate);
-                // Of a time for all, each takes three times the share of those after it: the first ones are shown first.
+                // Of a time for all, each takes twice the share of those after it: the first ones are shown first.
                 let after = (selected.len() - at) * trips.len() * rates.len();
                 let spent = Duration::from_secs_f64(self.parts.iter().map(|part| part.course.seconds).sum());
-                let share = arguments.together.map(|together| together.saturating_sub(spent) * 3 / (after as u32 + 2));
+                let share = arguments.together.map(|together| together.saturating_sub(spent) * 2 / (after as u32 + 1));
                 let on = On { general, arguments, inbox, setup: &setup, project, dataset: &dataset, circumstances: &circumstances };
                 match one(&on, share, config, &picked.contest) {
                     Ok((part, finished, text)) => {

@@ -39,6 +39,10 @@ fn equals_and_planted_differences_are_raced_and_told() {
     ] {
         assert!(text.contains(says), "{says}: {text}");
     }
+    // So it does while a load comes and goes, which ends with it.
+    let disturbed = folder.ok(&["race", "--self-test", "--disturbed", "--races", "1", "--time", "1s", "--rounds", "2", "-q"]);
+    assert!(disturbed.contains("Are differences found?"), "{disturbed}");
+    assert_eq!(folder.kampf(&["race", "--disturbed"]).status, 2, "it is a part of the self-test");
     // It saves nothing: there is no result.
     assert!(!folder.path().join(".kampf/results").exists());
 }

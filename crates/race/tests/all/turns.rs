@@ -363,6 +363,12 @@ fn one_that_is_dear_with_one_set_in_eight_is_not_told_faster() {
 #[test]
 #[ignore = "prints figures, asserts nothing"]
 fn passes_that_decide_soonest() {
+    let recorded = |seed: u64| -> Box<dyn Machine> { Box::new(Recorded::from(seed.wrapping_mul(0x9e37_79b9) as usize % 40_000)) };
+    for passes in [1, 2, 3, 4, 5, 7, 10] {
+        let (name, turns) = (format!("recorded calls, {passes} passes"), Turns { sets: 1, passes });
+        let cell = Cell { name: &name, contenders: 12, cost: &close, sets: 1, turns, manner: Manner::Turns, settings: at_most(300) };
+        simulate(&cell, &recorded);
+    }
     for call in [2e6, 16e6, 30e6, 60e6, 120e6, 300e6] {
         for dwell in [0.1, 0.5, 2.0] {
             for passes in [1, 2, 3, 4, 5, 7, 10] {

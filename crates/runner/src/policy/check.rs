@@ -123,7 +123,8 @@ pub(crate) fn prove(stage: &mut dyn Stage, events: &mut dyn FnMut(Event<'_>)) ->
     for (at, contestant) in contestants.iter().enumerate() {
         events(Event::Proving(&contestant.name, at + 1, contestants.len()));
         let asked = if contestant.is_derived { sets.len() } else { usual.len() };
-        let verdict = stage.start(at).and_then(|_| stage.compare(at, &sets[..asked], &references[..asked]));
+        let verdict =
+            stage.start(at).and_then(|_| stage.compare(at, &sets[..asked], &references[..asked])).map(|compared| compared.verdict);
         stage.end(at);
         verdicts.push(match verdict {
             Ok(verdict) => verdict,
@@ -232,29 +233,52 @@ fn check_entry(
     probe: bool,
 ) -> Result<(CheckedVerdict, Option<Probe>), Trouble> {
     let started = stage.start(at)?;
-    let verdict = stage.compare(at, sets, references)?;
+    let first = stage.compare(at, &sets[..1], &references[..1])?;
+    // A way that is slow is asked for fewer answers before a race: it is the sets of all rounds that it is held against.
+    let few = if probe && first.took > LONG_ANSWER { sets.len().min(FEW_SETS) } else { sets.len() };
+    let verdict = match first.verdict {
+        CheckedVerdict::Agrees if few > 1 => match stage.compare(at, &sets[1..few], &references[1..few])?.verdict {
+            CheckedVerdict::Disagrees(set, difference) => CheckedVerdict::Disagrees(set + 1, difference),
+            verdict => verdict,
+        },
+        verdict => verdict,
+    };
     if !probe || verdict != CheckedVerdict::Agrees || !started.can.contains(&Mode::Time) {
         return Ok((verdict, None));
     }
+    let rows: Vec<u64> = references.iter().map(|reference| stage.rows_of(reference)).collect();
+    let (sets, rows) = (&sets[..few], &rows[..few]);
+    let counter = stage.contestants()[at].counter;
+    let can_count = started.can.contains(&Mode::Count);
+    let cold_ns = first.took.as_nanos() as Nanos;
+    let unknown = Probe {
+        start: started.took,
+        cold_ns,
+        call_ns: cold_ns,
+        message_ns: None,
+        calls_per_span: 1,
+        run_ns: 0.0,
+        measured: Measured::default(),
+        held: Vec::new(),
+    };
+    if !counter.is_program {
+        // Its own code says how long the calls took that were counted beside others: no call is made only to learn a time.
+        let Counted { measured, held, call_ns } = counted(stage, at, sets, rows)?;
+        return Ok((verdict, Some(Probe { call_ns: call_ns.unwrap_or(cold_ns), measured, held, ..unknown })));
+    }
     // The answer is fetched and thrown away by another code path; a fresh process shows what a round will look like.
     stage.start(at)?;
-    let rows: Vec<u64> = references.iter().map(|reference| stage.rows_of(reference)).collect();
-    let counter = stage.contestants()[at].counter;
     let cold = timed(stage, at, &sets[..1], 1, 1)?;
     rows_are_right(cold.ran.rows, 1, rows[0], "first call")?;
-    let (measured, held) = if started.can.contains(&Mode::Count) { counted(stage, at, sets, &rows)? } else { Default::default() };
-    let pass = rows.iter().sum();
-    let probe = Probe { start: started.took, cold_ns: 0.0, call_ns: 0.0, message_ns: None, calls_per_span: 1, run_ns: 0.0, measured, held };
-    if counter.is_program {
-        let Believed { message, calls_per_span, run, call_ns } = believe(stage, at, sets, pass)?;
-        let cold_ns = first_call(&cold, Some(message));
-        return Ok((verdict, Some(Probe { cold_ns, call_ns, message_ns: Some(message), calls_per_span, run_ns: run, ..probe })));
-    }
-    let later = timed(stage, at, sets, 1, 1)?;
-    rows_are_right(later.ran.rows, 1, pass, "timed pass")?;
-    let call_ns = Account::of(&later, sets.len() as u64, None).call_ns();
-    Ok((verdict, Some(Probe { cold_ns: first_call(&cold, None), call_ns, ..probe })))
+    let Counted { measured, held, .. } = if can_count { counted(stage, at, sets, rows)? } else { Counted::default() };
+    let Believed { message, calls_per_span, run, call_ns } = believe(stage, at, sets, rows.iter().sum())?;
+    let cold_ns = first_call(&cold, Some(message));
+    Ok((verdict, Some(Probe { cold_ns, call_ns, message_ns: Some(message), calls_per_span, run_ns: run, measured, held, ..unknown })))
 }
+
+/// From here on an answer takes long, and so many parameter sets have to do then.
+const LONG_ANSWER: Duration = Duration::from_millis(50);
+const FEW_SETS: usize = 2;
 
 /// What a run of one first call took. It may last longer than it says by a millisecond, which a process that has just begun may take
 /// for anything.
@@ -268,19 +292,29 @@ pub(super) fn first_call(done: &Done, message: Option<Nanos>) -> Nanos {
     if account.excess() > ALLOWED { account.call_ns() } else { done.ran.spans_ns.iter().sum::<u64>() as Nanos }
 }
 
-/// What is counted over one call with each parameter set.
-fn counted(stage: &mut dyn Stage, at: usize, sets: &[Vec<Value>], rows: &[u64]) -> Result<(Measured, Vec<(u64, u64)>), Trouble> {
-    let (mut calls, mut growth, mut held) = (Vec::with_capacity(sets.len()), Vec::new(), None);
+/// What was counted over one call with each parameter set.
+#[derive(Default)]
+struct Counted {
+    measured: Measured,
+    held: Vec<(u64, u64)>,
+    /// Nanoseconds of a call, where its own code says so.
+    call_ns: Option<Nanos>,
+}
+
+fn counted(stage: &mut dyn Stage, at: usize, sets: &[Vec<Value>], rows: &[u64]) -> Result<Counted, Trouble> {
+    let (mut calls, mut growth, mut held, mut spans) = (Vec::with_capacity(sets.len()), Vec::new(), None, Vec::new());
     for (set, right) in sets.iter().zip(rows) {
         let done = stage.run(at, Asked { mode: Mode::Count, sets: std::slice::from_ref(set), passes: 1, calls_per_span: 1 })?;
         rows_are_right(done.ran.rows, 1, *right, "counted call")?;
         calls.push(done.ran.counts.unwrap_or_default());
         growth.extend(done.growth);
+        spans.extend(done.ran.spans_ns.first().map(|&span| span as Nanos));
         held.get_or_insert(done.ran.held);
     }
     let mut measured = Measured::of(calls.iter().map(Counts::iter), stage.contestants()[at].counter);
     if growth.len() == sets.len() {
         measured.add_growth(&growth);
     }
-    Ok((measured, held.unwrap_or_default()))
+    let call_ns = (spans.len() == sets.len()).then(|| spans.iter().sum::<Nanos>() / sets.len().max(1) as Nanos);
+    Ok(Counted { measured, held: held.unwrap_or_default(), call_ns })
 }

@@ -23,9 +23,9 @@ impl Track<'_> {
         };
         let expected = fresh.as_ref().unwrap_or(&self.checks.references);
         for at in self.race.racing() {
-            let verdict = self.stage.start(at).and_then(|_| self.stage.compare(at, &unseen, expected));
+            let compared = self.stage.start(at).and_then(|_| self.stage.compare(at, &unseen, expected));
             self.stage.end(at);
-            match verdict {
+            match compared.map(|compared| compared.verdict) {
                 Ok(CheckedVerdict::Disagrees(..)) => {
                     let reason = "it gave another answer when asked again after the race".to_owned();
                     self.take_out(at, EntrantFault::Disagrees, reason);

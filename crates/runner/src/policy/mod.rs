@@ -19,4 +19,4 @@ pub(crate) use check::{check, prove};
 pub(crate) use pace::least_time;
 pub(crate) use race::race;
 pub use race::{Entrant, EntrantFault, RaceOptions, RaceReport, Runs, Timed};
-pub(crate) use stage::{Asked, Contestant, Done, Right, Stage, Started};
+pub(crate) use stage::{Asked, Compared, Contestant, Done, Right, Stage, Started};

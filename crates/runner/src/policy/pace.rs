@@ -85,8 +85,18 @@ pub(crate) fn paces(stage: &dyn Stage, checks: &Checks, options: &RaceOptions) -
     checks.entries.iter().zip(stage.contestants()).map(|(checked, one)| Some(pace(checked.probe.as_ref()?, one))).collect()
 }
 
-/// The turns of a round in which some run.
-pub(crate) fn turns<'p>(paces: impl Iterator<Item = &'p Pace> + Clone, sets: &[Vec<Value>]) -> Turns {
+/// A decision usually takes so many times the rounds that can bring one at all; and however many there were, some more are to fit in.
+const ROUNDS_TO_LEAST: f64 = 1.5;
+const SOME_ROUNDS: f64 = 8.0;
+
+/// How many nanoseconds a round may last, so that those fit in that a decision between so many usually takes.
+pub(crate) fn longest_round(left: Duration, contenders: usize, rounds: usize) -> f64 {
+    let wanted = (ROUNDS_TO_LEAST * least_rounds(contenders) as f64 - rounds as f64).max(SOME_ROUNDS);
+    left.as_nanos() as f64 / wanted
+}
+
+/// The turns of a round in which some run, which may last so many nanoseconds.
+pub(crate) fn turns<'p>(paces: impl Iterator<Item = &'p Pace> + Clone, sets: &[Vec<Value>], longest: f64) -> Turns {
     if has_parameters(sets) {
         return Turns::over(sets.len(), paces.map(|pace| pace.call).fold(0.0, f64::max));
     }
@@ -94,14 +104,15 @@ pub(crate) fn turns<'p>(paces: impl Iterator<Item = &'p Pace> + Clone, sets: &[V
         let turns = Turns { sets: 1, passes };
         paces.clone().map(|pace| pace.spans(turns) as f64 * pace.span() + TURNING_NS).sum()
     };
-    Turns::soonest(paces.clone().map(|pace| pace.unmeasured).sum(), pass)
+    Turns::soonest(paces.clone().map(|pace| pace.unmeasured).sum(), pass, longest)
 }
 
 /// About how long the least rounds take that can decide a race of this field, as far as the check can tell: those that are far
 /// behind leave after two or three.
 pub(crate) fn least_time(stage: &dyn Stage, checks: &Checks, options: &RaceOptions) -> Duration {
     let paces: Vec<Pace> = paces(stage, checks, options).into_iter().flatten().collect();
-    let turns = turns(paces.iter(), &stage.sets(0));
+    let rounds_wanted = ROUNDS_TO_LEAST * least_rounds(paces.len()) as f64;
+    let turns = turns(paces.iter(), &stage.sets(0), options.time.as_nanos() as f64 / rounds_wanted);
     let best = paces.iter().map(|pace| pace.call).fold(f64::INFINITY, f64::min);
     let rounds = |call: f64| match call / best {
         _ if options.settings.goal != Goal::Choice => least_rounds(paces.len()),

@@ -125,6 +125,8 @@ impl Runs {
 
 /// A contender so many times slower than the best in the check is not raced.
 pub(crate) const OUTCLASSED_IN_CHECK: f64 = 20.0;
+/// How slow one is whose calls last longer is known by two of them.
+const LONG_ENOUGH_NS: Nanos = 50e6;
 /// A race that is being run.
 pub(super) struct Track<'a> {
     pub(super) stage: &'a mut dyn Stage,
@@ -254,7 +256,7 @@ impl Track<'_> {
             }
             loops.push(self.stage.reference_loop());
             events(Event::Round(RoundBegins { race: &self.race, names, left, round }));
-            match self.round(random, events) {
+            match self.round(left, random, events) {
                 Ok(drops) => {
                     let left = options.time.saturating_sub(self.stage.now() - begun);
                     let now = RoundBegins { race: &self.race, names, left, round: self.next_lasts() };
@@ -307,7 +309,10 @@ impl Track<'_> {
             if call <= hopeless || keep_below.is_some_and(|keep| call <= keep) {
                 continue;
             }
-            match self.once_more(at, &sets) {
+            // Of a long call two in the check are enough, the first of which was slow too.
+            let first = self.checks.entries[at].probe.as_ref().map_or(0.0, |probe| probe.cold_ns);
+            let again = if first.min(call) > LONG_ENOUGH_NS.max(hopeless) { Ok((first, first)) } else { self.once_more(at, &sets) };
+            match again {
                 Ok((cold_ns, again)) if again > hopeless => {
                     self.entrants[at].timed = Timed::InCheck(again.min(call));
                     self.entrants[at].runs.cold = vec![cold_ns];
@@ -328,9 +333,10 @@ impl Track<'_> {
         self.stage.start(at)?;
         let message = self.messages[at];
         let cold = timed(self.stage, at, &sets[..1], 1, 1)?;
+        let cold_ns = first_call(&cold, message);
         let later = timed(self.stage, at, sets, 1, 1)?;
         self.stage.end(at);
-        Ok((first_call(&cold, message), Account::of(&later, sets.len() as u64, message).call_ns()))
+        Ok((cold_ns, Account::of(&later, sets.len() as u64, message).call_ns()))
     }
 
     /// How long the next round will last, by those before.

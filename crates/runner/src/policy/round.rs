@@ -11,7 +11,7 @@ use rand_pcg::Pcg64Mcg;
 use super::check::first_call;
 use super::honesty::{Account, timed};
 use super::log::Round;
-use super::pace::{LONG_CALL_NS, turns};
+use super::pace::{LONG_CALL_NS, longest_round, turns};
 use super::race::Track;
 use crate::event::Event;
 use crate::trouble::Trouble;
@@ -63,12 +63,18 @@ type Played = (Vec<usize>, Vec<Option<Taken>>);
 
 impl Track<'_> {
     /// One round: those of a group start afresh, in random order, and are called by turns, each turn in another order.
-    pub(super) fn round(&mut self, random: &mut Pcg64Mcg, events: &mut dyn FnMut(Event<'_>)) -> Result<Vec<Departure>, Trouble> {
+    pub(super) fn round(
+        &mut self,
+        left: Duration,
+        random: &mut Pcg64Mcg,
+        events: &mut dyn FnMut(Event<'_>),
+    ) -> Result<Vec<Departure>, Trouble> {
         let number = self.race.rounds();
         let all_sets = self.stage.sets(number as u64);
+        let longest = longest_round(left, self.race.starters(), number);
         let (sets, turns, (played, mut taken)) = loop {
             let mut there = self.next_group(random);
-            let turns = turns(there.iter().filter_map(|&at| self.paces[at].as_ref()), &all_sets);
+            let turns = turns(there.iter().filter_map(|&at| self.paces[at].as_ref()), &all_sets, longest);
             let sets = &all_sets[..turns.sets];
             there.shuffle(random);
             let played = match self.most_alive {

@@ -49,8 +49,8 @@ pub(crate) trait Stage {
     /// Starts a contender afresh. It has ended before, if it was there.
     fn start(&mut self, at: usize) -> Result<Started, Trouble>;
 
-    /// Asks a contender that was started for its answers and compares them. It ends with that.
-    fn compare(&mut self, at: usize, sets: &[Vec<Value>], right: &[Reference]) -> Result<CheckedVerdict, Trouble>;
+    /// Asks a contender that was started for its answers and compares them. One that does not give the right ones ends with that.
+    fn compare(&mut self, at: usize, sets: &[Vec<Value>], right: &[Reference]) -> Result<Compared, Trouble>;
 
     /// Has a contender that was started carry out a run that gives no rows, and waits for its end. The others wait meanwhile.
     fn run(&mut self, at: usize, asked: Asked<'_>) -> Result<Done, Trouble>;
@@ -97,6 +97,14 @@ pub(crate) struct Started {
     pub(crate) took: Duration,
     /// What it can do.
     pub(crate) can: Vec<Mode>,
+}
+
+/// What came of comparing answers.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Compared {
+    pub(crate) verdict: CheckedVerdict,
+    /// How long the answers took, with comparing them.
+    pub(crate) took: Duration,
 }
 
 /// A run that is asked for.

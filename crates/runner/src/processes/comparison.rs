@@ -24,7 +24,12 @@ pub(crate) fn bytes_of(rows: &[Vec<Value>]) -> u64 {
 }
 
 /// Asks a contender for its answers and compares them with the right ones.
-pub(crate) fn compared(talk: Talk<'_>, sets: &[Vec<Value>], right: &[Reference], limit: Option<u64>) -> Result<CheckedVerdict, Trouble> {
+pub(crate) fn compared(
+    talk: &mut Talk<'_>,
+    sets: &[Vec<Value>],
+    right: &[Reference],
+    limit: Option<u64>,
+) -> Result<CheckedVerdict, Trouble> {
     let mut comparison = Comparison::new(right, limit);
     talk.answers(sets, &mut |set, part| comparison.take(set, part))?;
     Ok(comparison.verdict())

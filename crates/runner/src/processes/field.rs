@@ -13,7 +13,7 @@ use super::references::{KeyedRight, all_by_plain_evaluation, keyed_references, r
 use super::talk::Talk;
 use crate::contest::{Contest, Entry, EntryWay, Setup};
 use crate::machine::reference_loop;
-use crate::policy::{Asked, CheckedVerdict, Contestant, Done, Right, Stage, Started};
+use crate::policy::{Asked, CheckedVerdict, Compared, Contestant, Done, Right, Stage, Started};
 use crate::trouble::Trouble;
 
 /// The contenders of a contest.
@@ -25,8 +25,8 @@ pub(crate) struct Field<'a> {
     begun: Instant,
     /// Who was started, by their places.
     talks: BTreeMap<usize, Talk<'a>>,
-    /// The right answers over keys of other types, by variant, with the parameter sets that they are to.
-    keyed: BTreeMap<&'a str, (Vec<Vec<Value>>, KeyedRight)>,
+    /// The right answers over keys of other types, with the variants and the parameter sets that they are to.
+    keyed: Vec<(&'a str, Vec<Vec<Value>>, KeyedRight)>,
 }
 
 impl<'a> Field<'a> {
@@ -41,7 +41,7 @@ impl<'a> Field<'a> {
             calls_to_settle: entry.calls_to_settle(setup),
         };
         let contestants = contest.entries.iter().map(contestant).collect();
-        Field { inbox, setup, contest, contestants, begun: Instant::now(), talks: BTreeMap::new(), keyed: BTreeMap::new() }
+        Field { inbox, setup, contest, contestants, begun: Instant::now(), talks: BTreeMap::new(), keyed: Vec::new() }
     }
 
     /// The variant of a contender, where its keys are of another type.
@@ -125,26 +125,31 @@ impl Stage for Field<'_> {
         Ok(started)
     }
 
-    fn compare(&mut self, at: usize, sets: &[Vec<Value>], right: &[Reference]) -> Result<CheckedVerdict, Trouble> {
-        let Some(variant) = self.keyed_variant(at) else {
-            let talk = self.talks.remove(&at).ok_or_else(nobody)?;
-            return compared(talk, sets, right, self.contest.limit());
-        };
-        if self.keyed.get(variant).is_none_or(|(known, _)| known != sets) {
+    fn compare(&mut self, at: usize, sets: &[Vec<Value>], right: &[Reference]) -> Result<Compared, Trouble> {
+        let variant = self.keyed_variant(at);
+        let is_known = |known: &(&str, Vec<Vec<Value>>, KeyedRight), variant: &str| known.0 == variant && known.1 == sets;
+        if let Some(variant) = variant.filter(|variant| !self.keyed.iter().any(|known| is_known(known, variant))) {
             // It may take a contender to tell, which is to have the machine for itself.
             self.end(at);
             let keyed = keyed_references(self.inbox, self.setup, self.contest, variant, sets, right)?;
-            self.keyed.insert(variant, (sets.to_vec(), keyed));
+            self.keyed.push((variant, sets.to_vec(), keyed));
             self.start(at)?;
         }
-        let talk = self.talks.remove(&at).ok_or_else(nobody)?;
-        match self.keyed.get(variant) {
-            Some((_, KeyedRight::Agree(right))) => {
-                compared(talk, &self.contest.sets_on(self.setup, Some(variant), sets), right, self.contest.limit())
+        let begun = Instant::now();
+        let known = variant.and_then(|variant| self.keyed.iter().find(|known| is_known(known, variant)));
+        let mut talk = self.talks.remove(&at).ok_or_else(nobody)?;
+        let verdict = match (variant, known) {
+            (None, _) => compared(&mut talk, sets, right, self.contest.limit())?,
+            (Some(_), Some((_, _, KeyedRight::Agree(right)))) => {
+                compared(&mut talk, &self.contest.sets_on(self.setup, variant, sets), right, self.contest.limit())?
             }
-            Some((_, KeyedRight::Apart(verdict))) => Ok(verdict.clone()),
-            None => Err(nobody()),
+            (Some(_), Some((_, _, KeyedRight::Apart(verdict)))) => verdict.clone(),
+            (Some(_), None) => return Err(nobody()),
+        };
+        if verdict == CheckedVerdict::Agrees {
+            self.talks.insert(at, talk);
         }
+        Ok(Compared { verdict, took: begun.elapsed() })
     }
 
     fn run(&mut self, at: usize, asked: Asked<'_>) -> Result<Done, Trouble> {

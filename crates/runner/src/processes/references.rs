@@ -23,7 +23,7 @@ const DECIDING_ROWS: u64 = 3_000_000;
 const LARGEST_REFERENCE: (usize, u64) = (5_000_000, 1 << 30);
 
 /// All answers of one contender, which others are to be compared with.
-fn whole_answers(talk: Talk<'_>, sets: &[Vec<Value>]) -> Result<Vec<Answer>, Trouble> {
+fn whole_answers(mut talk: Talk<'_>, sets: &[Vec<Value>]) -> Result<Vec<Answer>, Trouble> {
     let mut answers = vec![Answer::default(); sets.len()];
     let (mut rows_so_far, mut bytes) = (0, 0);
     talk.answers(sets, &mut |set, part| {
@@ -220,8 +220,8 @@ fn fails_on_twin(
     };
     let sets = contest.sets_on(twin, variant, &contest.parameter_sets(twin, 0));
     let right = plainly(&on, &longer.need, &sets)?;
-    let verdict =
-        Talk::of_forms(inbox, twin, contest, entry, longer.need.forms()).and_then(|talk| compared(talk, &sets, &right, longer.need.limit));
+    let verdict = Talk::of_forms(inbox, twin, contest, entry, longer.need.forms())
+        .and_then(|mut talk| compared(&mut talk, &sets, &right, longer.need.limit));
     match verdict {
         Ok(CheckedVerdict::Disagrees(..)) => Ok(Some("on few rows it differs from what these mean".to_owned())),
         Ok(_) => Ok(None),

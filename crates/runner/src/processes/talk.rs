@@ -119,7 +119,7 @@ impl<'a> Talk<'a> {
 
     /// Asks for the answers to all sets and hands rows on as they come, in the order of the sets. Nothing is asked of the contender
     /// after one that was not wanted to its end.
-    pub(crate) fn answers(mut self, sets: &[Vec<Value>], take: TakeRows<'_>) -> Result<(), Trouble> {
+    pub(crate) fn answers(&mut self, sets: &[Vec<Value>], take: TakeRows<'_>) -> Result<(), Trouble> {
         self.carry_out(Asked { mode: Mode::Answer, sets, passes: 1, calls_per_span: 1 }, take).map(|_| ())
     }
 

@@ -9,7 +9,7 @@ use kampf_race::Nanos;
 use kampf_schema::Value;
 
 use crate::policy::check::{CheckedVerdict, Known};
-use crate::policy::stage::{Asked, Contestant, Done, Right, Stage, Started};
+use crate::policy::stage::{Asked, Compared, Contestant, Done, Right, Stage, Started};
 use crate::trouble::Trouble;
 
 /// A contender of the script.
@@ -250,9 +250,10 @@ impl Stage for Script {
         Ok(Started { took: actor.start, can: actor.can.clone() })
     }
 
-    fn compare(&mut self, at: usize, _: &[Vec<Value>], right: &[Reference]) -> Result<CheckedVerdict, Trouble> {
-        assert!(self.there.remove(&at), "{at} was not started");
-        self.clock += self.actors[at].call * right.len() as f64;
+    fn compare(&mut self, at: usize, _: &[Vec<Value>], right: &[Reference]) -> Result<Compared, Trouble> {
+        assert!(self.there.contains(&at), "{at} was not started");
+        let took = self.actors[at].call * right.len() as f64;
+        self.clock += took;
         self.compared.push((at, right.len()));
         let difference = || kampf_contest::Difference {
             row: 0,
@@ -264,10 +265,14 @@ impl Stage for Script {
             came: None,
             inside: None,
         };
-        Ok(match self.starts[at] >= self.actors[at].wrong_from {
+        let verdict = match self.starts[at] >= self.actors[at].wrong_from {
             true => CheckedVerdict::Disagrees(0, Box::new(difference())),
             false => CheckedVerdict::Agrees,
-        })
+        };
+        if verdict != CheckedVerdict::Agrees {
+            self.there.remove(&at);
+        }
+        Ok(Compared { verdict, took: Duration::from_nanos(took as u64) })
     }
 
     fn run(&mut self, at: usize, asked: Asked<'_>) -> Result<Done, Trouble> {
@@ -284,6 +289,9 @@ impl Stage for Script {
             ran.rows = rows + u64::from(lie == Lie::Counted);
             let statements = (actor.statements)(number(&asked.sets[0]));
             ran.counts = Some([("statements", Some(statements))].into_iter().collect::<Counts>());
+            if !actor.is_program {
+                ran.spans_ns = vec![actor.call as u64];
+            }
         } else {
             let call = if lie == Lie::Idle { 50.0 } else { actor.call * self.luck(at) };
             let spans = asked.passes as usize * asked.sets.len();
