@@ -19,6 +19,8 @@ pub enum Event<'a> {
     Dropped(&'a RoundBegins<'a>, Departure),
     /// A contender could not be run: name and reason.
     Failed(&'a str, String),
+    /// A program works while others have their turn, and is stopped meanwhile from now on.
+    Halted(&'a str),
     /// Survivors answer once more.
     Confirming,
 }

@@ -40,6 +40,11 @@ pub(crate) struct RaceProgress {
     forecast: Option<(Instant, Vec<Forecast>)>,
 }
 
+/// What is said of a program that does not wait for its turn.
+pub(crate) fn halted_text(name: &str) -> String {
+    format!("{name} works while others have their turn, so it is stopped meanwhile")
+}
+
 impl RaceProgress {
     pub(crate) fn new(contest: &str, quiet: bool, margin: f64) -> RaceProgress {
         RaceProgress {
@@ -70,6 +75,7 @@ impl RaceProgress {
                 self.drops.push(format!("{name}  failed: {reason}"));
                 self.say(&format!("{contest}: {name}: {reason}"), true);
             }
+            Event::Halted(name) => self.say(&format!("{contest}: {}", halted_text(name)), true),
             Event::Confirming => self.say(&format!("{contest}: asking the survivors once more"), false),
         }
     }

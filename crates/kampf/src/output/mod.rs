@@ -36,7 +36,7 @@ pub(crate) use checked_text::{checked_text, not_proven_text};
 pub(crate) use comparison_text::comparison_text;
 pub(crate) use contest_text::contest_text;
 pub(crate) use keys_table::{KeysFilled, keys_table};
-pub(crate) use live::RaceProgress;
+pub(crate) use live::{RaceProgress, halted_text};
 pub(crate) use numbers::{bytes, count, duration, interval, list, percent, rows_of, share, wait};
 pub(crate) use out::{complain, complain_line, complain_of_fault, one_line, print, print_as, print_json, say, shown};
 pub(crate) use page::Page;

@@ -12,7 +12,7 @@ use super::circumstances::Circumstances;
 use super::condition::empty_answer;
 use super::plans::{Planned, planned, planning};
 use crate::document::{AnswerPart, ChangePart, EnginePart, KeptPart, KeysPart, VariantPart};
-use crate::output::checked_text;
+use crate::output::{checked_text, halted_text};
 use crate::project::{ContestConfig, Project, VariantKeys};
 use crate::raced::{Course, Extra, RacedContest};
 use crate::store::{Dataset, VariantData};
@@ -48,6 +48,7 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
         contenders: contenders(contest, checks, report),
         pair: (settings.goal == Goal::Pair && contest.entries.len() == 2).then_some((0, 1)),
     };
+    let halted = report.entrants.iter().filter(|entrant| entrant.is_halted).map(|entrant| halted_text(&entrant.name));
     RacedContest {
         name: contest.name.clone(),
         about: config.about.clone(),
@@ -60,7 +61,7 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
         },
         variants: variants(on, contest),
         dataset: on.dataset.record.fingerprint.clone(),
-        warnings: empty_answer(on.project, contest, checks).into_iter().collect(),
+        warnings: empty_answer(on.project, contest, checks).into_iter().chain(halted).collect(),
         course: Course {
             seconds: report.total.as_secs_f64(),
             check_seconds: ran.checked.as_secs_f64(),

@@ -200,6 +200,29 @@ fn ctrl_c_ends_at_the_last_whole_round_with_what_is_known() {
 }
 
 #[test]
+fn a_program_that_works_while_others_have_their_turn_is_stopped_meanwhile() {
+    let restless = PYTHON.replace("LIMIT 100", "LIMIT 10").replacen(
+        "import ",
+        "import threading, time\ndef work():\n    while True:\n        sum(range(20000))\n        time.sleep(0.002)\nthreading.Thread(target=work, daemon=True).start()\nimport ",
+        1,
+    );
+    let folder = with_program("restless", &restless);
+    let race = ["race", "--only", "restless", "--only", "computed.database.needed.record", "--rounds", "2", "--format", "json"];
+    let ended = folder.kampf(&race);
+    assert_eq!(ended.status, 0, "{}", ended.stderr);
+    let said = "restless works while others have their turn, so it is stopped meanwhile";
+    assert!(ended.stderr.contains(said), "{}", ended.stderr);
+    let contest = &json(&ended.stdout)["contests"][0];
+    let of = |name: &str| contest["contenders"].as_array().unwrap().iter().find(|one| one["name"] == name).cloned().unwrap();
+    assert_ne!(of("restless")["outcome"], "failed", "{}", of("restless"));
+    assert_eq!(contest["warnings"], serde_json::json!([said]));
+    // One that waits for its turn is left alone.
+    let folder = with_program("python", &PYTHON.replace("LIMIT 100", "LIMIT 10"));
+    let calm = folder.kampf(&["race", "--only", "python", "--only", "computed.database.needed.record", "--rounds", "2"]);
+    assert!(calm.status == 0 && !calm.stderr.contains("works while"), "{}", calm.stderr);
+}
+
+#[test]
 fn the_end_of_a_terminal_ends_a_race_with_what_is_known_and_nohup_does_not() {
     let folder = Folder::apiary("");
     let until_round = |child: &mut std::process::Child, round: &str| {

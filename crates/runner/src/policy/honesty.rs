@@ -208,7 +208,7 @@ mod tests {
 
     fn account(said: u64, wall: f64, message: Option<Nanos>) -> Account {
         let ran = Ran { spans_ns: vec![said / 4; 4], ..Ran::default() };
-        Account::of(&Done { ran, wall: Duration::from_nanos(wall as u64), growth: None }, 8, message)
+        Account::of(&Done { ran, wall: Duration::from_nanos(wall as u64), idle_ns: None, growth: None }, 8, message)
     }
 
     #[test]

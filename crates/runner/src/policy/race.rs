@@ -72,6 +72,8 @@ pub struct Entrant {
     pub fault: Option<EntrantFault>,
     /// After how many rounds it was found.
     pub failed_after: Option<usize>,
+    /// Whether it worked while others had their turn, so that it was stopped meanwhile.
+    pub is_halted: bool,
 }
 
 /// What was found to be wrong with a contender after the check.
@@ -142,6 +144,8 @@ pub(super) struct Track<'a> {
     /// How many may be alive at once, and the groups that are still to run where those that run are more.
     pub(super) most_alive: usize,
     pub(super) dealt: Vec<Vec<usize>>,
+    /// Who works while others have their turn, and is stopped meanwhile.
+    pub(super) halted: Vec<bool>,
     /// How long each took in its last round.
     pub(super) lasted: Vec<Duration>,
     pub(super) measured_ns: Nanos,
@@ -164,6 +168,7 @@ pub(crate) fn race(
         reason: None,
         fault: None,
         failed_after: None,
+        is_halted: false,
     };
     let beside = (0..names.len()).map(|at| options.is_beside(at)).collect();
     let log = Log::new(options.settings, beside, options.compared.clone());
@@ -172,6 +177,7 @@ pub(crate) fn race(
         messages: checks.entries.iter().map(|entry| entry.probe.as_ref().and_then(|probe| probe.message_ns)).collect(),
         most_alive: stage.most_alive(),
         dealt: Vec::new(),
+        halted: vec![false; names.len()],
         stage,
         checks,
         options,
@@ -214,6 +220,7 @@ pub(crate) fn race(
         // There are rounds to come, each with a look at the machine before it.
         loops.pop();
     };
+    track.entrants.iter_mut().zip(&track.halted).for_each(|(entrant, halted)| entrant.is_halted = *halted);
     Ok(RaceReport {
         race: track.race,
         entrants: track.entrants,

@@ -46,7 +46,13 @@ struct Playing {
     cold_ns: Nanos,
     first_rows: u64,
     slices: Vec<Slice>,
+    /// Nanoseconds of processor time that it has used between its slices, and in spans.
+    idle_ns: Nanos,
+    spans_ns: Nanos,
 }
+
+/// By so much, as a share of its spans, a program may use the processor while others have their turn.
+const IDLE: f64 = 0.02;
 
 /// What a slice gave.
 struct Slice {
@@ -54,6 +60,7 @@ struct Slice {
     spans: Vec<Nanos>,
     account: Account,
     cpu_ns: u64,
+    idle_ns: Nanos,
     rows: u64,
     kept: Option<KeptTimes>,
 }
@@ -187,6 +194,15 @@ impl Track<'_> {
             for &at in &order {
                 let Some(mut own) = playing[at].take() else { continue };
                 if let Some(slice) = self.one(at, events, |track| track.slice(at, &own, set))? {
+                    own.idle_ns += slice.idle_ns;
+                    own.spans_ns += slice.spans.iter().sum::<Nanos>();
+                    if !self.halted[at] && !own.slices.is_empty() && own.idle_ns > IDLE * own.spans_ns {
+                        self.halted[at] = true;
+                        events(Event::Halted(&self.entrants[at].name));
+                    }
+                    if self.halted[at] {
+                        self.stage.halt(at);
+                    }
                     own.slices.push(slice);
                     playing[at] = Some(own);
                     played.push(at);
@@ -255,14 +271,23 @@ impl Track<'_> {
             timed(self.stage, at, some, settle.div_ceil(some.len() as u64), 1)?;
         }
         let (spans_a_slice, calls_per_span) = (pace.spans(turns), pace.calls_per_span);
-        Ok(Playing { spans_a_slice, calls_per_span, cold_ns, first_rows: cold.ran.rows, slices: Vec::with_capacity(turns.count()) })
+        Ok(Playing {
+            spans_a_slice,
+            calls_per_span,
+            cold_ns,
+            first_rows: cold.ran.rows,
+            slices: Vec::with_capacity(turns.count()),
+            idle_ns: 0.0,
+            spans_ns: 0.0,
+        })
     }
 
     fn slice(&mut self, at: usize, own: &Playing, set: &[Vec<Value>]) -> Result<Slice, Trouble> {
         let done = timed(self.stage, at, set, own.spans_a_slice, own.calls_per_span)?;
         let account = Account::of(&done, own.spans_a_slice * own.calls_per_span, self.messages[at]);
         let spans = done.ran.spans_ns.iter().map(|&span| span as Nanos).collect();
-        Ok(Slice { spans, account, cpu_ns: done.ran.cpu_ns, rows: done.ran.rows, kept: done.ran.kept })
+        let idle_ns = done.idle_ns.unwrap_or(0) as Nanos;
+        Ok(Slice { spans, account, cpu_ns: done.ran.cpu_ns, idle_ns, rows: done.ran.rows, kept: done.ran.kept })
     }
 }
 

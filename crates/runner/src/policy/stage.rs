@@ -55,6 +55,9 @@ pub(crate) trait Stage {
     /// Has a contender that was started carry out a run that gives no rows, and waits for its end. The others wait meanwhile.
     fn run(&mut self, at: usize, asked: Asked<'_>) -> Result<Done, Trouble>;
 
+    /// Has a contender stand still until its next run.
+    fn halt(&mut self, at: usize);
+
     /// Ends a contender, if it was started.
     fn end(&mut self, at: usize);
 
@@ -124,6 +127,8 @@ pub(crate) struct Done {
     pub(crate) ran: Ran,
     /// Time from sending the request to its reply, by the runner's own clock.
     pub(crate) wall: Duration,
+    /// Nanoseconds of processor time that the process used since its last run, where that can be seen.
+    pub(crate) idle_ns: Option<u64>,
     /// By how many bytes the process's resident memory grew meanwhile, where that was watched.
     pub(crate) growth: Option<u64>,
 }

@@ -162,6 +162,12 @@ impl Stage for Field<'_> {
         talk.run(Asked { sets: &sets, ..asked })
     }
 
+    fn halt(&mut self, at: usize) {
+        if let Some(talk) = self.talks.get_mut(&at) {
+            talk.halt();
+        }
+    }
+
     fn end(&mut self, at: usize) {
         self.talks.remove(&at);
     }

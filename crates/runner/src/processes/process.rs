@@ -56,6 +56,7 @@ pub(crate) struct Process<'a> {
     lines: Lines,
     words: Vec<u8>,
     memory_limit: Option<u64>,
+    is_halted: bool,
 }
 
 /// Characters kept of what a child says on standard error.
@@ -111,6 +112,7 @@ impl<'a> Process<'a> {
             lines: Lines::default(),
             words: Vec::new(),
             memory_limit: launch.memory_limit,
+            is_halted: false,
         };
         let ends =
             [process.stdin.as_ref().map(AsFd::as_fd), process.stdout.as_ref().map(AsFd::as_fd), process.stderr.as_ref().map(AsFd::as_fd)];
@@ -262,6 +264,27 @@ impl<'a> Process<'a> {
         Some(kib * 1024)
     }
 
+    /// Nanoseconds that the threads of the process have had a processor: the first number of `schedstat` (sched-stats of the kernel's documentation).
+    pub(crate) fn processor_ns(&self) -> Option<u64> {
+        let tasks = std::fs::read_dir(format!("/proc/{}/task", self.worker.as_raw_pid())).ok()?.flatten();
+        let of = |task: std::fs::DirEntry| {
+            std::fs::read_to_string(task.path().join("schedstat")).ok()?.split_whitespace().next()?.parse::<u64>().ok()
+        };
+        Some(tasks.filter_map(of).sum())
+    }
+
+    /// Stops it with all that it has started, until [`Process::go_on`].
+    pub(crate) fn halt(&mut self) {
+        self.is_halted = kill_process_group(self.worker, Signal::STOP).is_ok();
+    }
+
+    /// Lets it go on, where it was stopped.
+    pub(crate) fn go_on(&mut self) {
+        if std::mem::take(&mut self.is_halted) {
+            let _ = kill_process_group(self.worker, Signal::CONT);
+        }
+    }
+
     /// Forgets the peak of resident memory so far; false where the system does not allow it.
     pub(crate) fn reset_peak(&self) -> bool {
         std::fs::write(format!("/proc/{}/clear_refs", self.worker.as_raw_pid()), "5").is_ok()
@@ -356,6 +379,7 @@ fn how(status: ExitStatus, memory_limit: Option<u64>) -> String {
 
 impl Drop for Process<'_> {
     fn drop(&mut self) {
+        self.go_on();
         self.stdin = None;
         let deadline = Instant::now() + BURIAL;
         // A warden ends all that it holds once it is let go of.

@@ -23,6 +23,8 @@ pub(crate) struct Talk<'a> {
     forms: Vec<Form>,
     is_program: bool,
     modes: Vec<Mode>,
+    /// Processor time of a program when its last run had ended.
+    used_ns: Option<u64>,
 }
 
 /// Whether more rows of an answer are wanted.
@@ -86,7 +88,7 @@ impl<'a> Talk<'a> {
         };
         let is_program = plan.is_none();
         let process = Process::start(inbox, &launch, deadline)?;
-        let mut talk = Talk { process, timeout: setup.timeout, runs: 0, forms, is_program, modes: Vec::new() };
+        let mut talk = Talk { process, timeout: setup.timeout, runs: 0, forms, is_program, modes: Vec::new(), used_ns: None };
         let hello = Hello {
             contest: contest.name.clone(),
             contender: entry.name.clone(),
@@ -117,6 +119,11 @@ impl<'a> Talk<'a> {
         done.ok_or_else(|| Trouble::Broken("a run was left".to_owned()))
     }
 
+    /// Has it stand still until it is asked for something again.
+    pub(crate) fn halt(&mut self) {
+        self.process.halt();
+    }
+
     /// Asks for the answers to all sets and hands rows on as they come, in the order of the sets. Nothing is asked of the contender
     /// after one that was not wanted to its end.
     pub(crate) fn answers(&mut self, sets: &[Vec<Value>], take: TakeRows<'_>) -> Result<(), Trouble> {
@@ -129,6 +136,9 @@ impl<'a> Talk<'a> {
         let parameters: Vec<Vec<Json>> = sets.iter().map(|set| set.iter().map(|value| value_to_json(value.as_ref())).collect()).collect();
         let watch = self.is_program && mode == Mode::Count && self.process.reset_peak();
         let before = self.process.resident("VmRSS").filter(|_| watch);
+        let used_ns = if self.is_program { self.process.processor_ns() } else { None };
+        let idle_ns = used_ns.zip(self.used_ns).map(|(now, then)| now.saturating_sub(then));
+        self.process.go_on();
         let start = Instant::now();
         let (deadline, limit) = (start + self.timeout, self.timeout);
         self.process.send(&Request::Run(Run { id, mode, parameters, passes, calls_per_span }), deadline, limit)?;
@@ -149,7 +159,8 @@ impl<'a> Talk<'a> {
                 Reply::Ran(ran) if ran.id == id => {
                     let wall = start.elapsed();
                     let growth = before.and_then(|before| Some(self.process.resident("VmHWM")?.saturating_sub(before)));
-                    return Ok(Some(Done { ran, wall, growth }));
+                    self.used_ns = if self.is_program { self.process.processor_ns() } else { None };
+                    return Ok(Some(Done { ran, wall, idle_ns, growth }));
                 }
                 other => {
                     return Err(Trouble::Broken(format!("an answer to run {id} was expected, not {other:?}").chars().take(200).collect()));

@@ -112,6 +112,23 @@ fn with_parameters_a_turn_has_one_set_the_same_for_all_and_long_calls_have_one_i
 }
 
 #[test]
+fn a_program_that_works_while_others_have_their_turn_is_stopped_meanwhile_and_it_is_said() {
+    // 2 ms a slice: 10 us beside it are nothing, 100 us are 5 %.
+    let idle = |name, idle| Actor { idle, ..program(name, 2.0) };
+    let mut script = Script::new(vec![idle("busy", 100e3), idle("calm", 10e3), own("own", 2.0)]);
+    let mut said = Vec::new();
+    let checks = checked(&mut script);
+    let report = race(&mut script, &checks, &options(3), &mut |event| {
+        if let Event::Halted(name) = event {
+            said.push(name.to_owned());
+        }
+    });
+    let halted: Vec<bool> = report.unwrap().entrants.iter().map(|entrant| entrant.is_halted).collect();
+    assert_eq!((halted, said), (vec![true, false, false], vec!["busy".to_owned()]));
+    assert!(script.halted.len() > 10 && script.halted.iter().all(|at| *at == 0), "{:?}", script.halted);
+}
+
+#[test]
 fn a_field_that_is_too_large_is_dealt_into_groups_with_the_leader_in_each() {
     let names: Vec<&'static str> = (0..10).map(|at| ["a", "b", "c", "d", "e", "f", "g", "h", "i", "j"][at]).collect();
     let field = names.iter().enumerate().map(|(at, name)| own(name, 1.0 + 0.2 * at as f64)).collect();

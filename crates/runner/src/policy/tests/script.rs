@@ -39,6 +39,8 @@ pub(in crate::policy) struct Actor {
     pub(in crate::policy) quick_run: Option<usize>,
     /// In the runs of this start the machine is busy with other things for so long.
     pub(in crate::policy) held_up: Option<(usize, Nanos)>,
+    /// So much it uses the processor between two runs.
+    pub(in crate::policy) idle: Nanos,
 }
 
 /// What is untrue of what a contender says of its timed runs.
@@ -73,6 +75,7 @@ pub(in crate::policy) fn own(name: &'static str, milliseconds: f64) -> Actor {
         slower_from: None,
         quick_run: None,
         held_up: None,
+        idle: 0.0,
     }
 }
 
@@ -106,6 +109,8 @@ pub(in crate::policy) struct Script {
     pub(in crate::policy) decides: bool,
     /// Everything that was asked for: who, mode, passes, calls a span, sets.
     pub(in crate::policy) asked: Vec<(usize, Mode, u64, u64, usize)>,
+    /// Who had to stand still, each time.
+    pub(in crate::policy) halted: Vec<usize>,
     /// Whose answers to how many sets were compared.
     pub(in crate::policy) compared: Vec<(usize, usize)>,
 }
@@ -135,6 +140,7 @@ impl Script {
             known: Known::Plainly,
             decides: false,
             asked: Vec::new(),
+            halted: Vec::new(),
             compared: Vec::new(),
         }
     }
@@ -304,7 +310,16 @@ impl Stage for Script {
         wall += actor.held_up.filter(|(when, _)| *when == start).map_or(0.0, |(_, nanos)| nanos);
         self.clock += wall;
         self.asked.push((at, asked.mode, asked.passes, asked.calls_per_span, asked.sets.len()));
-        Ok(Done { ran, wall: Duration::from_nanos(wall as u64), growth: actor.growth.filter(|_| asked.mode == Mode::Count) })
+        Ok(Done {
+            ran,
+            wall: Duration::from_nanos(wall as u64),
+            idle_ns: actor.is_program.then_some(actor.idle as u64),
+            growth: actor.growth.filter(|_| asked.mode == Mode::Count),
+        })
+    }
+
+    fn halt(&mut self, at: usize) {
+        self.halted.push(at);
     }
 
     fn end(&mut self, at: usize) {
