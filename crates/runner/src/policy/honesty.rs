@@ -77,6 +77,13 @@ impl Account {
         self.by_clock.unwrap_or(self.said) / self.calls.max(1) as Nanos
     }
 
+    /// Nanoseconds of a call in a part of these runs: all of them together are believed or not, and a part has the share that it has by the
+    /// clock.
+    pub(crate) fn share_of(&self, part: Account) -> Nanos {
+        let believed = if self.is_believed() { self.by_clock.map_or(1.0, |by_clock| self.said / by_clock) } else { 1.0 };
+        believed * part.by_clock_a_call()
+    }
+
     /// Why it is not believed, with the figures.
     pub(crate) fn contradiction(&self) -> String {
         let [said, by_clock] = [self.said / self.calls.max(1) as Nanos, self.by_clock_a_call()].map(readable);
@@ -232,6 +239,22 @@ mod tests {
         // Kampf's own are not held against it.
         let own = account(10_000_000, 90e6, None);
         assert_eq!((own.is_believed(), own.call_ns(), own.factor()), (true, 1.25e6, 1.0));
+    }
+
+    #[test]
+    fn a_part_has_the_share_of_the_time_that_it_has_by_the_clock() {
+        let message = Some(50e3);
+        // It says that the first took hardly anything, and the second all of it.
+        let (one, other) = (account(800_000, 5.1e6, message), account(9_200_000, 5.0e6, message));
+        let all = one.and(other);
+        assert!(all.is_believed() && !one.is_believed());
+        assert!((all.share_of(one) / 631_250.0 - 1.0).abs() < 1e-9, "{}", all.share_of(one));
+        assert!((all.share_of(one) + all.share_of(other) - 1.25e6).abs() < 1.0);
+        // Kampf's own are not held against it, and one that is not believed has the clock's time.
+        let own = account(10_000_000, 90e6, None).and(account(20_000_000, 90e6, None));
+        assert_eq!(own.share_of(account(10_000_000, 90e6, None)), 1.25e6);
+        let short = account(10_000_000, 20.05e6, message);
+        assert_eq!(short.share_of(short), 2.5e6);
     }
 
     #[test]

@@ -297,10 +297,8 @@ impl Playing {
         let calls = (self.spans_a_slice * self.calls_per_span).max(1);
         let all = self.slices.iter().map(|slice| slice.account).reduce(Account::and).unwrap_or_default();
         let factor = all.factor();
-        let slices = match all.is_believed() {
-            true => self.slices.iter().map(|slice| slice.spans.iter().sum::<Nanos>() / calls as Nanos).collect(),
-            false => self.slices.iter().map(|slice| slice.account.by_clock_a_call()).collect(),
-        };
+        // Which slice took how long is the clock's word of a program, else it could put the time of all into one that the median passes over.
+        let slices = self.slices.iter().map(|slice| all.share_of(slice.account)).collect();
         let each: Vec<Nanos> =
             self.slices.iter().flat_map(|slice| &slice.spans).map(|span| factor * span / self.calls_per_span as Nanos).collect();
         let kept = KeptTimes {

@@ -129,6 +129,14 @@ fn a_program_that_works_while_others_have_their_turn_is_stopped_meanwhile_and_it
 }
 
 #[test]
+fn a_program_that_puts_its_time_into_one_slice_gains_nothing_by_it() {
+    let shifty = Actor { lies_from: 3, ..lying(program("shifty", 4.0), Lie::Shifted) };
+    let (_, report) = raced(&mut Script::new(vec![shifty, own("own", 4.0)]), &options(20));
+    let runs = &report.entrants[0].runs;
+    assert!(runs.rounds.len() >= 8 && runs.rounds.iter().all(|nanos| *nanos > 3.9e6), "{:?}", runs.rounds);
+}
+
+#[test]
 fn a_field_that_is_too_large_is_dealt_into_groups_with_the_leader_in_each() {
     let names: Vec<&'static str> = (0..10).map(|at| ["a", "b", "c", "d", "e", "f", "g", "h", "i", "j"][at]).collect();
     let field = names.iter().enumerate().map(|(at, name)| own(name, 1.0 + 0.2 * at as f64)).collect();

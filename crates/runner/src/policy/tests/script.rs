@@ -49,6 +49,8 @@ pub(in crate::policy) enum Lie {
     Nothing,
     /// Its spans, times this.
     Spans(f64),
+    /// Of five runs it puts most of the time into one.
+    Shifted,
     /// It leaves spans out.
     Missing,
     /// It does nothing in timed calls, and says so by its rows.
@@ -303,7 +305,12 @@ impl Stage for Script {
             let spans = asked.passes as usize * asked.sets.len();
             let span = call * asked.calls_per_span as f64;
             wall += spans as f64 * (span + actor.beside_span);
-            let said = if let Lie::Spans(factor) = lie { span * factor } else { span };
+            let said = match lie {
+                Lie::Spans(factor) => span * factor,
+                Lie::Shifted if runs % 5 == 0 => span * 2.6,
+                Lie::Shifted => span * 0.6,
+                _ => span,
+            };
             ran.spans_ns = vec![said as u64; if lie == Lie::Missing { spans / 2 } else { spans }];
             ran.rows = if lie == Lie::Idle { 0 } else { rows * asked.passes * asked.calls_per_span };
         }
