@@ -131,7 +131,7 @@ fn a_program_that_works_while_others_have_their_turn_is_stopped_meanwhile_and_it
 #[test]
 fn a_program_that_puts_its_time_into_one_slice_gains_nothing_by_it() {
     let shifty = Actor { lies_from: 3, ..lying(program("shifty", 4.0), Lie::Shifted) };
-    let (_, report) = raced(&mut Script::new(vec![shifty, own("own", 4.0)]), &options(20));
+    let (_, report) = raced(&mut Script::new(vec![shifty, own("own", 4.0)]).with_parameters(), &options(20));
     let runs = &report.entrants[0].runs;
     assert!(runs.rounds.len() >= 8 && runs.rounds.iter().all(|nanos| *nanos > 3.9e6), "{:?}", runs.rounds);
 }
