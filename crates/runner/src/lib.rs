@@ -25,15 +25,15 @@ pub use contest::{
 pub use event::{Event, RoundBegins};
 pub use machine::{Machine, Pressure, reference_loop};
 pub use policy::{
-    CheckedEntry, CheckedVerdict, Checks, Contradiction, Entrant, EntrantFault, Known, Probe, RaceOptions, RaceReport, Runs, Timed,
+    CheckedEntry, CheckedVerdict, Checks, Contradiction, Entrant, EntrantFault, Known, Probe, Purpose, RaceOptions, RaceReport, Runs, Timed,
 };
-pub use processes::{Inbox, WARDEN, ending_signals, hold, is_plain, more_than, most_rows};
+pub use processes::{Inbox, WARDEN, ending_signals, hold, more_than, most_rows, wants_twin};
 pub use relay::Relay;
 pub use trouble::Trouble;
 
 use processes::Field;
 
-/// Checks all contenders of a contest against one reference; with a probe each that agrees is also timed and counted.
+/// Checks all contenders of a contest against one reference; before a race each that agrees is also counted, and it is told how long it takes.
 ///
 /// # Errors
 /// The user's wish to stop, and a reference that cannot be had.
@@ -41,14 +41,14 @@ pub fn check(
     inbox: &Inbox,
     setup: &Setup<'_>,
     contest: &Contest,
-    probe: bool,
+    purpose: Purpose,
     events: &mut dyn FnMut(Event<'_>),
 ) -> Result<Checks, Trouble> {
     let proof = match &setup.twin {
-        Some(twin) if !is_plain(contest, setup.blueprint) => Some(policy::prove(&mut Field::new(inbox, twin, contest), events)?),
+        Some(twin) if wants_twin(contest, setup.blueprint) => Some(policy::prove(&mut Field::new(inbox, twin, contest), events)?),
         _ => None,
     };
-    policy::check(&mut Field::new(inbox, setup, contest), proof.as_ref(), probe, events)
+    policy::check(&mut Field::new(inbox, setup, contest), proof.as_ref(), purpose, events)
 }
 
 /// About how long the least rounds take that can decide a race of this field, as far as the check can tell.

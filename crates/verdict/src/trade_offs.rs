@@ -17,7 +17,11 @@ fn is_known(one: &ContenderFacts) -> bool {
 /// Whether no other contender beats one on latency, memory and statements at once: by being no worse on any, and better on one.
 /// Times within the margin are the same. A program takes no part.
 pub(crate) fn is_trade_off(facts: &Facts, placed: &[Placed], at: usize) -> bool {
-    let in_question = facts.contenders[at].is_eligible() && is_known(&facts.contenders[at]) && placed[at].outcome != Outcome::RuledOut;
+    let measured = &facts.contenders[at].measured;
+    // Of one that was stopped before anything was counted nobody knows.
+    let is_counted = measured.get(Measure::HeapPeak).is_some() && measured.get(Measure::Statements).is_some();
+    let in_question =
+        is_counted && facts.contenders[at].is_eligible() && is_known(&facts.contenders[at]) && placed[at].outcome != Outcome::RuledOut;
     in_question && !(0..placed.len()).any(|other| beats(facts, placed, other, at))
 }
 

@@ -1,7 +1,7 @@
 //! `kampf check`
 
 use kampf_contest::{Difference, Form, Item, value_to_json};
-use kampf_runner::{CheckedVerdict, Checks, Contest, Contradiction, Inbox, Setup, Trouble, most_rows};
+use kampf_runner::{CheckedVerdict, Checks, Contest, Contradiction, Inbox, Purpose, Setup, Trouble, most_rows};
 use kampf_schema::{LogicalType, Value};
 use serde_json::json;
 
@@ -57,7 +57,7 @@ fn check(
     let mut all_agree = true;
     for contest in &selected {
         let mut progress = RaceProgress::new(&contest.name, general.quiet, 0.0);
-        let checks = kampf_runner::check(inbox, &setup, contest, false, &mut |event| progress.take(&event))
+        let checks = kampf_runner::check(inbox, &setup, contest, Purpose::Answers, &mut |event| progress.take(&event))
             .map_err(|error| trouble(&contest.name, &error))?;
         drop(progress);
         dataset.verify()?;

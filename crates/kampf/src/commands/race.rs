@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use kampf_race::{Goal, RaceSettings};
-use kampf_runner::{CheckedVerdict, Checks, Contest, Entry, Inbox, Machine, RaceOptions, Setup, least_time, race};
+use kampf_runner::{CheckedVerdict, Checks, Contest, Entry, Inbox, Machine, Purpose, RaceOptions, Setup, least_time, race};
 use kampf_schema::did_you_mean;
 
 use super::check::check_text;
@@ -240,8 +240,9 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &C
     let manner = Manner::of(arguments, config);
     let mut progress = RaceProgress::new(&contest.name, general.quiet, manner.margin);
     let begun = Instant::now();
-    let checks = kampf_runner::check(inbox, setup, contest, true, &mut |event| progress.take(&event))
-        .map_err(|error| trouble(&contest.name, &error))?;
+    let checks =
+        kampf_runner::check(inbox, setup, contest, Purpose::Race { stop_above: manner.stop_above() }, &mut |event| progress.take(&event))
+            .map_err(|error| trouble(&contest.name, &error))?;
     let checked = begun.elapsed();
     let options = manner.options(contest, &checks, setup.seed);
     let least = least_time(inbox, setup, contest, &checks, &options);
@@ -275,6 +276,8 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &C
 
 /// Time for the rounds of a contest where none is given, and the most that a large field is given.
 const USUAL_TIME: Duration = Duration::from_secs(30);
+/// An answer of the check that takes no longer is never stopped.
+const LONG_IN_CHECK: Duration = Duration::from_secs(2);
 const MOST_TIME: Duration = Duration::from_secs(60);
 /// The share of calls that are answered from what is kept, where none is given.
 const USUAL_HIT_RATE: f64 = 0.9;
@@ -316,6 +319,13 @@ impl Manner {
         let margin = arguments.margin.unwrap_or(SELF_TEST_MARGIN);
         let most_rounds = arguments.rounds as usize;
         Manner { margin, most_rounds, goal: Goal::Exact, keeps_nothing: true, require: Require::default() }
+    }
+
+    /// An answer that takes longer than this in the check, and many times as long as the best, is of one that would not start. None where
+    /// everybody runs to the end.
+    fn stop_above(&self) -> Option<Duration> {
+        let enough = self.require.shortest_time().map_or(Duration::ZERO, |nanos| Duration::from_nanos(nanos as u64));
+        (self.goal == Goal::Choice).then_some(LONG_IN_CHECK.max(enough))
     }
 
     /// For a field that was checked.

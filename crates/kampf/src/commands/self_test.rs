@@ -5,7 +5,7 @@ use std::time::Duration;
 use kampf_contest::{Hydration, own_sql};
 use kampf_engine::{Connection, Effort};
 use kampf_race::{Finding, Interval, Standing, share_interval};
-use kampf_runner::{Contest, Entry, EntryWay, Event, Inbox, RaceOptions, RaceReport, Setup, check, race};
+use kampf_runner::{Contest, Entry, EntryWay, Event, Inbox, Purpose, RaceOptions, RaceReport, Setup, check, race};
 use kampf_schema::TableId;
 use serde_json::json;
 
@@ -111,7 +111,7 @@ impl SelfTest<'_> {
     /// Races a field once. Each race has a seed of its own.
     fn race(&self, contest: &Contest, number: u64) -> Result<RaceReport, Problem> {
         let failed = |error| trouble(&contest.name, &error);
-        let checks = check(self.inbox, self.setup, contest, true, &mut |_| {}).map_err(failed)?;
+        let checks = check(self.inbox, self.setup, contest, Purpose::Race { stop_above: None }, &mut |_| {}).map_err(failed)?;
         let options = Manner::of_self_test(self.arguments).options(contest, &checks, self.setup.seed.wrapping_add(number));
         let time = self.arguments.time.unwrap_or(TIME);
         let options = RaceOptions { time, ..options };

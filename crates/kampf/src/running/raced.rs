@@ -5,14 +5,17 @@ use std::time::Duration;
 
 use kampf_contest::{Choice, Dialect};
 use kampf_race::{Finding, Goal, median};
-use kampf_runner::{CheckedVerdict, Checks, Contest, EntrantFault, Entry, EntryWay, RaceOptions, RaceReport, Runs, Setup, Timed, Trouble};
+use kampf_runner::{
+    CheckedEntry, CheckedVerdict, Checks, Contest, Entrant, EntrantFault, Entry, EntryWay, RaceOptions, RaceReport, Runs, Setup, Timed,
+    Trouble,
+};
 use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Require, judge};
 
 use super::circumstances::Circumstances;
 use super::condition::empty_answer;
 use super::plans::{Planned, planned, planning};
 use crate::document::{AnswerPart, ChangePart, EnginePart, KeptPart, KeysPart, VariantPart};
-use crate::output::{checked_text, halted_text};
+use crate::output::{checked_text, duration, halted_text};
 use crate::project::{ContestConfig, Project, VariantKeys};
 use crate::raced::{Course, Extra, RacedContest};
 use crate::store::{Dataset, VariantData};
@@ -48,6 +51,7 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
         contenders: contenders(contest, checks, report),
         pair: (settings.goal == Goal::Pair && contest.entries.len() == 2).then_some((0, 1)),
     };
+    let stopped = checks.entries.iter().zip(&report.entrants).filter_map(stopped_text);
     let halted = report.entrants.iter().filter(|entrant| entrant.is_halted).map(|entrant| halted_text(&entrant.name));
     RacedContest {
         name: contest.name.clone(),
@@ -61,7 +65,7 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
         },
         variants: variants(on, contest),
         dataset: on.dataset.record.fingerprint.clone(),
-        warnings: empty_answer(on.project, contest, checks).into_iter().chain(halted).collect(),
+        warnings: empty_answer(on.project, contest, checks).into_iter().chain(stopped).chain(halted).collect(),
         course: Course {
             seconds: report.total.as_secs_f64(),
             check_seconds: ran.checked.as_secs_f64(),
@@ -193,6 +197,19 @@ fn contenders(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<Co
 fn kept(entry: &Entry, runs: &Runs) -> Option<KeptPart> {
     let EntryWay::Plan(plan) = &entry.way else { return None };
     Some(KeptPart { hit_ns: median(&runs.hit)?, miss_ns: median(&runs.miss)?, entries: plan.manner.entries })
+}
+
+/// What is said of one that did not start, as its answer took too long in the check.
+fn stopped_text((checked, entrant): (&CheckedEntry, &Entrant)) -> Option<String> {
+    let Timed::InCheck(nanos) = entrant.timed else { return None };
+    let is_stopped = checked.probe.as_ref().is_some_and(|probe| probe.is_stopped);
+    is_stopped.then(|| {
+        format!(
+            "{} takes {} a call and more: it was stopped in the check; that it gives the answer was proven on the twin",
+            entrant.name,
+            duration(nanos)
+        )
+    })
 }
 
 /// What else is known of them.

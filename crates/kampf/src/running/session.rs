@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use kampf_engine::{LoadEvent, Served};
-use kampf_runner::{Contest, EntryWay, Inbox, Keyed, Place, Setup, Trouble, is_plain};
+use kampf_runner::{Contest, EntryWay, Inbox, Keyed, Place, Setup, Trouble, wants_twin};
 
 use super::forecast::forecast;
 use super::interrupts::{Filling, are_heeded};
@@ -67,7 +67,7 @@ pub(crate) fn filled_to_check<'c>(
     project: &Project,
     contests: impl Iterator<Item = &'c Contest> + Clone,
 ) -> Result<Dataset, Problem> {
-    let large: Vec<&Contest> = contests.clone().filter(|contest| !is_plain(contest, &project.blueprint)).collect();
+    let large: Vec<&Contest> = contests.clone().filter(|contest| wants_twin(contest, &project.blueprint)).collect();
     let mut variants = variants_of(project, contests);
     let twins = match large.is_empty() {
         true => Vec::new(),

@@ -8,6 +8,7 @@ use kampf_race::Nanos;
 use kampf_schema::Value;
 
 use super::honesty::{ALLOWED, Account, Believed, believe, rows_are_right, timed};
+use super::race::OUTCLASSED_IN_CHECK;
 use super::stage::{Asked, Done, Right, Stage};
 use crate::event::Event;
 use crate::trouble::Trouble;
@@ -78,6 +79,19 @@ pub(crate) struct Proof {
     verdicts: Vec<CheckedVerdict>,
 }
 
+/// What a check is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Purpose {
+    /// The answers themselves, all of them.
+    Answers,
+    /// A race after it. Whoever has proven itself on few rows is stopped where an answer takes longer than this, and many times as long as the best:
+    /// it would not start. None where everybody is to run.
+    Race {
+        /// No answer is stopped before.
+        stop_above: Option<Duration>,
+    },
+}
+
 /// What came of checking a contender.
 #[derive(Clone, Debug, PartialEq)]
 pub enum CheckedVerdict {
@@ -106,6 +120,8 @@ pub struct Probe {
     pub calls_per_span: u64,
     /// Nanoseconds that a run lasts at least.
     pub run_ns: Nanos,
+    /// Whether it was stopped before its first answer was whole, so that its times are those until then and nothing was counted.
+    pub is_stopped: bool,
     /// What was counted over a call.
     pub measured: Measured,
     /// How many bytes were held after how many rows of the counted call with the first parameter set; empty where nobody says.
@@ -124,7 +140,7 @@ pub(crate) fn prove(stage: &mut dyn Stage, events: &mut dyn FnMut(Event<'_>)) ->
         events(Event::Proving(&contestant.name, at + 1, contestants.len()));
         let asked = if contestant.is_derived { sets.len() } else { usual.len() };
         let verdict =
-            stage.start(at).and_then(|_| stage.compare(at, &sets[..asked], &references[..asked])).map(|compared| compared.verdict);
+            stage.start(at).and_then(|_| stage.compare(at, &sets[..asked], &references[..asked], None)).map(|compared| compared.verdict);
         stage.end(at);
         verdicts.push(match verdict {
             Ok(verdict) => verdict,
@@ -141,12 +157,12 @@ pub(crate) fn prove(stage: &mut dyn Stage, events: &mut dyn FnMut(Event<'_>)) ->
 pub(crate) fn check(
     stage: &mut dyn Stage,
     proof: Option<&Proof>,
-    probe: bool,
+    purpose: Purpose,
     events: &mut dyn FnMut(Event<'_>),
 ) -> Result<Checks, Trouble> {
     let sets = stage.sets(0);
     let Right { references, known } = stage.right(&sets)?;
-    let entries = entries(stage, (&sets, &references), proof, probe, events)?;
+    let entries = entries(stage, (&sets, &references), proof, purpose, events)?;
     let mut checks = Checks { references, known, twin: proof.map(|proof| proof.twin.clone()), entries, contradiction: None };
     let is_doubtful = matches!(checks.known, Known::Sampled(_));
     let Some(contradiction) = contradiction(stage, &checks).filter(|_| is_doubtful) else { return Ok(checks) };
@@ -154,7 +170,7 @@ pub(crate) fn check(
         Some(truth) => {
             let stands = truth.iter().zip(&checks.references).all(|(truth, reference)| stage.agree(truth, reference));
             if !stands {
-                checks.entries = self::entries(stage, (&sets, &truth), proof, probe, events)?;
+                checks.entries = self::entries(stage, (&sets, &truth), proof, purpose, events)?;
             }
             (checks.references, checks.known) = (truth, Known::Plainly);
         }
@@ -186,28 +202,38 @@ fn entries(
     stage: &mut dyn Stage,
     (sets, references): (&[Vec<Value>], &[Reference]),
     proof: Option<&Proof>,
-    probe: bool,
+    purpose: Purpose,
     events: &mut dyn FnMut(Event<'_>),
 ) -> Result<Vec<CheckedEntry>, Trouble> {
     let contestants = stage.contestants().to_vec();
-    let mut entries = Vec::with_capacity(contestants.len());
-    for (at, contestant) in contestants.iter().enumerate() {
+    let mut entries: Vec<Option<CheckedEntry>> = vec![None; contestants.len()];
+    let mut best: Option<Nanos> = None;
+    // The field begins with the naive end: the leanest are checked first, so that it is known how long an answer need take.
+    for (checked_before, (at, contestant)) in contestants.iter().enumerate().rev().enumerate() {
         let name = contestant.name.clone();
-        events(Event::Checking(&name, at + 1, contestants.len()));
+        events(Event::Checking(&name, checked_before + 1, contestants.len()));
         let on_twin = proof.map(|proof| &proof.verdicts[at]);
+        let longest = match purpose {
+            Purpose::Race { stop_above: Some(above) } if on_twin == Some(&CheckedVerdict::Agrees) && !contestant.counter.is_program => {
+                best.map(|best| above.max(Duration::from_nanos((1.05 * OUTCLASSED_IN_CHECK * best) as u64)))
+            }
+            _ => None,
+        };
+        let asked = Asking { sets, references, purpose, longest };
         let checked = match on_twin {
-            None | Some(CheckedVerdict::Agrees | CheckedVerdict::Undecided(_)) => check_entry(stage, at, sets, references, probe),
+            None | Some(CheckedVerdict::Agrees | CheckedVerdict::Undecided(_)) => check_entry(stage, at, asked),
             // A program that answers from the dataset when it is given the twin's address.
-            Some(CheckedVerdict::Disagrees(..)) if contestant.counter.is_program => check_entry(stage, at, sets, references, false)
-                .and_then(|(verdict, _)| match verdict {
+            Some(CheckedVerdict::Disagrees(..)) if contestant.counter.is_program => {
+                check_entry(stage, at, Asking { purpose: Purpose::Answers, ..asked }).and_then(|(verdict, _)| match verdict {
                     CheckedVerdict::Agrees => Err(Trouble::NotBelieved("it does not use the address it was given".to_owned())),
                     _ => Ok((verdict, None)),
-                }),
+                })
+            }
             Some(verdict) => {
                 if let CheckedVerdict::Failed(trouble) = verdict {
                     events(Event::Failed(&name, trouble.to_string()));
                 }
-                entries.push(CheckedEntry { name, verdict: verdict.clone(), on_twin: true, probe: None });
+                entries[at] = Some(CheckedEntry { name, verdict: verdict.clone(), on_twin: true, probe: None });
                 continue;
             }
         };
@@ -220,24 +246,50 @@ fn entries(
             }
         };
         stage.end(at);
-        entries.push(CheckedEntry { name, verdict, on_twin: false, probe });
+        if let Some(probe) = probe.as_ref().filter(|_| contestant.leads) {
+            best = Some(best.map_or(probe.call_ns, |best| best.min(probe.call_ns)));
+        }
+        entries[at] = Some(CheckedEntry { name, verdict, on_twin: false, probe });
     }
-    Ok(entries)
+    Ok(entries.into_iter().flatten().collect())
 }
 
-fn check_entry(
-    stage: &mut dyn Stage,
-    at: usize,
-    sets: &[Vec<Value>],
-    references: &[Reference],
-    probe: bool,
-) -> Result<(CheckedVerdict, Option<Probe>), Trouble> {
+/// What a contender is asked for in the check.
+#[derive(Clone, Copy)]
+struct Asking<'a> {
+    sets: &'a [Vec<Value>],
+    references: &'a [Reference],
+    purpose: Purpose,
+    /// How long an answer may take before it is stopped.
+    longest: Option<Duration>,
+}
+
+fn check_entry(stage: &mut dyn Stage, at: usize, asking: Asking<'_>) -> Result<(CheckedVerdict, Option<Probe>), Trouble> {
+    let Asking { sets, references, purpose, longest } = asking;
+    let probe = purpose != Purpose::Answers;
     let started = stage.start(at)?;
-    let first = stage.compare(at, &sets[..1], &references[..1])?;
+    let unknown = |cold: Duration| Probe {
+        start: started.took,
+        cold_ns: cold.as_nanos() as Nanos,
+        call_ns: cold.as_nanos() as Nanos,
+        message_ns: None,
+        calls_per_span: 1,
+        run_ns: 0.0,
+        is_stopped: false,
+        measured: Measured::default(),
+        held: Vec::new(),
+    };
+    let first = match stage.compare(at, &sets[..1], &references[..1], longest) {
+        // It has proven itself where that was no question of time.
+        Err(Trouble::TimedOut(limit)) if Some(limit) == longest => {
+            return Ok((CheckedVerdict::Agrees, Some(Probe { is_stopped: true, ..unknown(limit) })));
+        }
+        first => first?,
+    };
     // A way that is slow is asked for fewer answers before a race: it is the sets of all rounds that it is held against.
     let few = if probe && first.took > LONG_ANSWER { sets.len().min(FEW_SETS) } else { sets.len() };
     let verdict = match first.verdict {
-        CheckedVerdict::Agrees if few > 1 => match stage.compare(at, &sets[1..few], &references[1..few])?.verdict {
+        CheckedVerdict::Agrees if few > 1 => match stage.compare(at, &sets[1..few], &references[1..few], None)?.verdict {
             CheckedVerdict::Disagrees(set, difference) => CheckedVerdict::Disagrees(set + 1, difference),
             verdict => verdict,
         },
@@ -250,21 +302,11 @@ fn check_entry(
     let (sets, rows) = (&sets[..few], &rows[..few]);
     let counter = stage.contestants()[at].counter;
     let can_count = started.can.contains(&Mode::Count);
-    let cold_ns = first.took.as_nanos() as Nanos;
-    let unknown = Probe {
-        start: started.took,
-        cold_ns,
-        call_ns: cold_ns,
-        message_ns: None,
-        calls_per_span: 1,
-        run_ns: 0.0,
-        measured: Measured::default(),
-        held: Vec::new(),
-    };
+    let unknown = unknown(first.took);
     if !counter.is_program {
         // Its own code says how long the calls took that were counted beside others: no call is made only to learn a time.
         let Counted { measured, held, call_ns } = counted(stage, at, sets, rows)?;
-        return Ok((verdict, Some(Probe { call_ns: call_ns.unwrap_or(cold_ns), measured, held, ..unknown })));
+        return Ok((verdict, Some(Probe { call_ns: call_ns.unwrap_or(unknown.cold_ns), measured, held, ..unknown })));
     }
     // The answer is fetched and thrown away by another code path; a fresh process shows what a round will look like.
     stage.start(at)?;

@@ -14,7 +14,7 @@ mod stage;
 #[cfg(test)]
 mod tests;
 
-pub use check::{CheckedEntry, CheckedVerdict, Checks, Contradiction, Known, Probe};
+pub use check::{CheckedEntry, CheckedVerdict, Checks, Contradiction, Known, Probe, Purpose};
 pub(crate) use check::{check, prove};
 pub(crate) use pace::least_time;
 pub(crate) use race::race;

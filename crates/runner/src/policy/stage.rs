@@ -49,8 +49,9 @@ pub(crate) trait Stage {
     /// Starts a contender afresh. It has ended before, if it was there.
     fn start(&mut self, at: usize) -> Result<Started, Trouble>;
 
-    /// Asks a contender that was started for its answers and compares them. One that does not give the right ones ends with that.
-    fn compare(&mut self, at: usize, sets: &[Vec<Value>], right: &[Reference]) -> Result<Compared, Trouble>;
+    /// Asks a contender that was started for its answers and compares them. One that does not give the right ones ends with that. What takes
+    /// longer than it may has timed out.
+    fn compare(&mut self, at: usize, sets: &[Vec<Value>], right: &[Reference], longest: Option<Duration>) -> Result<Compared, Trouble>;
 
     /// Has a contender that was started carry out a run that gives no rows, and waits for its end. The others wait meanwhile.
     fn run(&mut self, at: usize, asked: Asked<'_>) -> Result<Done, Trouble>;
@@ -80,6 +81,8 @@ pub(crate) struct Contestant {
     pub(crate) name: String,
     /// Whether it follows from the need.
     pub(crate) is_derived: bool,
+    /// Whether it may lead, as far as that is known before anything was measured.
+    pub(crate) leads: bool,
     /// Who counts and takes the time: Kampf's own code, or a program from outside.
     pub(crate) counter: Counter,
     /// How many calls a fresh connection makes until the engine treats its statements as it will from then on.

@@ -34,6 +34,7 @@ impl<'a> Field<'a> {
         let contestant = |entry: &Entry| Contestant {
             name: entry.name.clone(),
             is_derived: entry.choices.is_some(),
+            leads: !entry.keeps_nothing() && !entry.keeps_answers(),
             counter: Counter {
                 is_program: matches!(entry.way, EntryWay::Program(_)),
                 trips_are_modelled: setup.engine.trips_are_modelled(),
@@ -125,7 +126,7 @@ impl Stage for Field<'_> {
         Ok(started)
     }
 
-    fn compare(&mut self, at: usize, sets: &[Vec<Value>], right: &[Reference]) -> Result<Compared, Trouble> {
+    fn compare(&mut self, at: usize, sets: &[Vec<Value>], right: &[Reference], longest: Option<Duration>) -> Result<Compared, Trouble> {
         let variant = self.keyed_variant(at);
         let is_known = |known: &(&str, Vec<Vec<Value>>, KeyedRight), variant: &str| known.0 == variant && known.1 == sets;
         if let Some(variant) = variant.filter(|variant| !self.keyed.iter().any(|known| is_known(known, variant))) {
@@ -138,6 +139,7 @@ impl Stage for Field<'_> {
         let begun = Instant::now();
         let known = variant.and_then(|variant| self.keyed.iter().find(|known| is_known(known, variant)));
         let mut talk = self.talks.remove(&at).ok_or_else(nobody)?;
+        talk.answers_within(longest);
         let verdict = match (variant, known) {
             (None, _) => compared(&mut talk, sets, right, self.contest.limit())?,
             (Some(_), Some((_, _, KeyedRight::Agree(right)))) => {

@@ -17,4 +17,4 @@ pub use comparison::most_rows;
 pub(crate) use field::Field;
 pub use inbox::{Inbox, ending_signals};
 pub use leash::{WARDEN, hold};
-pub use references::{is_plain, more_than};
+pub use references::{more_than, wants_twin};

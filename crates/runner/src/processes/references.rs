@@ -85,8 +85,16 @@ pub(super) fn rows_of(need: &Need, blueprint: &Blueprint) -> u64 {
 }
 
 /// Whether a contest is checked by plain evaluation of all rows, as far as it can be at all.
-pub fn is_plain(contest: &Contest, blueprint: &Blueprint) -> bool {
+fn is_plain(contest: &Contest, blueprint: &Blueprint) -> bool {
     contest.need.as_ref().is_none_or(|need| rows_of(need, blueprint).saturating_mul(contest.set_count()) <= PLAIN_EVALUATION_ROWS)
+}
+
+/// Rows up to which a dataset is its own twin.
+const OWN_TWIN_ROWS: u64 = 50_000;
+
+/// Whether contenders of a contest have to prove themselves on few rows first.
+pub fn wants_twin(contest: &Contest, blueprint: &Blueprint) -> bool {
+    !is_plain(contest, blueprint) || contest.need.as_ref().is_some_and(|need| rows_of(need, blueprint) > OWN_TWIN_ROWS)
 }
 
 /// The right answers by plain evaluation of all rows; none where there are too many.

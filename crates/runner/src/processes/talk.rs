@@ -19,6 +19,8 @@ use crate::trouble::Trouble;
 pub(crate) struct Talk<'a> {
     process: Process<'a>,
     timeout: Duration,
+    /// The same for answers.
+    longest: Duration,
     runs: u64,
     forms: Vec<Form>,
     is_program: bool,
@@ -88,7 +90,8 @@ impl<'a> Talk<'a> {
         };
         let is_program = plan.is_none();
         let process = Process::start(inbox, &launch, deadline)?;
-        let mut talk = Talk { process, timeout: setup.timeout, runs: 0, forms, is_program, modes: Vec::new(), used_ns: None };
+        let mut talk =
+            Talk { process, timeout: setup.timeout, longest: setup.timeout, runs: 0, forms, is_program, modes: Vec::new(), used_ns: None };
         let hello = Hello {
             contest: contest.name.clone(),
             contender: entry.name.clone(),
@@ -105,6 +108,11 @@ impl<'a> Talk<'a> {
             _ => return Err(Trouble::Broken("`ready` was expected first".to_owned())),
         }
         Ok(talk)
+    }
+
+    /// How long its answers may take from now on; as long as anything else where nothing is said.
+    pub(crate) fn answers_within(&mut self, longest: Option<Duration>) {
+        self.longest = longest.map_or(self.timeout, |longest| longest.min(self.timeout));
     }
 
     /// What it can do, as it says.
@@ -140,7 +148,8 @@ impl<'a> Talk<'a> {
         let idle_ns = used_ns.zip(self.used_ns).map(|(now, then)| now.saturating_sub(then));
         self.process.go_on();
         let start = Instant::now();
-        let (deadline, limit) = (start + self.timeout, self.timeout);
+        let limit = if mode == Mode::Answer { self.longest } else { self.timeout };
+        let deadline = start + limit;
         self.process.send(&Request::Run(Run { id, mode, parameters, passes, calls_per_span }), deadline, limit)?;
         let mut last = 0;
         loop {

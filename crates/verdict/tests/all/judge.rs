@@ -414,8 +414,11 @@ fn trade_offs_are_those_that_nobody_beats_on_everything() {
     let word = |value, how| kampf_contest::Counted::always(value, how);
     field.contenders[4].measured.set(Measure::HeapPeak, word(10, kampf_contest::How::Resident));
     field.contenders[5].measured.set(Measure::Statements, word(0, kampf_contest::How::Reported));
+    // Nor is one of which nothing was counted.
+    let nothing = kampf_contest::Measured::default();
+    field.contenders.push(kampf_verdict::ContenderFacts { measured: nothing, ..contender("stopped", rounds(4.0, 30, 7)) });
     let verdict = judge(&field);
-    let marked: Vec<&str> = (0..6).filter(|&at| verdict.placed[at].trade_off).map(|at| field.contenders[at].name.as_str()).collect();
+    let marked: Vec<&str> = (0..7).filter(|&at| verdict.placed[at].trade_off).map(|at| field.contenders[at].name.as_str()).collect();
     assert_eq!(marked, ["fast", "lean", "as lean"]);
     // Of calls that differ the worst is ranked.
     let mixed = kampf_contest::Counted { mean: 1.5, least: 1, most: 2, how: kampf_contest::How::Inside };

@@ -11,7 +11,7 @@ use kampf_race::{Finding, Goal, RaceSettings, TimeLimits};
 use proptest::prelude::*;
 
 use self::script::{Actor, Lie, Script, lying, own, program};
-use super::check::{CheckedVerdict, Checks, check};
+use super::check::{CheckedVerdict, Checks, Purpose, check};
 use super::pace::least_time;
 use super::race::{EntrantFault, RaceOptions, RaceReport, Timed, race};
 use crate::event::Event;
@@ -30,7 +30,7 @@ fn options(rounds: usize) -> RaceOptions {
 }
 
 fn checked(script: &mut Script) -> Checks {
-    check(script, None, true, &mut |_| {}).expect("the check ends")
+    check(script, None, FOR_RACE, &mut |_| {}).expect("the check ends")
 }
 
 fn raced(script: &mut Script, options: &RaceOptions) -> (Checks, RaceReport) {
@@ -53,6 +53,9 @@ fn is_not_believed(checks: &Checks, at: usize) -> bool {
 fn findings(report: &RaceReport) -> Vec<Finding> {
     report.race.standings().iter().map(|standing| standing.finding).collect()
 }
+
+/// A check before a race that stops what is hopeless.
+pub(super) const FOR_RACE: Purpose = Purpose::Race { stop_above: Some(Duration::from_secs(1)) };
 
 const HOUR_SETTINGS: fn(Goal) -> RaceSettings = |goal| RaceSettings { goal, ..RaceSettings::default() };
 
@@ -363,7 +366,7 @@ fn every_parameter_set_is_counted_and_the_mean_the_least_and_the_most_are_kept()
 fn a_slow_way_is_called_seldom_before_a_race_and_no_call_is_made_only_to_learn_a_time() {
     let calls = |milliseconds: f64, probe: bool| {
         let mut script = Script::new(vec![own("way", milliseconds)]).with_parameters();
-        let checks = check(&mut script, None, probe, &mut |_| {}).unwrap();
+        let checks = check(&mut script, None, if probe { FOR_RACE } else { Purpose::Answers }, &mut |_| {}).unwrap();
         let answers: usize = script.compared.iter().map(|(_, sets)| sets).sum();
         let counted = script.asked.iter().filter(|(_, mode, ..)| *mode == Mode::Count).count();
         let call = checks.entries[0].probe.as_ref().map(|probe| probe.call_ns);

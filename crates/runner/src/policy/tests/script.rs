@@ -124,6 +124,7 @@ impl Script {
         let contestant = |actor: &Actor| Contestant {
             name: actor.name.to_owned(),
             is_derived: !actor.is_program,
+            leads: true,
             counter: Counter { is_program: actor.is_program, trips_are_modelled: true },
             calls_to_settle: 0,
         };
@@ -262,9 +263,14 @@ impl Stage for Script {
         Ok(Started { took: actor.start, can: actor.can.clone() })
     }
 
-    fn compare(&mut self, at: usize, _: &[Vec<Value>], right: &[Reference]) -> Result<Compared, Trouble> {
+    fn compare(&mut self, at: usize, _: &[Vec<Value>], right: &[Reference], longest: Option<Duration>) -> Result<Compared, Trouble> {
         assert!(self.there.contains(&at), "{at} was not started");
         let took = self.actors[at].call * right.len() as f64;
+        if let Some(longest) = longest.filter(|longest| took > longest.as_nanos() as Nanos) {
+            self.clock += longest.as_nanos() as Nanos;
+            self.there.remove(&at);
+            return Err(Trouble::TimedOut(longest));
+        }
         self.clock += took;
         self.compared.push((at, right.len()));
         let difference = || kampf_contest::Difference {
