@@ -7,6 +7,7 @@
 mod batch;
 mod blueprint;
 mod bounds;
+mod ceiling;
 mod connect;
 mod count;
 mod derived;

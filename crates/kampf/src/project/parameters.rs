@@ -122,9 +122,14 @@ fn largest(project: &Project, table: TableId, column: usize, named: &str) -> Res
     if kind == LogicalType::Uuid {
         return Ok(Value::Null);
     }
+    if let LogicalType::Text { length: Some(longest @ 0..=1_000) } = kind {
+        // What is longer than a column can hold is in none of its rows.
+        return Ok(Value::from("~".repeat(longest as usize).as_str()));
+    }
     let value = |row| project.blueprint.value(table, row, column);
-    let largest = match project.blueprint.row_of_largest(table, column) {
-        Some(row) => value(row),
+    let numbered = || project.blueprint.row_of_largest(table, column).map(value);
+    let largest = match numbered().or_else(|| project.blueprint.ceiling(table, column)) {
+        Some(value) => value,
         None => {
             let values = (0..project.blueprint.rows(table)).map(value);
             values.max_by(|left, right| left.as_ref().order(right.as_ref())).unwrap_or(Value::Null)

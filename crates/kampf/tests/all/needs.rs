@@ -170,6 +170,33 @@ fn how_many_rows_came_is_the_answer_where_it_is_not_as_expected() {
     assert!(folder.error(&["check", "calm", "-f", &wrong(&folder, "expect = \"2\"")], 2).contains("\"of many\" takes the first"));
 }
 
+#[test]
+fn what_is_missing_is_in_no_row_whatever_its_kind() {
+    let kinds = [("label", "label"), ("frames", "frames"), ("day", "day"), ("remark", "remark")];
+    let contests: String = kinds
+        .iter()
+        .map(|(name, column)| {
+            format!(
+                "[contest.{name}]\nfrom = \"hive\"\ngive = [\"id\"]\nwhere = \"{column} = :{column}\"\n\
+                 [contest.{name}.parameters]\n{column} = \"missing(hive.{column})\"\n"
+            )
+        })
+        .collect();
+    let folder = Folder::empty();
+    folder.write(
+        "s.sql",
+        "CREATE TABLE hive (id INTEGER PRIMARY KEY, label VARCHAR(20) NOT NULL, frames INTEGER NOT NULL, day DATE NOT NULL, remark TEXT NOT NULL);",
+    );
+    folder.write("kampf.toml", format!("schema = \"s.sql\"\n[rows]\nhive = 300\n{contests}"));
+    let engines: &[&str] = if installed() { &["sqlite", "postgres"] } else { &["sqlite"] };
+    for engine in engines {
+        for (name, _) in kinds {
+            let answer = folder.ok(&["check", name, "--engine", engine, "--answer", "--format", "json", "-q"]);
+            assert_eq!(answer.trim(), "", "{engine} {name}");
+        }
+    }
+}
+
 /// Another kampf.toml with a line in its contest.
 fn wrong(folder: &Folder, line: &str) -> String {
     folder.write("wrong.toml", format!("{}{line}\n", crate::common::TOML));

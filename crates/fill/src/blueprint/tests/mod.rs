@@ -296,3 +296,49 @@ fn the_largest_number_is_found_without_a_look_at_all_rows() {
         assert_eq!(blueprint.row_of_largest(table, 1), None, "it is not numbered");
     }
 }
+
+#[test]
+fn nothing_lies_above_what_is_said_to_be_the_ceiling_of_a_column() {
+    let schema = schema(
+        "CREATE TABLE odd (id INTEGER PRIMARY KEY, number INTEGER NOT NULL, bell INTEGER NOT NULL, price DECIMAL(8, 2) NOT NULL,
+           heavy DECIMAL(8, 2) NOT NULL, share DOUBLE PRECISION NOT NULL, state VARCHAR(10) NOT NULL, day DATE NOT NULL,
+           at TIMESTAMP NOT NULL, remark TEXT NOT NULL, maybe INTEGER);
+         CREATE TABLE given (id INTEGER PRIMARY KEY, number INTEGER NOT NULL);
+         INSERT INTO given VALUES (1, 5000), (2, 3);",
+    );
+    let values = [
+        ("odd.number", "1..100"),
+        ("odd.bell", "normal(50, 15) in 1..100"),
+        ("odd.price", "1.00..20.00"),
+        ("odd.heavy", "lognormal(20, 0.6) in 1..100"),
+        ("odd.share", "0..1"),
+        ("odd.state", "pick('weak', 'strong' 3)"),
+        ("odd.day", "2020-01-01..2020-03-01"),
+        ("odd.at", "office(2020-01-01..2020-03-01)"),
+        ("odd.maybe", "1..9 or null 50%"),
+        ("given.number", "1..100"),
+    ];
+    let blueprint = Blueprint::new(&schema, &order(&schema, &[("odd", "3000"), ("given", "200")], &values)).unwrap();
+    let mut known = 0;
+    for (table, model) in schema.ids().map(|id| (id, schema.table(id))) {
+        for column in 1..model.columns.len() {
+            let Some(ceiling) = blueprint.ceiling(table, column) else {
+                assert_eq!(model.columns[column].name, "remark");
+                continue;
+            };
+            known += 1;
+            for row in 0..blueprint.rows(table) {
+                let value = blueprint.value(table, row, column);
+                assert!(
+                    value.as_ref().is_null() || value.as_ref().order(ceiling.as_ref()).is_le(),
+                    "{}: {value} {ceiling}",
+                    model.columns[column].name
+                );
+            }
+        }
+    }
+    assert_eq!(known, 10);
+    let given = schema.find("given").unwrap();
+    assert_eq!(blueprint.ceiling(given, 1), Some(kampf_schema::Value::Integer(5000)), "a given row has more");
+    assert_eq!(blueprint.ceiling(given, 0), None, "it is numbered, not drawn");
+}

@@ -1,0 +1,42 @@
+//! What no value of a column lies above, without a look at its rows.
+
+use kampf_schema::{ColumnId, TableId, Value};
+
+use crate::blueprint::Blueprint;
+use crate::maker::{Maker, NumberKind};
+use crate::period::DAY;
+use crate::unique::Source;
+
+impl Blueprint {
+    /// A value that none of a column's lies above, by how they are made; none where that does not say it. Values of rows that the schema's file
+    /// gives are looked at, there are few of them.
+    pub fn ceiling(&self, table: TableId, column: ColumnId) -> Option<Value> {
+        let plan = &self.tables[table.0].columns[column];
+        let is_drawn = matches!(plan.source, Source::Drawn) && plan.guard.is_none();
+        let made = plan.maker.ceiling().filter(|_| is_drawn && self.given(table) < self.rows(table))?;
+        let given = (0..self.given(table)).map(|row| self.value(table, row, column));
+        given.chain([made]).max_by(|one, other| one.as_ref().order(other.as_ref()))
+    }
+}
+
+impl Maker {
+    fn ceiling(&self) -> Option<Value> {
+        match self {
+            Maker::Fixed(value) => Some(value.clone()),
+            Maker::Integers(_, high) => Some(Value::Integer(*high)),
+            Maker::Decimals(_, high, scale) => Some(Value::Decimal((*high).into(), *scale)),
+            Maker::Reals(_, high) => Some(Value::Real(*high)),
+            Maker::Numbers { bounds: Some((_, high)), kind, .. } => Some(match kind {
+                NumberKind::Integer => Value::Integer(high.ceil() as i64),
+                NumberKind::Decimal(scale) => Value::Decimal(((high * 10f64.powi((*scale).into())).ceil() as i128).into(), *scale),
+                NumberKind::Real => Value::Real(*high),
+            }),
+            Maker::Pick(values) => values.iter().map(|(value, _)| value).max_by(|one, other| one.as_ref().order(other.as_ref())).cloned(),
+            // Working days may lie a little behind the end.
+            Maker::Dates(period) => Some(Value::Date(i32::try_from(period.high + 7).ok()?)),
+            Maker::Timestamps(period) => Some(Value::Timestamp(period.high.checked_add(7 * DAY)?)),
+            Maker::Seconds(period) => Some(Value::Integer(period.high + 7 * DAY)),
+            _ => None,
+        }
+    }
+}
