@@ -11,13 +11,31 @@ impl Blueprint {
     /// A value that none of a column's lies above, by how they are made; none where that does not say it. Values of rows that the schema's file
     /// gives are looked at, there are few of them.
     pub fn ceiling(&self, table: TableId, column: ColumnId) -> Option<Value> {
-        let plan = &self.tables[table.0].columns[column];
-        let is_drawn = matches!(plan.source, Source::Drawn) && plan.guard.is_none();
-        let made = plan.maker.ceiling().filter(|_| is_drawn && self.given(table) < self.rows(table))?;
+        self.ceiling_within(table, column, MOST_HOPS)
+    }
+
+    fn ceiling_within(&self, table: TableId, column: ColumnId, hops: usize) -> Option<Value> {
+        let plan = &self.tables[table.0];
+        let of = &plan.columns[column];
+        if let Some(row) = self.row_of_largest(table, column) {
+            return Some(self.value(table, row, column));
+        }
+        let made = match &of.source {
+            Source::Drawn if of.guard.is_none() => of.maker.ceiling()?,
+            // A reference holds keys of its parent.
+            Source::Linked(link, place) if hops > 0 => {
+                let reference = &plan.references[*link];
+                self.ceiling_within(reference.parent, reference.parent_columns[*place], hops - 1)?
+            }
+            _ => return None,
+        };
         let given = (0..self.given(table)).map(|row| self.value(table, row, column));
         given.chain([made]).max_by(|one, other| one.as_ref().order(other.as_ref()))
     }
 }
+
+/// References that are followed to a key which refers to another one.
+const MOST_HOPS: usize = 8;
 
 impl Maker {
     fn ceiling(&self) -> Option<Value> {

@@ -130,7 +130,7 @@ impl NewKeys {
 
 impl Blueprint {
     /// The first row that has the largest value of a column, without a look at all rows: where rows are numbered, and only the first may be given.
-    pub fn row_of_largest(&self, table: TableId, column: ColumnId) -> Option<u64> {
+    pub(crate) fn row_of_largest(&self, table: TableId, column: ColumnId) -> Option<u64> {
         let (plan, given) = (&self.tables[table.0], self.given(table));
         let of = &plan.columns[column];
         let numbered = matches!(of.source, Source::RowNumber(_)) && of.guard.is_none() && of.null_share == 0;

@@ -127,8 +127,7 @@ fn largest(project: &Project, table: TableId, column: usize, named: &str) -> Res
         return Ok(Value::from("~".repeat(longest as usize).as_str()));
     }
     let value = |row| project.blueprint.value(table, row, column);
-    let numbered = || project.blueprint.row_of_largest(table, column).map(value);
-    let largest = match numbered().or_else(|| project.blueprint.ceiling(table, column)) {
+    let largest = match project.blueprint.ceiling(table, column) {
         Some(value) => value,
         None => {
             let values = (0..project.blueprint.rows(table)).map(value);

@@ -304,7 +304,8 @@ fn nothing_lies_above_what_is_said_to_be_the_ceiling_of_a_column() {
            heavy DECIMAL(8, 2) NOT NULL, share DOUBLE PRECISION NOT NULL, state VARCHAR(10) NOT NULL, day DATE NOT NULL,
            at TIMESTAMP NOT NULL, remark TEXT NOT NULL, maybe INTEGER);
          CREATE TABLE given (id INTEGER PRIMARY KEY, number INTEGER NOT NULL);
-         INSERT INTO given VALUES (1, 5000), (2, 3);",
+         INSERT INTO given VALUES (1, 5000), (2, 3);
+         CREATE TABLE child (id INTEGER PRIMARY KEY, odd_id INTEGER NOT NULL REFERENCES odd);",
     );
     let values = [
         ("odd.number", "1..100"),
@@ -318,7 +319,7 @@ fn nothing_lies_above_what_is_said_to_be_the_ceiling_of_a_column() {
         ("odd.maybe", "1..9 or null 50%"),
         ("given.number", "1..100"),
     ];
-    let blueprint = Blueprint::new(&schema, &order(&schema, &[("odd", "3000"), ("given", "200")], &values)).unwrap();
+    let blueprint = Blueprint::new(&schema, &order(&schema, &[("odd", "3000"), ("given", "200"), ("child", "1000")], &values)).unwrap();
     let mut known = 0;
     for (table, model) in schema.ids().map(|id| (id, schema.table(id))) {
         for column in 1..model.columns.len() {
@@ -337,8 +338,8 @@ fn nothing_lies_above_what_is_said_to_be_the_ceiling_of_a_column() {
             }
         }
     }
-    assert_eq!(known, 10);
+    assert_eq!(known, 11);
     let given = schema.find("given").unwrap();
     assert_eq!(blueprint.ceiling(given, 1), Some(kampf_schema::Value::Integer(5000)), "a given row has more");
-    assert_eq!(blueprint.ceiling(given, 0), None, "it is numbered, not drawn");
+    assert_eq!(blueprint.ceiling(given, 0), Some(kampf_schema::Value::Integer(200)), "the last row's number");
 }
