@@ -140,10 +140,11 @@ impl Raced {
                 setup.hit_rate = hit_rate;
                 let mut circumstances = Circumstances::arrange(project, &dataset, trip, pin, &mut setup)?;
                 circumstances.hit_rate = has_kept.then_some(hit_rate);
-                // Of a time for all, each takes twice the share of those after it: the first ones are shown first.
+                // Of a time for all, each takes twice the share of those after it: the first ones are shown first. Where one of slow ways has taken
+                // more than its share, the others get some all the same.
                 let after = (selected.len() - at) * trips.len() * rates.len();
                 let spent = Duration::from_secs_f64(self.parts.iter().map(|part| part.course.seconds).sum());
-                let share = arguments.together.map(|together| together.saturating_sub(spent) * 2 / (after as u32 + 1));
+                let share = arguments.together.map(|together| (together.saturating_sub(spent) * 2 / (after as u32 + 1)).max(LEAST_SHARE));
                 let on = On { general, arguments, inbox, setup: &setup, project, dataset: &dataset, circumstances: &circumstances };
                 match one(&on, share, config, &picked.contest) {
                     Ok((part, finished, text)) => {
@@ -276,6 +277,8 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &C
 
 /// Time for the rounds of a contest where none is given, and the most that a large field is given.
 const USUAL_TIME: Duration = Duration::from_secs(30);
+/// What each contest has at least of a time for all.
+const LEAST_SHARE: Duration = Duration::from_secs(3);
 /// An answer of the check that takes no longer is never stopped.
 const LONG_IN_CHECK: Duration = Duration::from_secs(2);
 const MOST_TIME: Duration = Duration::from_secs(60);
