@@ -8,8 +8,8 @@ use crate::period::DAY;
 use crate::unique::Source;
 
 impl Blueprint {
-    /// A value that none of a column's lies above, by how they are made; none where that does not say it. Values of rows that the schema's file
-    /// gives are looked at, there are few of them.
+    /// A value that none of a column's lies above, by how they are made, and of texts one that none begins with; none where that does not say
+    /// it. Values of rows that the schema's file gives are looked at, there are few of them.
     pub fn ceiling(&self, table: TableId, column: ColumnId) -> Option<Value> {
         self.ceiling_within(table, column, MOST_HOPS)
     }
@@ -54,6 +54,11 @@ impl Maker {
             Maker::Dates(period) => Some(Value::Date(i32::try_from(period.high + 7).ok()?)),
             Maker::Timestamps(period) => Some(Value::Timestamp(period.high.checked_add(7 * DAY)?)),
             Maker::Seconds(period) => Some(Value::Integer(period.high + 7 * DAY)),
+            // No text that is made begins so.
+            Maker::Words(..) | Maker::Text(..) | Maker::Title(..) | Maker::FirstName | Maker::LastName | Maker::Name | Maker::Place => {
+                Some(Value::from("~"))
+            }
+            Maker::Street | Maker::Email | Maker::Login | Maker::Url | Maker::Host | Maker::Slug(..) => Some(Value::from("~")),
             _ => None,
         }
     }
