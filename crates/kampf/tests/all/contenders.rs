@@ -1,12 +1,12 @@
 //! Contenders from outside, and contenders that go wrong.
 
-use std::io::Read;
 use std::time::{Duration, Instant};
 
+use crate::common::processes::{runs, signal, wait_for};
 use crate::common::{Folder, json};
 use serde_json::Value as Json;
 
-fn with_program(name: &str, script: &str) -> Folder {
+pub(crate) fn with_program(name: &str, script: &str) -> Folder {
     let folder = Folder::apiary(&format!("[contest.calm.contender.{name}]\ncommand = [\"python3\", \"contender.py\"]\n"));
     folder.write("contender.py", script);
     folder
@@ -26,7 +26,7 @@ fn named<'a>(document: &'a Json, name: &str) -> &'a Json {
     document["contests"][0]["contenders"].as_array().unwrap().iter().find(|contender| contender["name"] == name).unwrap()
 }
 
-const PYTHON: &str = include_str!("../../../../docs/examples/contender.py");
+pub(crate) const PYTHON: &str = include_str!("../../../../docs/examples/contender.py");
 
 #[test]
 fn a_program_in_another_language_takes_part() {
@@ -177,29 +177,6 @@ fn who_is_kept_on_a_core_begins_there() {
 }
 
 #[test]
-fn ctrl_c_ends_at_the_last_whole_round_with_what_is_known() {
-    let folder = Folder::apiary("");
-    let mut command = folder.command(&["race", "--time", "60s", "--rounds", "100000", "--format", "json"]);
-    let mut child = command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped()).spawn().unwrap();
-    let mut stderr = child.stderr.take().unwrap();
-    let mut said = String::new();
-    let mut piece = [0; 256];
-    // Sparse lines on a pipe: the tenth round is announced when nine are done.
-    while !said.contains("round 10,") {
-        let length = stderr.read(&mut piece).unwrap();
-        assert!(length > 0, "{said}");
-        said.push_str(&String::from_utf8_lossy(&piece[..length]));
-    }
-    std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
-    let output = child.wait_with_output().unwrap();
-    assert_eq!(output.status.code(), Some(0));
-    let document: Json = serde_json::from_slice(&output.stdout).unwrap();
-    let race = &document["contests"][0]["race"];
-    assert_eq!(race["interrupted"], true);
-    assert!(race["rounds"].as_u64().unwrap() >= 9);
-}
-
-#[test]
 fn a_program_that_works_while_others_have_their_turn_is_stopped_meanwhile() {
     let restless = PYTHON.replace("LIMIT 100", "LIMIT 10").replacen(
         "import ",
@@ -220,130 +197,6 @@ fn a_program_that_works_while_others_have_their_turn_is_stopped_meanwhile() {
     let folder = with_program("python", &PYTHON.replace("LIMIT 100", "LIMIT 10"));
     let calm = folder.kampf(&["race", "--only", "python", "--only", "computed.database.needed.record", "--rounds", "2"]);
     assert!(calm.status == 0 && !calm.stderr.contains("works while"), "{}", calm.stderr);
-}
-
-#[test]
-fn the_end_of_a_terminal_ends_a_race_with_what_is_known_and_nohup_does_not() {
-    let folder = Folder::apiary("");
-    let until_round = |child: &mut std::process::Child, round: &str| {
-        let (mut said, mut piece) = (String::new(), [0; 256]);
-        let stderr = child.stderr.as_mut().unwrap();
-        while !said.contains(round) {
-            let length = stderr.read(&mut piece).unwrap();
-            assert!(length > 0, "{said}");
-            said.push_str(&String::from_utf8_lossy(&piece[..length]));
-        }
-    };
-    let hang_up = |child: &std::process::Child| {
-        assert!(std::process::Command::new("kill").args(["-HUP", &child.id().to_string()]).status().unwrap().success());
-    };
-    let race = ["race", "--time", "60s", "--rounds", "100000"];
-    let mut child = folder.command(&race).stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped()).spawn().unwrap();
-    until_round(&mut child, "round 10,");
-    // Once by the terminal and once by its shell; and nobody reads any more.
-    hang_up(&child);
-    hang_up(&child);
-    drop((child.stdout.take(), child.stderr.take()));
-    child.wait().unwrap();
-    let saved = json(&folder.ok(&["results", "latest", "--format", "json"]));
-    assert_eq!(saved["contests"][0]["race"]["interrupted"], true);
-    // Where it was started so that this is passed over, it goes on.
-    let program = env!("CARGO_BIN_EXE_kampf");
-    let mut shell = std::process::Command::new("sh");
-    shell.args(["-c", &format!("trap '' HUP; exec {program} race --time 60s --rounds 9 --exact --format json")]);
-    let mut child = shell
-        .current_dir(folder.path())
-        .stdin(std::process::Stdio::null())
-        .stdout(std::process::Stdio::piped())
-        .stderr(std::process::Stdio::piped())
-        .spawn()
-        .unwrap();
-    until_round(&mut child, "round 1,");
-    hang_up(&child);
-    let output = child.wait_with_output().unwrap();
-    let document: Json = serde_json::from_slice(&output.stdout).unwrap();
-    let race = &document["contests"][0]["race"];
-    assert_eq!((&race["interrupted"], race["rounds"].as_u64()), (&Json::from(false), Some(9)));
-}
-
-#[test]
-fn ctrl_c_while_survivors_are_asked_once_more_keeps_the_rounds() {
-    // Its second answer is that after the race.
-    let slow = PYTHON.replace("LIMIT 100", "LIMIT 10").replace(
-        "            if run[\"mode\"] == \"answer\":\n",
-        "            if run[\"mode\"] == \"answer\":\n                import os\n                if os.path.exists('asked'):\n                    \
-         open('again', 'w').close()\n                    time.sleep(60)\n                open('asked', 'w').close()\n",
-    );
-    assert!(slow.contains("'again'"));
-    let folder = with_program("python", &slow);
-    let mut command = folder.command(&[
-        "race",
-        "--rounds",
-        "3",
-        "--only",
-        "python",
-        "--only",
-        "computed.database.needed.record",
-        "--format",
-        "json",
-        "-q",
-    ]);
-    let child = command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped()).spawn().unwrap();
-    wait_for("the program is asked once more", || folder.path().join("again").exists());
-    std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
-    let output = child.wait_with_output().unwrap();
-    assert_eq!(output.status.code(), Some(0), "{}", String::from_utf8_lossy(&output.stderr));
-    let document: Json = serde_json::from_slice(&output.stdout).unwrap();
-    let race = &document["contests"][0]["race"];
-    assert_eq!(
-        (&race["rounds"], &race["not_confirmed"], &race["interrupted"]),
-        (&Json::from(3), &Json::from("interrupted"), &Json::from(false))
-    );
-    let text = folder.ok(&["results", &folder.read_dir(".kampf/results")[0]]);
-    assert!(text.contains("! not confirmed: the survivors were not all asked for their answers once more (interrupted)"), "{text}");
-}
-
-#[test]
-fn ctrl_c_twice_ends_at_once_and_takes_the_contender_along() {
-    // It starts another process, notes it, and then neither of them answers or ends when the input does.
-    let stubborn = "import os, signal, time\nsignal.signal(signal.SIGINT, signal.SIG_IGN)\nif os.fork() == 0:\n  open('pid', 'w').write(str(os.getpid()))\n\x20 \
-                    os.rename('pid', 'stubborn.pid')\nwhile True: time.sleep(1)\n";
-    let folder = with_program("stubborn", stubborn);
-    let mut child = folder.command(&["race", "--timeout", "60s", "-q", "--only", "stubborn"]).spawn().unwrap();
-    let begun = Instant::now();
-    let file = folder.path().join("stubborn.pid");
-    while !file.exists() {
-        assert!(begun.elapsed() < Duration::from_secs(30), "the program was not started");
-        std::thread::sleep(Duration::from_millis(10));
-    }
-    let stubborn = std::fs::read_to_string(&file).unwrap();
-    let interrupt = || std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
-    interrupt();
-    std::thread::sleep(Duration::from_millis(50));
-    interrupt();
-    assert_eq!(child.wait().unwrap().code(), Some(3));
-    wait_for("the contender ends", || !runs(&stubborn));
-}
-
-#[test]
-fn ctrl_c_twice_leaves_none_of_many_children() {
-    // Each in a session of its own, so that no group holds them.
-    let many = "import os, time\npids = []\nfor at in range(50):\n  pids.append(os.fork())\n  if not pids[-1]:\n    os.setsid()\n    time.sleep(600)\n\
-                open('pids', 'w').write(' '.join(map(str, pids)))\nos.rename('pids', 'many.pids')\nwhile True: time.sleep(1)\n";
-    for _ in 0..5 {
-        let folder = with_program("many", many);
-        let mut child = folder.command(&["race", "--timeout", "60s", "-q", "--only", "many"]).spawn().unwrap();
-        wait_for("the program is started", || folder.path().join("many.pids").exists());
-        let children = folder.read("many.pids");
-        assert_eq!(children.split(' ').count(), 50);
-        let interrupt = || std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
-        interrupt();
-        interrupt();
-        std::thread::sleep(Duration::from_millis(2));
-        interrupt();
-        assert_eq!(child.wait().unwrap().code(), Some(3));
-        assert!(!children.split(' ').any(runs), "some of {children} still run when it has ended");
-    }
 }
 
 #[test]
@@ -458,26 +311,13 @@ fn family_of(folder: &Folder) -> Vec<String> {
     files.iter().map(|file| std::fs::read_to_string(file).unwrap()).collect()
 }
 
-fn wait_for(what: &str, mut is_so: impl FnMut() -> bool) {
-    let begun = Instant::now();
-    while !is_so() {
-        assert!(begun.elapsed() < Duration::from_secs(30), "{what}: it did not happen");
-        std::thread::sleep(Duration::from_millis(10));
-    }
-}
-
-fn runs(pid: &str) -> bool {
-    let state = std::fs::read_to_string(format!("/proc/{pid}/stat")).unwrap_or_default();
-    !state.is_empty() && !state.contains(") Z ")
-}
-
 #[test]
 fn a_program_and_all_it_has_started_end_with_a_killed_kampf() {
-    for signal in ["-KILL", "-TERM"] {
+    for name in ["-KILL", "-TERM"] {
         let folder = with_program("family", &format!("{FAMILY}time.sleep(600)"));
         let mut child = folder.command(&["check", "--timeout", "60s", "-q", "--only", "family"]).spawn().unwrap();
         let family = family_of(&folder);
-        std::process::Command::new("kill").args([signal, &child.id().to_string()]).status().unwrap();
+        signal(name, child.id());
         child.wait().unwrap();
         wait_for("all of them end", || !family.iter().any(|pid| runs(pid)));
     }

@@ -10,6 +10,7 @@ mod faults;
 mod filling;
 mod hostile_schemas;
 mod indexes;
+mod interrupts;
 mod keys;
 mod manners;
 mod mistakes;

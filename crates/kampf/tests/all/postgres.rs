@@ -1,9 +1,9 @@
 //! The real program with PostgreSQL servers that it starts itself, and with one that is there.
 
 use std::path::Path;
-use std::process::{Child, Command, Stdio};
-use std::time::{Duration, Instant};
+use std::process::Command;
 
+use crate::common::processes::{signal, start, until_said, wait_for_server};
 use crate::common::{Folder, installed, json};
 use serde_json::Value as Json;
 
@@ -21,22 +21,6 @@ fn postmaster(cluster: &str) -> Option<String> {
     let text = std::fs::read_to_string(Path::new(cluster).join("postmaster.pid")).ok()?;
     let pid = text.lines().next()?.to_owned();
     Path::new("/proc").join(&pid).exists().then_some(pid)
-}
-
-fn wait_for(what: &str, mut is_so: impl FnMut() -> bool) {
-    let deadline = Instant::now() + Duration::from_secs(60);
-    while !is_so() {
-        assert!(Instant::now() < deadline, "{what} did not happen");
-        std::thread::sleep(Duration::from_millis(10));
-    }
-}
-
-fn signal(name: &str, pid: &str) {
-    assert!(Command::new("kill").args([name, pid]).status().unwrap().success());
-}
-
-fn start(folder: &Folder, arguments: &[&str]) -> Child {
-    folder.command(arguments).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().expect("kampf runs")
 }
 
 #[test]
@@ -173,10 +157,10 @@ fn no_server_outlives_its_kampf() {
     assert_eq!(postmaster(&cluster), None, "it ended with the command");
     for name in ["-INT", "-TERM", "-KILL"] {
         let mut race = start(&folder, &["race", "--engine", "postgres", "--time", "60s", "--rounds", "100000", "-q"]);
-        wait_for("the server's start", || postmaster(&cluster).is_some());
-        signal(name, &race.id().to_string());
+        wait_for_server("the server's start", || postmaster(&cluster).is_some());
+        signal(name, race.id());
         race.wait().unwrap();
-        wait_for("the server's end", || postmaster(&cluster).is_none());
+        wait_for_server("the server's end", || postmaster(&cluster).is_none());
     }
     // What a killed one left behind does not disturb the next.
     folder.ok(&["check", "--engine", "postgres", "-q"]);
@@ -194,9 +178,10 @@ fn a_contender_that_loses_its_connection_fails_and_the_others_go_on() {
     let cluster = cluster(&folder);
     let mut race = start(&folder, &["race", "--engine", "postgres", "--time", "6s", "--rounds", "30", "--format", "json"]);
     // The first round is on its way: one connection is ended from outside.
-    let mut said = until_round_one(&mut race);
+    until_said(&mut race, "round 1");
+    let mut said = race.stderr.take().unwrap();
     let server = postmaster(&cluster).expect("the server is at work");
-    wait_for("a connection", || match connection_of(&server) {
+    wait_for_server("a connection", || match connection_of(&server) {
         Some(pid) => Command::new("kill").args(["-TERM", &pid]).status().unwrap().success(),
         None => false,
     });
@@ -213,17 +198,6 @@ fn a_contender_that_loses_its_connection_fails_and_the_others_go_on() {
         assert!(reason.contains("terminating connection") || reason.contains("was lost"), "{reason}");
     }
     remove(&folder);
-}
-
-/// Waits until a race is on its way; what else it says is still to be read.
-fn until_round_one(race: &mut Child) -> std::io::BufReader<std::process::ChildStderr> {
-    let mut said = std::io::BufReader::new(race.stderr.take().unwrap());
-    let mut line = String::new();
-    while !line.contains("round 1") {
-        line.clear();
-        assert!(std::io::BufRead::read_line(&mut said, &mut line).unwrap() > 0, "the race ended early");
-    }
-    said
 }
 
 /// The processes that a server has started.
@@ -246,7 +220,8 @@ fn a_server_that_stands_still_in_a_stream_is_waited_for_no_longer_than_asked_and
     let cluster = cluster(&folder);
     let race = ["race", "export", "--all", "--only", "*.needed.raw+stream*", "--engine", "postgres", "--timeout", "2s", "--time", "60s"];
     let mut race = start(&folder, &[&race[..], &["--rounds", "100000"]].concat());
-    let mut said = until_round_one(&mut race);
+    until_said(&mut race, "round 1");
+    let mut said = race.stderr.take().unwrap();
     let server = postmaster(&cluster).expect("the server is at work");
     signal("-STOP", &server);
     let halted = children_of(&server);
@@ -258,7 +233,7 @@ fn a_server_that_stands_still_in_a_stream_is_waited_for_no_longer_than_asked_and
     assert!(rest.contains("no answer within 2 s (--timeout)") || rest.contains("does not answer within"), "{rest}");
     assert!(postmaster(&cluster).is_none());
     for pid in halted {
-        wait_for("the end of what the server has started", || !Path::new("/proc").join(&pid).exists());
+        wait_for_server("the end of what the server has started", || !Path::new("/proc").join(&pid).exists());
     }
     folder.ok(&["check", "--engine", "postgres", "-q"]);
     remove(&folder);
@@ -282,8 +257,9 @@ fn a_race_whose_server_goes_away_says_so_and_keeps_what_it_has() {
     let folder = Folder::apiary("");
     let cluster = cluster(&folder);
     let mut race = start(&folder, &["race", "--engine", "postgres", "--time", "30s", "--rounds", "1000", "--format", "json"]);
-    let mut said = until_round_one(&mut race);
-    signal("-KILL", &postmaster(&cluster).expect("the server is at work"));
+    until_said(&mut race, "round 1");
+    let mut said = race.stderr.take().unwrap();
+    signal("-KILL", postmaster(&cluster).expect("the server is at work"));
     let rest = std::thread::spawn(move || std::io::Read::read_to_end(&mut said, &mut Vec::new()));
     let output = race.wait_with_output().unwrap();
     rest.join().unwrap().unwrap();
@@ -369,7 +345,7 @@ fn two_folders_of_a_project_have_data_of_their_own_on_one_server() {
     let mut serving =
         start(&host, &["race", "--engine", "postgres", "--time", "300s", "--rounds", "100000", "--exact", "--only", "computed.*"]);
     let mut pid_file = String::new();
-    wait_for("the server's readiness", || {
+    wait_for_server("the server's readiness", || {
         pid_file = std::fs::read_to_string(Path::new(&cluster).join("postmaster.pid")).unwrap_or_default();
         postmaster(&cluster).is_some() && pid_file.lines().nth(7).is_some_and(|state| state.trim() == "ready")
     });
@@ -424,7 +400,7 @@ fn two_folders_of_a_project_have_data_of_their_own_on_one_server() {
     execute(
         "DO $$ BEGIN IF EXISTS (SELECT FROM pg_namespace WHERE nspname LIKE 'kampf\\_%') THEN RAISE 'a schema is left'; END IF; END $$",
     );
-    signal("-INT", &serving.id().to_string());
+    signal("-INT", serving.id());
     serving.wait().unwrap();
     remove(&host);
 }

@@ -6,18 +6,11 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
+use crate::common::processes::{signal, wait_for_server};
 use crate::common::{Folder, SQL, TOML, installed, json};
 use serde_json::Value as Json;
-
-fn wait_for(what: &str, mut is_so: impl FnMut() -> bool) {
-    let begun = Instant::now();
-    while !is_so() {
-        assert!(begun.elapsed() < Duration::from_secs(60), "{what}: it did not happen");
-        std::thread::sleep(Duration::from_millis(10));
-    }
-}
 
 #[test]
 fn names_of_a_schema_are_names_wherever_they_are_written() {
@@ -184,7 +177,7 @@ fn racing(folder: &Folder, more: &[&str]) -> Child {
 }
 
 fn end(mut race: Child) {
-    assert!(Command::new("kill").args(["-INT", &race.id().to_string()]).status().unwrap().success());
+    signal("-INT", race.id());
     assert_eq!(race.wait().unwrap().code(), Some(0), "the race lost its data");
 }
 
@@ -484,6 +477,6 @@ fn the_server_of_root_keeps_nothing_where_its_account_could_put_links() {
     let secret = tempfile::tempdir().unwrap();
     std::fs::write(secret.path().join("file"), "1\n").unwrap();
     symlink(secret.path().join("file"), data.join("postmaster.pid")).unwrap();
-    wait_for("the removal", || folder.kampf(&["fill", "--remove", "-q"]).status == 0);
+    wait_for_server("the removal", || folder.kampf(&["fill", "--remove", "-q"]).status == 0);
     assert_eq!(std::fs::read_to_string(secret.path().join("file")).unwrap(), "1\n");
 }

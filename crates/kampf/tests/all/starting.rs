@@ -1,5 +1,6 @@
 //! `kampf new` for somebody's schema: what it proposes, what it proves, and how large it makes it.
 
+use crate::common::processes::signal;
 use crate::common::{Folder, json};
 
 const INN: &str = "CREATE TABLE rooms (id INTEGER PRIMARY KEY, code VARCHAR(8) NOT NULL UNIQUE, floor INTEGER NOT NULL);
@@ -99,8 +100,7 @@ fn a_large_fill_says_first_what_it_makes_and_ctrl_c_ends_it_with_a_word() {
     let mut line = String::new();
     std::io::BufRead::read_line(&mut said, &mut line).unwrap();
     assert!(line.starts_with("making about 2") && line.contains(" rows, ") && line.contains(" on the disk; that takes about "), "{line}");
-    let interrupted = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
-    assert!(interrupted.success());
+    signal("-INT", child.id());
     let mut rest = String::new();
     std::io::Read::read_to_string(&mut said, &mut rest).unwrap();
     assert_eq!(child.wait().unwrap().code(), Some(3), "{rest}");

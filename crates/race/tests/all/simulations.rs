@@ -3,6 +3,7 @@
 
 #![allow(clippy::print_stdout, reason = "figures for the documentation")]
 
+use crate::chance::{CLOSE, normal, races};
 use kampf_race::{Departure, Finding, Goal, Race, RaceSettings, Why};
 use rand::{RngExt, SeedableRng};
 use rand_pcg::Pcg64Mcg;
@@ -43,13 +44,9 @@ struct Tally {
     rounds: f64,
 }
 
-fn races() -> usize {
-    std::env::var("KAMPF_SIMULATIONS").ok().and_then(|number| number.parse().ok()).unwrap_or(500)
-}
-
 fn simulate(name: &str, times: &[f64], noise: Noise, settings: RaceSettings) -> Tally {
     let mut tally = Tally::default();
-    for number in 0..races() as u64 {
+    for number in 0..races(500) as u64 {
         let mut random = Pcg64Mcg::seed_from_u64((kampf_mangle::seed() << 32) + number);
         let mut luck: Vec<f64> = times.iter().map(|_| normal(&mut random)).collect();
         let mut race = Race::new(times.len(), settings);
@@ -103,11 +100,6 @@ fn simulate(name: &str, times: &[f64], noise: Noise, settings: RaceSettings) -> 
     tally
 }
 
-/// A normal value (Box and Muller 1958).
-fn normal(random: &mut Pcg64Mcg) -> f64 {
-    (-2.0 * (1.0 - random.random::<f64>()).ln()).sqrt() * (std::f64::consts::TAU * random.random::<f64>()).cos()
-}
-
 /// Twelve from 1 to 100 times.
 fn geometric() -> Vec<f64> {
     (0..12).map(|at| 100f64.powf(f64::from(at) / 11.0)).collect()
@@ -140,8 +132,7 @@ fn wide_fields_are_decided_at_little_cost() {
 
 #[test]
 fn a_leader_that_nobody_beats_by_the_margin_is_found_among_near_ones() {
-    let near = [1.0, 1.008, 1.016, 1.025, 1.033, 1.04, 1.05, 1.3, 2.0, 3.0, 4.0, 5.0];
-    let tally = simulate("seven within 5 % and five from 1.3 to 5, 5 %", &near, noise(0.05), at_most(300));
+    let tally = simulate("seven within 5 % and five from 1.3 to 5, 5 %", &CLOSE, noise(0.05), at_most(300));
     assert!(tally.right >= 0.99 && tally.rounds <= 52.0 && tally.cost <= 19.0 && tally.slower >= 2.8, "{tally:?}");
     let mut times = vec![1.0, 1.03];
     times.extend((0..10).map(|at| 1.3 * (30f64 / 1.3).powf(f64::from(at) / 9.0)));
@@ -180,7 +171,7 @@ fn luck_that_lasts_is_seen_and_without_looking_for_it_equals_are_separated() {
 fn no_more_contenders_are_outclassed_than_really_are() {
     // Twice as slow is slower, and takes some rounds to tell; it is never outclassed.
     let mut random = Pcg64Mcg::seed_from_u64((kampf_mangle::seed() << 32) + 3);
-    for _ in 0..races() {
+    for _ in 0..races(500) {
         let mut race = Race::new(2, RaceSettings::default());
         let mut left = Vec::new();
         while !race.is_decided() {

@@ -3,6 +3,7 @@
 
 #![allow(clippy::print_stdout, reason = "figures for the documentation")]
 
+use crate::chance::{CLOSE, normal, races};
 use kampf_race::{Departure, Finding, Race, RaceSettings, Turns};
 use rand::seq::SliceRandom;
 use rand::{RngExt, SeedableRng};
@@ -11,9 +12,6 @@ use rand_pcg::Pcg64Mcg;
 /// Microseconds of 40,000 equal calls, one after the other, on two shared cores.
 const TRACE: &str = include_str!("../data/calls-on-shared-cores.txt");
 const SLOW: f64 = 1.8;
-
-/// Eight that lie within the margin or little beyond, and five from 1.3 to 5 times as slow.
-const CLOSE: [f64; 12] = [1.0, 1.008, 1.016, 1.025, 1.033, 1.04, 1.05, 1.3, 2.0, 3.0, 4.0, 5.0];
 
 /// What calls take besides what they are.
 trait Machine {
@@ -80,11 +78,6 @@ impl Machine for TwoSpeeds {
         }
         self.left -= left;
     }
-}
-
-/// A normal value (Box and Muller 1958).
-fn normal(random: &mut Pcg64Mcg) -> f64 {
-    (-2.0 * (1.0 - random.random::<f64>()).ln()).sqrt() * (std::f64::consts::TAU * random.random::<f64>()).cos()
 }
 
 /// A machine that takes as long as one has taken, call by call.
@@ -182,10 +175,6 @@ struct Tally {
     second_faster: f64,
 }
 
-fn races() -> usize {
-    std::env::var("KAMPF_SIMULATIONS").ok().and_then(|number| number.parse().ok()).unwrap_or(300)
-}
-
 struct Cell<'a> {
     name: &'a str,
     contenders: usize,
@@ -202,7 +191,7 @@ fn simulate(cell: &Cell<'_>, machine: &dyn Fn(u64) -> Box<dyn Machine>) -> Tally
         (0..cell.contenders).map(|at| (0..cell.sets).map(|set| (cell.cost)(at, set)).sum::<f64>() / cell.sets as f64).collect();
     let best = truth.iter().copied().fold(f64::INFINITY, f64::min);
     let (mut tally, mut rounds, mut seconds) = (Tally::default(), Vec::new(), Vec::new());
-    let races = races();
+    let races = races(300);
     for number in 0..races as u64 {
         let seed = (kampf_mangle::seed() << 32) + number;
         let (mut machine, mut random) = (machine(seed), Pcg64Mcg::seed_from_u64(seed ^ 0x7077));

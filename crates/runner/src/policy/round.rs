@@ -126,24 +126,22 @@ impl Track<'_> {
             self.dealt.clear();
             return running;
         }
-        let group = loop {
+        let leads = self.race.leader().filter(|leader| running.contains(leader)).unwrap_or_else(|| self.one_of_the_best(&running, random));
+        loop {
             if self.dealt.is_empty() {
-                let leader =
-                    self.race.leader().filter(|leader| running.contains(leader)).unwrap_or_else(|| self.one_of_the_best(&running, random));
-                let mut others: Vec<usize> = running.iter().copied().filter(|&at| at != leader).collect();
+                let mut others: Vec<usize> = running.iter().copied().filter(|&at| at != leads).collect();
                 others.shuffle(random);
                 let groups = others.len().div_ceil(self.most_alive - 1);
                 self.dealt = others.chunks(others.len().div_ceil(groups)).map(<[usize]>::to_vec).collect();
             }
-            // Some may have left since.
-            let Some(mut group) = self.dealt.pop() else { continue };
-            group.retain(|at| running.contains(at));
+            // Some may have left since, or lead.
+            let mut group = self.dealt.pop().unwrap_or_default();
+            group.retain(|at| running.contains(at) && *at != leads);
             if !group.is_empty() {
-                break group;
+                group.push(leads);
+                return group;
             }
-        };
-        let leads = self.race.leader().filter(|leader| running.contains(leader)).unwrap_or_else(|| self.one_of_the_best(&running, random));
-        group.iter().copied().filter(|&at| at != leads).chain([leads]).collect()
+        }
     }
 
     fn one_of_the_best(&self, running: &[usize], random: &mut Pcg64Mcg) -> usize {
@@ -301,12 +299,11 @@ impl Playing {
         let slices = self.slices.iter().map(|slice| all.share_of(slice.account)).collect();
         let each: Vec<Nanos> =
             self.slices.iter().flat_map(|slice| &slice.spans).map(|span| factor * span / self.calls_per_span as Nanos).collect();
-        let kept = KeptTimes {
-            hits_ns: self.slices.iter().filter_map(|slice| slice.kept.as_ref()).flat_map(|kept| kept.hits_ns.iter().copied()).collect(),
-            misses_ns: self.slices.iter().filter_map(|slice| slice.kept.as_ref()).flat_map(|kept| kept.misses_ns.iter().copied()).collect(),
-            hit_rate: self.slices.iter().find_map(|slice| Some(slice.kept.as_ref()?.hit_rate)).unwrap_or_default(),
-        };
-        let kept = Some(kept).filter(|kept| !kept.hits_ns.is_empty());
+        let kept = self.slices.iter().filter_map(|slice| slice.kept.clone()).reduce(|mut all, own| {
+            all.hits_ns.extend(own.hits_ns);
+            all.misses_ns.extend(own.misses_ns);
+            all
+        });
         let p95 = match &kept {
             Some(kept) => p95_of_kept(kept),
             None => percentile(&each, 0.95),

@@ -1,6 +1,7 @@
 //! The real program in a folder of its own, with nothing of the tester's environment.
 
 pub(crate) mod made;
+pub(crate) mod processes;
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
