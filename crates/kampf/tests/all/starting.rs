@@ -1,6 +1,6 @@
 //! `kampf new` for somebody's schema: what it proposes, what it proves, and how large it makes it.
 
-use crate::common::processes::signal;
+use crate::common::processes::{signal, wait_for};
 use crate::common::{Folder, json};
 
 const INN: &str = "CREATE TABLE rooms (id INTEGER PRIMARY KEY, code VARCHAR(8) NOT NULL UNIQUE, floor INTEGER NOT NULL);
@@ -174,9 +174,13 @@ fn a_shell_completes_what_is_in_the_folder() {
 fn another_race_on_the_machine_is_warned_of() {
     use std::os::linux::net::SocketAddrExt;
     let address = std::os::unix::net::SocketAddr::from_abstract_name(b"kampf-race").unwrap();
-    // Another test may be racing just now, which does as well.
-    let _held = std::os::unix::net::UnixListener::bind_addr(&address);
     let folder = Folder::apiary("");
+    let mut held = None;
+    // Another test may be racing just now, and be through before this one begins.
+    wait_for("the machine", || {
+        held = std::os::unix::net::UnixListener::bind_addr(&address).ok();
+        held.is_some()
+    });
     let ended = folder.command(&["race", "calm", "--time", "1s", "--rounds", "1"]).output().unwrap();
     let said = String::from_utf8_lossy(&ended.stderr);
     assert!(ended.status.success() && said.contains("warning: another kampf is racing on this machine"), "{said}");
