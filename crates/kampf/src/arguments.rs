@@ -284,6 +284,10 @@ pub(crate) struct Check {
     /// Print the agreed answer, lists below their rows; with --format json one JSON array of values a row
     #[arg(long)]
     pub(crate) answer: bool,
+    /// Wait for every answer to its end: else one that has proven itself on few rows is stopped where it takes more than a second and twenty
+    /// times as long as the best
+    #[arg(long)]
+    pub(crate) whole: bool,
     #[command(flatten)]
     pub(crate) selection: Selection,
     #[command(flatten)]
@@ -294,8 +298,8 @@ pub(crate) struct Check {
 pub(crate) struct Race {
     /// The contests; all of them where none is given
     pub(crate) contests: Vec<String>,
-    /// Most time for the rounds of a contest, the check before them not counted; a race that is decided ends earlier [default: 30s, or
-    /// what the least rounds of a large field need, up to 60s]
+    /// Most time for a contest: check, rounds, and asking the survivors once more; one round is always run, and a race that is decided
+    /// ends earlier [default: 30s, or what the least rounds of a large field need, up to 60s]
     #[arg(long, value_name = "TIME", value_parser = duration)]
     pub(crate) time: Option<std::time::Duration>,
     /// At most so many rounds

@@ -48,14 +48,15 @@ pub(crate) struct Course {
     /// Time of all rounds, and what of it lies inside measured spans.
     pub(crate) seconds: f64,
     pub(crate) measured_seconds: f64,
-    /// Time of the check before.
+    /// Time of the check before, and of asking the survivors once more.
     pub(crate) check_seconds: f64,
+    pub(crate) confirm_seconds: f64,
     pub(crate) interrupted: bool,
     /// Why the survivors were not all asked once more, where they were not.
     pub(crate) not_confirmed: Option<String>,
     /// Who gave the answer that all were compared with.
     pub(crate) reference: String,
-    /// Most time for the rounds.
+    /// Most time for all of these together.
     pub(crate) time_seconds: f64,
     /// Seed of the order within rounds and of drawn parameters.
     pub(crate) seed: u64,

@@ -7,9 +7,9 @@ use kampf_race::{Departure, Race};
 /// Something that happened. Consumers draw progress from it; between two events nothing of theirs runs.
 #[derive(Clone, Debug)]
 pub enum Event<'a> {
-    /// A contender's answer is being fetched: name, place from 1, how many there are.
-    Checking(&'a str, usize, usize),
-    /// The same on the twin.
+    /// A contender's answer is being fetched.
+    Checking(Checking<'a>),
+    /// The same on the twin: name, place from 1, how many there are.
     Proving(&'a str, usize, usize),
     /// A round begins.
     Round(RoundBegins<'a>),
@@ -23,6 +23,19 @@ pub enum Event<'a> {
     Halted(&'a str),
     /// Survivors answer once more.
     Confirming,
+}
+
+/// Whose answer is being fetched.
+#[derive(Clone, Copy, Debug)]
+pub struct Checking<'a> {
+    /// Its name.
+    pub name: &'a str,
+    /// Which one it is, from 1.
+    pub at: usize,
+    /// How many there are.
+    pub all: usize,
+    /// How long this and those after it may take, where answers that take long are stopped.
+    pub at_most: Option<Duration>,
 }
 
 /// How things stand between two rounds.

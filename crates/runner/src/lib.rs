@@ -22,7 +22,7 @@ pub use contender::{OwnContender, serve};
 pub use contest::{
     Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, FullerNeed, Keyed, KeyedContest, ParameterSource, Place, Program, Setup,
 };
-pub use event::{Event, RoundBegins};
+pub use event::{Checking, Event, RoundBegins};
 pub use machine::{Machine, Pressure, reference_loop};
 pub use policy::{
     CheckedEntry, CheckedVerdict, Checks, Contradiction, Entrant, EntrantFault, Known, Probe, Purpose, RaceOptions, RaceReport, Runs, Timed,

@@ -5,10 +5,11 @@ use kampf_runner::{CheckedVerdict, Checks, Contest, Contradiction, Inbox, Purpos
 use kampf_schema::{LogicalType, Value};
 use serde_json::json;
 
+use super::race::LONG_ANSWER;
 use super::{Ending, print, print_json, say};
 use crate::arguments::{Check, Format, General};
 use crate::output::{
-    Column, Look, Page, RaceProgress, answer_text, checked_text, count, not_proven_text, one_line, paint, quiet_words, rows_of,
+    Column, Look, Page, RaceProgress, answer_text, checked_text, count, not_proven_text, one_line, paint, quiet_words, rows_of, wait,
 };
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
@@ -57,7 +58,8 @@ fn check(
     let mut all_agree = true;
     for contest in &selected {
         let mut progress = RaceProgress::new(&contest.name, general.quiet, 0.0);
-        let checks = kampf_runner::check(inbox, &setup, contest, Purpose::Answers, &mut |event| progress.take(&event))
+        let purpose = Purpose { is_for_race: false, stop_above: (!arguments.whole).then_some(LONG_ANSWER) };
+        let checks = kampf_runner::check(inbox, &setup, contest, purpose, &mut |event| progress.take(&event))
             .map_err(|error| trouble(&contest.name, &error))?;
         drop(progress);
         dataset.verify()?;
@@ -151,7 +153,9 @@ fn answer_lines(contest: &Contest, checks: &Checks) -> String {
 
 fn as_json(project: &Project, contest: &Contest, checks: &Checks) -> serde_json::Value {
     let entries = checks.entries.iter().map(|entry| match &entry.verdict {
-        CheckedVerdict::Agrees => json!({"name": entry.name, "agrees": true}),
+        CheckedVerdict::Agrees => {
+            json!({"name": entry.name, "agrees": true, "stopped_after_seconds": entry.stopped_after.map(|after| after.as_secs_f64())})
+        }
         CheckedVerdict::Undecided(why) => json!({"name": entry.name, "agrees": null, "reason": why.to_string()}),
         CheckedVerdict::Failed(trouble) => json!({"name": entry.name, "agrees": false, "reason": trouble.to_string()}),
         CheckedVerdict::Disagrees(set, difference) => {
@@ -212,6 +216,7 @@ pub(super) fn check_text(page: &mut Page, contest: &Contest, asked: &[Vec<Value>
         checks.entries.iter().filter(|entry| entry.verdict == CheckedVerdict::Agrees).map(|entry| entry.name.as_str()).collect();
     if agreeing.len() == checks.entries.len() {
         page.line(format!("  {}", paint(Look::Good, &format!("all {} contenders give this answer", agreeing.len()))));
+        stopped_text(page, checks);
         return;
     }
     for entry in &checks.entries {
@@ -234,6 +239,21 @@ pub(super) fn check_text(page: &mut Page, contest: &Contest, asked: &[Vec<Value>
                 difference_text(page, contest, difference, RIGHT);
             }
         }
+    }
+}
+
+/// Whose answer was not waited for, as it was proven on few rows.
+fn stopped_text(page: &mut Page, checks: &Checks) {
+    let stopped: Vec<&str> = checks.entries.iter().filter(|entry| entry.stopped_after.is_some()).map(|entry| entry.name.as_str()).collect();
+    let longest = checks.entries.iter().filter_map(|entry| entry.stopped_after).max();
+    if let Some(longest) = longest {
+        let text = format!(
+            "  {} of them proven on few rows, and stopped here after {}: {}; --whole waits for them",
+            stopped.len(),
+            wait(longest.as_secs_f64()),
+            stopped.join(", ")
+        );
+        page.paragraph(&quiet_words(&text), 4);
     }
 }
 

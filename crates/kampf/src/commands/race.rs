@@ -10,7 +10,7 @@ use super::check::check_text;
 use super::{Ending, print, print_json, say, self_test};
 use crate::arguments::{Format, General, Race, Selection};
 use crate::document::{DatasetPart, Document, TablePart};
-use crate::output::{Page, RaceProgress, contest_text, together, wait};
+use crate::output::{Page, RaceProgress, contest_text, counted, together, wait};
 use crate::problem::Problem;
 use crate::project::{ContestConfig, Project, Selected, resolve};
 use crate::raced::{RacedContest, RacedRun};
@@ -123,6 +123,7 @@ impl Raced {
         let trips = if arguments.round_trip.is_empty() { &project.config.round_trips } else { &arguments.round_trip };
         let trips = if trips.is_empty() { &[Duration::ZERO][..] } else { trips };
         name_programs(general, &dataset, selected.iter().map(|(_, picked)| &picked.contest));
+        let begun = Instant::now();
         for (at, (config, picked)) in selected.iter().enumerate() {
             for what in picked.passed_over(project.engine.name()) {
                 say(general.quiet, &format!("{}: {what}", config.name));
@@ -143,7 +144,7 @@ impl Raced {
                 // Of a time for all, each takes twice the share of those after it: the first ones are shown first. Where one of slow ways has taken
                 // more than its share, the others get some all the same.
                 let after = (selected.len() - at) * trips.len() * rates.len();
-                let spent = Duration::from_secs_f64(self.parts.iter().map(|part| part.course.seconds).sum());
+                let spent = begun.elapsed();
                 let share = arguments.together.map(|together| (together.saturating_sub(spent) * 2 / (after as u32 + 1)).max(LEAST_SHARE));
                 let on = On { general, arguments, inbox, setup: &setup, project, dataset: &dataset, circumstances: &circumstances };
                 match one(&on, share, config, &picked.contest) {
@@ -239,26 +240,48 @@ struct On<'a> {
 fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &Contest) -> Result<(RacedContest, bool, String), Problem> {
     let On { general, arguments, inbox, setup, .. } = *on;
     let manner = Manner::of(arguments, config);
-    let mut progress = RaceProgress::new(&contest.name, general.quiet, manner.margin);
     let begun = Instant::now();
-    let checks =
-        kampf_runner::check(inbox, setup, contest, Purpose::Race { stop_above: manner.stop_above() }, &mut |event| progress.take(&event))
-            .map_err(|error| trouble(&contest.name, &error))?;
+    let time = share.or(arguments.time);
+    let contenders = contest.entries.len();
+    let together = wait(time.unwrap_or(USUAL_TIME).as_secs_f64());
+    say(
+        general.quiet,
+        &format!("{}: {}, {together} at most with their check", contest.name, counted(contenders as u64, "contender", "contenders")),
+    );
+    let mut progress = RaceProgress::new(&contest.name, general.quiet, manner.margin);
+    let purpose = Purpose { is_for_race: true, stop_above: manner.stop_above() };
+    let checks = kampf_runner::check(inbox, setup, contest, purpose, &mut |event| progress.take(&event))
+        .map_err(|error| trouble(&contest.name, &error))?;
     let checked = begun.elapsed();
     let options = manner.options(contest, &checks, setup.seed);
     let least = least_time(inbox, setup, contest, &checks, &options);
-    if let Some(time) = arguments.time.filter(|time| share.is_none() && *time < least) {
-        let (needs, time) = (wait(least.as_secs_f64()), wait(time.as_secs_f64()));
-        say(general.quiet, &format!("{}: the least rounds that can decide need about {needs}; {time} may be too little", contest.name));
+    let needs = checked + least;
+    let words = wait(needs.as_secs_f64());
+    let time = time.unwrap_or_else(|| needs.clamp(USUAL_TIME, MOST_TIME));
+    if arguments.time.is_some() && share.is_none() && time < needs {
+        let time = wait(time.as_secs_f64());
+        say(
+            general.quiet,
+            &format!("{}: the check and the least rounds that can decide need about {words}; {time} may be too little", contest.name),
+        );
+    } else if arguments.time.is_none() && time > USUAL_TIME {
+        say(general.quiet, &format!("{}: the least rounds that can decide need more: about {words} in all", contest.name));
     }
-    let time = share.or(arguments.time).unwrap_or_else(|| least.clamp(USUAL_TIME, MOST_TIME));
-    let options = RaceOptions { time, ..options };
+    let rounds = time.saturating_sub(checked).max(if share.is_some() { LEAST_SHARE } else { Duration::ZERO });
+    let options = RaceOptions { time: rounds, ..options };
     let report = race(inbox, setup, contest, &checks, &options, &mut |event| progress.take(&event))
         .map_err(|error| trouble(&contest.name, &error))?;
     drop(progress);
     let surroundings = Surroundings { project: on.project, dataset: on.dataset, setup, circumstances: on.circumstances };
-    let raced =
-        Ran { checks: &checks, checked, options: &options, keeps_nothing: manner.keeps_nothing, require: &manner.require, report: &report };
+    let raced = Ran {
+        checks: &checks,
+        checked,
+        time,
+        options: &options,
+        keeps_nothing: manner.keeps_nothing,
+        require: &manner.require,
+        report: &report,
+    };
     let part = raced_contest(&surroundings, config, contest, &raced);
     let mut page = Page::new();
     if general.format == Format::Text {
@@ -275,12 +298,12 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &C
     Ok((part, finished, page.into_text()))
 }
 
-/// Time for the rounds of a contest where none is given, and the most that a large field is given.
+/// Time for a contest where none is given, and the most that a large field is given.
 const USUAL_TIME: Duration = Duration::from_secs(30);
-/// What each contest has at least of a time for all.
+/// What the rounds of each contest have at least of a time for all.
 const LEAST_SHARE: Duration = Duration::from_secs(3);
 /// An answer of the check that takes no longer is never stopped.
-const LONG_IN_CHECK: Duration = Duration::from_secs(2);
+pub(super) const LONG_ANSWER: Duration = Duration::from_secs(1);
 const MOST_TIME: Duration = Duration::from_secs(60);
 /// The share of calls that are answered from what is kept, where none is given.
 const USUAL_HIT_RATE: f64 = 0.9;
@@ -328,7 +351,7 @@ impl Manner {
     /// everybody runs to the end.
     fn stop_above(&self) -> Option<Duration> {
         let enough = self.require.shortest_time().map_or(Duration::ZERO, |nanos| Duration::from_nanos(nanos as u64));
-        (self.goal == Goal::Choice).then_some(LONG_IN_CHECK.max(enough))
+        (self.goal == Goal::Choice).then_some(LONG_ANSWER.max(enough))
     }
 
     /// For a field that was checked.

@@ -111,7 +111,8 @@ impl SelfTest<'_> {
     /// Races a field once. Each race has a seed of its own.
     fn race(&self, contest: &Contest, number: u64) -> Result<RaceReport, Problem> {
         let failed = |error| trouble(&contest.name, &error);
-        let checks = check(self.inbox, self.setup, contest, Purpose::Race { stop_above: None }, &mut |_| {}).map_err(failed)?;
+        let checks =
+            check(self.inbox, self.setup, contest, Purpose { is_for_race: true, stop_above: None }, &mut |_| {}).map_err(failed)?;
         let options = Manner::of_self_test(self.arguments).options(contest, &checks, self.setup.seed.wrapping_add(number));
         let time = self.arguments.time.unwrap_or(TIME);
         let options = RaceOptions { time, ..options };

@@ -156,6 +156,9 @@ pub(crate) struct RacePart {
     /// Time of the check before.
     #[serde(default)]
     pub(crate) check_seconds: f64,
+    /// Time of asking the survivors once more.
+    #[serde(default)]
+    pub(crate) confirm_seconds: f64,
     /// Seed of the order within rounds and of drawn parameters.
     pub(crate) seed: u64,
     /// Seconds of a round of those that were in the race at its end.

@@ -80,6 +80,7 @@ fn contest(part: ContestPart) -> RacedContest {
             not_confirmed: race.not_confirmed,
             reference: race.reference,
             check_seconds: race.check_seconds,
+            confirm_seconds: race.confirm_seconds,
             time_seconds: race.time_seconds,
             seed: race.seed,
             round_seconds: race.round_seconds,

@@ -56,6 +56,7 @@ fn contest(raced: &RacedContest) -> ContestPart {
             rests: settings.rests,
             keeps_nothing: raced.facts.keeps_nothing,
             check_seconds: course.check_seconds,
+            confirm_seconds: course.confirm_seconds,
             keep_below_ns: settings.keep_below,
             may_be_stale: !raced.facts.require.fresh,
             seed: course.seed,

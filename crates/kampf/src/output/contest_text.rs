@@ -59,13 +59,15 @@ fn course(part: &RacedContest) -> String {
     let asked = part.need.get("parameters").and_then(serde_json::Value::as_array).is_some_and(|names| !names.is_empty());
     let rows = if asked { format!("all answers, the first of {}", rows_of(rows)) } else { rows_of(rows) };
     let mut words = format!(
-        "{agreed} {} on {}, checked in {:.1} s; {} in {:.1} s, {} of it measured, the rest starts",
+        "{agreed} {} on {}, checked in {:.1} s; {} in {:.1} s, {} of it measured, the rest starts{}",
         if agreed == 1 { "contender agrees" } else { "contenders agree" },
         rows,
         race.check_seconds,
         counted(part.facts.rounds as u64, "round", "rounds"),
         race.seconds,
-        percent(measured)
+        percent(measured),
+        // What is less than can be seen in the figures before it is not told.
+        if race.confirm_seconds >= 0.1 { format!("; asked once more in {:.1} s", race.confirm_seconds) } else { String::new() }
     );
     if race.interrupted {
         words += ", interrupted";

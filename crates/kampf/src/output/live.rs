@@ -7,12 +7,12 @@ use std::time::{Duration, Instant};
 
 use indicatif::ProgressBar;
 use kampf_race::{Departure, Finding, Forecaster, Nanos, Race, Standing, Why};
-use kampf_runner::{Event, RoundBegins};
+use kampf_runner::{Checking, Event, RoundBegins};
 use kampf_verdict::Forecast;
 use unicode_width::UnicodeWidthStr;
 
 use super::forecast_text::{EARLIEST, forecast_text};
-use super::numbers::{behind, duration, interval, percent};
+use super::numbers::{behind, duration, interval, percent, wait};
 use super::out::{clean, one_line, say};
 use super::progress::line;
 use super::style::{Look, paint};
@@ -28,6 +28,8 @@ const LEADER: usize = 10;
 const WIDER: f64 = 0.1;
 /// Between two forecasts at least so much time passes: one takes some milliseconds.
 const FORECAST_EVERY: Duration = Duration::from_millis(500);
+/// How often something is said where it is not drawn.
+const NOW_AND_THEN: Duration = Duration::from_secs(10);
 
 /// Progress of a check and a race.
 pub(crate) struct RaceProgress {
@@ -35,6 +37,8 @@ pub(crate) struct RaceProgress {
     contest: String,
     sparse: bool,
     margin: f64,
+    /// When something was said last where it is not drawn.
+    said: Instant,
     drops: Vec<String>,
     forecaster: Option<Forecaster>,
     forecast: Option<(Instant, Vec<Forecast>)>,
@@ -52,6 +56,7 @@ impl RaceProgress {
             contest: contest.to_owned(),
             sparse: !quiet && !std::io::stderr().is_terminal(),
             margin,
+            said: Instant::now(),
             drops: Vec::new(),
             forecaster: None,
             forecast: None,
@@ -62,7 +67,10 @@ impl RaceProgress {
         let contest = self.contest.clone();
         match event {
             Event::Proving(name, at, all) => self.say(&format!("{contest}: checking on few rows {at} of {all}, {name}"), *at == 1),
-            Event::Checking(name, at, all) => self.say(&format!("{contest}: checking {at} of {all}, {name}"), *at == 1),
+            Event::Checking(Checking { name, at, all, at_most }) => {
+                let rest = at_most.map(|rest| format!("; {} more at most", wait(rest.as_secs_f64()))).unwrap_or_default();
+                self.say(&format!("{contest}: checking {at} of {all}, {name}{rest}"), *at == 1);
+            }
             Event::Round(round) => self.round(round),
             // By how much, the table says: one figure of each.
             Event::LeftOut(name) => {
@@ -80,9 +88,11 @@ impl RaceProgress {
         }
     }
 
-    fn say(&self, message: &str, lasting: bool) {
-        if self.sparse && lasting {
+    /// Elsewhere than on a terminal what passes is said now and then, so that nobody wonders.
+    fn say(&mut self, message: &str, lasting: bool) {
+        if self.sparse && (lasting || self.said.elapsed() >= NOW_AND_THEN) {
             say(false, message);
+            self.said = Instant::now();
         }
         self.bar.set_message(clean(message));
         self.bar.tick();
@@ -111,7 +121,8 @@ impl RaceProgress {
         let leader = round.race.leader().map(|leader| round.names[leader].as_str());
         let (racing, running) = (round.race.racing().len(), round.race.running().len());
         if self.sparse {
-            if number == 1 || number.is_multiple_of(10) {
+            if number == 1 || number.is_multiple_of(10) || self.said.elapsed() >= NOW_AND_THEN {
+                self.said = Instant::now();
                 let leads = leader.map(|leader| format!(", {leader} leads")).unwrap_or_default();
                 let expected = self.expected(round).map(|text| format!("; {text}")).unwrap_or_default();
                 let left = seconds(round.left);

@@ -37,7 +37,7 @@ pub(crate) use comparison_text::comparison_text;
 pub(crate) use contest_text::contest_text;
 pub(crate) use keys_table::{KeysFilled, keys_table};
 pub(crate) use live::{RaceProgress, halted_text};
-pub(crate) use numbers::{bytes, count, duration, interval, list, percent, rows_of, share, wait};
+pub(crate) use numbers::{bytes, count, counted, duration, interval, list, percent, rows_of, share, wait};
 pub(crate) use out::{complain, complain_line, complain_of_fault, one_line, print, print_as, print_json, say, shown};
 pub(crate) use page::Page;
 pub(crate) use plan_text::{PlanTelling, plan_text, reference_text};

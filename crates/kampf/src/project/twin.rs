@@ -9,8 +9,11 @@ use super::variant::Variant;
 
 /// Rows of a twin, about.
 const ROWS: u64 = 20_000;
+/// Of a dataset of at most so many rows, which can be worked out whole, a twin of a tenth says who may be stopped where it takes long.
+const WHOLE: u64 = 50_000;
+const TENTH: u64 = 10;
 /// A dataset of at most so many rows needs no other.
-const OWN_TWIN: u64 = 50_000;
+const OWN_TWIN: u64 = 10_000;
 /// What twins are called by; nothing else can be.
 const NAME: &str = "twin~";
 
@@ -20,6 +23,11 @@ pub(crate) fn twin_name(variant: Option<&str>) -> String {
 }
 
 impl Project {
+    /// Whether answers are known without a twin, as all rows can be worked out.
+    pub(crate) fn needs_no_twin(&self) -> bool {
+        self.blueprint.all_rows() <= WHOLE
+    }
+
     /// Twins of the plain schema and of some variants; none where the dataset has few rows itself.
     ///
     /// # Errors
@@ -28,7 +36,9 @@ impl Project {
         if self.blueprint.all_rows() <= OWN_TWIN {
             return Ok(Vec::new());
         }
-        let rows = self.blueprint.twin(&self.schema, &self.order, ROWS)?;
+        let all = self.blueprint.all_rows();
+        let wanted = if all > WHOLE { ROWS } else { all / TENTH };
+        let rows = self.blueprint.twin(&self.schema, &self.order, wanted)?;
         let plain = Variant { twin: Some(rows.clone()), ..Variant::with(&twin_name(None), &self.schema, Vec::new()) };
         let of = |variant: &&Variant| Variant {
             name: twin_name(Some(&variant.name)),

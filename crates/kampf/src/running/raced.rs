@@ -31,8 +31,9 @@ pub(crate) struct Surroundings<'a> {
 /// A contest that was checked and raced.
 pub(crate) struct Ran<'a> {
     pub(crate) checks: &'a Checks,
-    /// How long the check took.
+    /// How long the check took, and how long all was to take.
     pub(crate) checked: Duration,
+    pub(crate) time: Duration,
     pub(crate) options: &'a RaceOptions,
     pub(crate) keeps_nothing: bool,
     pub(crate) require: &'a Require,
@@ -69,11 +70,12 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
         course: Course {
             seconds: report.total.as_secs_f64(),
             check_seconds: ran.checked.as_secs_f64(),
+            confirm_seconds: report.confirmed.as_secs_f64(),
             measured_seconds: report.measured.as_secs_f64(),
             interrupted: report.interrupted,
             not_confirmed: report.not_confirmed.clone(),
             reference: checked_text(checks),
-            time_seconds: options.time.as_secs_f64(),
+            time_seconds: ran.time.as_secs_f64(),
             seed: options.seed,
             round_seconds: report.last_round.as_secs_f64(),
             reference_loop: report.reference_loop.clone(),
@@ -202,8 +204,7 @@ fn kept(entry: &Entry, runs: &Runs) -> Option<KeptPart> {
 /// What is said of one that did not start, as its answer took too long in the check.
 fn stopped_text((checked, entrant): (&CheckedEntry, &Entrant)) -> Option<String> {
     let Timed::InCheck(nanos) = entrant.timed else { return None };
-    let is_stopped = checked.probe.as_ref().is_some_and(|probe| probe.is_stopped);
-    is_stopped.then(|| {
+    checked.stopped_after.is_some().then(|| {
         format!(
             "{} takes {} a call and more: it was stopped in the check; that it gives the answer was proven on the twin",
             entrant.name,

@@ -72,7 +72,7 @@ pub(crate) fn filled_to_check<'c>(
     let twins = match large.is_empty() {
         true => Vec::new(),
         false => project.twins(&variants_of(project, large.into_iter())).unwrap_or_else(|error| {
-            say(general.quiet, &format!("no small twin of the data can be made to check answers on: {error}"));
+            say(general.quiet || project.needs_no_twin(), &format!("no small twin of the data can be made to check answers on: {error}"));
             Vec::new()
         }),
     };

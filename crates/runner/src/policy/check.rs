@@ -9,8 +9,8 @@ use kampf_schema::Value;
 
 use super::honesty::{ALLOWED, Account, Believed, believe, rows_are_right, timed};
 use super::race::OUTCLASSED_IN_CHECK;
-use super::stage::{Asked, Done, Right, Stage};
-use crate::event::Event;
+use super::stage::{Asked, Compared, Done, Right, Stage};
+use crate::event::{Checking, Event};
 use crate::trouble::Trouble;
 
 /// The outcome of a check.
@@ -58,6 +58,8 @@ pub struct CheckedEntry {
     pub verdict: CheckedVerdict,
     /// Whether that came of it on the twin, so that it was not asked on the dataset.
     pub on_twin: bool,
+    /// How long it was waited for, where it was stopped before its first answer was whole: that it agrees was proven on the twin.
+    pub stopped_after: Option<Duration>,
     /// How long it took, where that was asked for.
     pub probe: Option<Probe>,
 }
@@ -77,19 +79,18 @@ pub struct Contradiction {
 pub(crate) struct Proof {
     twin: Twin,
     verdicts: Vec<CheckedVerdict>,
+    /// How long the first answer of each took.
+    first: Vec<Duration>,
 }
 
 /// What a check is for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Purpose {
-    /// The answers themselves, all of them.
-    Answers,
-    /// A race after it. Whoever has proven itself on few rows is stopped where an answer takes longer than this, and many times as long as the best:
-    /// it would not start. None where everybody is to run.
-    Race {
-        /// No answer is stopped before.
-        stop_above: Option<Duration>,
-    },
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Purpose {
+    /// Whether a race comes after it, for which is counted and timed what answers right.
+    pub is_for_race: bool,
+    /// Whoever has proven itself on few rows is stopped where an answer takes longer than this, and many times as long as the best: it would not
+    /// start in a race. None where everybody is to come to the end.
+    pub stop_above: Option<Duration>,
 }
 
 /// What came of checking a contender.
@@ -120,8 +121,6 @@ pub struct Probe {
     pub calls_per_span: u64,
     /// Nanoseconds that a run lasts at least.
     pub run_ns: Nanos,
-    /// Whether it was stopped before its first answer was whole, so that its times are those until then and nothing was counted.
-    pub is_stopped: bool,
     /// What was counted over a call.
     pub measured: Measured,
     /// How many bytes were held after how many rows of the counted call with the first parameter set; empty where nobody says.
@@ -135,12 +134,24 @@ pub(crate) fn prove(stage: &mut dyn Stage, events: &mut dyn FnMut(Event<'_>)) ->
     let sets: Vec<Vec<Value>> = usual.iter().cloned().chain(stage.edges()).collect();
     let Right { references, .. } = stage.right(&sets)?;
     let contestants = stage.contestants().to_vec();
-    let mut verdicts = Vec::with_capacity(contestants.len());
+    let (mut verdicts, mut first) = (Vec::with_capacity(contestants.len()), vec![Duration::MAX; contestants.len()]);
     for (at, contestant) in contestants.iter().enumerate() {
         events(Event::Proving(&contestant.name, at + 1, contestants.len()));
         let asked = if contestant.is_derived { sets.len() } else { usual.len() };
-        let verdict =
-            stage.start(at).and_then(|_| stage.compare(at, &sets[..asked], &references[..asked], None)).map(|compared| compared.verdict);
+        let (sets, references) = (&sets[..asked], &references[..asked]);
+        let verdict = stage.start(at).and_then(|_| {
+            let Compared { verdict, took } = stage.compare(at, &sets[..1], &references[..1], None)?;
+            first[at] = took;
+            if verdict != CheckedVerdict::Agrees || sets.len() == 1 {
+                return Ok(verdict);
+            }
+            // A way that is slow on few rows is asked for some usual answers and those at the edges.
+            let skipped = if took > LONG_ANSWER { usual.len().saturating_sub(FEW_SETS) } else { 0 };
+            let rest = |all: usize| (1..all).filter(move |set| !(FEW_SETS..FEW_SETS + skipped).contains(set));
+            let sets: Vec<Vec<Value>> = rest(asked).map(|set| sets[set].clone()).collect();
+            let references: Vec<Reference> = rest(asked).map(|set| references[set].clone()).collect();
+            Ok(of_later(stage.compare(at, &sets, &references, None)?.verdict))
+        });
         stage.end(at);
         verdicts.push(match verdict {
             Ok(verdict) => verdict,
@@ -149,7 +160,15 @@ pub(crate) fn prove(stage: &mut dyn Stage, events: &mut dyn FnMut(Event<'_>)) ->
         });
     }
     let not_proven = stage.remarks(&references[..usual.len()]);
-    Ok(Proof { twin: Twin { rows: stage.all_rows(), not_proven }, verdicts })
+    Ok(Proof { twin: Twin { rows: stage.all_rows(), not_proven }, verdicts, first })
+}
+
+/// What came of all sets but the first, told by the places of all.
+fn of_later(verdict: CheckedVerdict) -> CheckedVerdict {
+    match verdict {
+        CheckedVerdict::Disagrees(set, difference) => CheckedVerdict::Disagrees(set + 1, difference),
+        verdict => verdict,
+    }
 }
 
 /// Checks all contenders of a field against one reference. Where that is only a contender's word, what they proved on a twin counts first, and derived
@@ -163,7 +182,9 @@ pub(crate) fn check(
     let sets = stage.sets(0);
     let Right { references, known } = stage.right(&sets)?;
     let entries = entries(stage, (&sets, &references), proof, purpose, events)?;
-    let mut checks = Checks { references, known, twin: proof.map(|proof| proof.twin.clone()), entries, contradiction: None };
+    let mut checks = Checks { references, known, twin: None, entries, contradiction: None };
+    // Where all rows are worked out it is only for who may be stopped.
+    checks.twin = proof.filter(|_| checks.known != Known::Plainly).map(|proof| proof.twin.clone());
     let is_doubtful = matches!(checks.known, Known::Sampled(_));
     let Some(contradiction) = contradiction(stage, &checks).filter(|_| is_doubtful) else { return Ok(checks) };
     match stage.decide(&sets)? {
@@ -208,50 +229,64 @@ fn entries(
     let contestants = stage.contestants().to_vec();
     let mut entries: Vec<Option<CheckedEntry>> = vec![None; contestants.len()];
     let mut best: Option<Nanos> = None;
-    // The field begins with the naive end: the leanest are checked first, so that it is known how long an answer need take.
-    for (checked_before, (at, contestant)) in contestants.iter().enumerate().rev().enumerate() {
+    for (checked_before, at) in soonest_first(contestants.len(), proof).into_iter().enumerate() {
+        let contestant = &contestants[at];
         let name = contestant.name.clone();
-        events(Event::Checking(&name, checked_before + 1, contestants.len()));
         let on_twin = proof.map(|proof| &proof.verdicts[at]);
-        let longest = match purpose {
-            Purpose::Race { stop_above: Some(above) } if on_twin == Some(&CheckedVerdict::Agrees) && !contestant.counter.is_program => {
+        let longest = match purpose.stop_above {
+            Some(above) if on_twin == Some(&CheckedVerdict::Agrees) && !contestant.counter.is_program => {
                 best.map(|best| above.max(Duration::from_nanos((1.05 * OUTCLASSED_IN_CHECK * best) as u64)))
             }
             _ => None,
         };
-        let asked = Asking { sets, references, purpose, longest };
+        let at_most = longest.map(|longest| longest * (contestants.len() - checked_before) as u32);
+        events(Event::Checking(Checking { name: &name, at: checked_before + 1, all: contestants.len(), at_most }));
+        let hopeless = best.map_or(Duration::MAX, |best| Duration::from_nanos((OUTCLASSED_IN_CHECK * best) as u64));
+        let asking = Asking { sets, references, purpose, longest, hopeless, is_proven: on_twin == Some(&CheckedVerdict::Agrees) };
         let checked = match on_twin {
-            None | Some(CheckedVerdict::Agrees | CheckedVerdict::Undecided(_)) => check_entry(stage, at, asked),
+            None | Some(CheckedVerdict::Agrees | CheckedVerdict::Undecided(_)) => check_entry(stage, at, asking),
             // A program that answers from the dataset when it is given the twin's address.
             Some(CheckedVerdict::Disagrees(..)) if contestant.counter.is_program => {
-                check_entry(stage, at, Asking { purpose: Purpose::Answers, ..asked }).and_then(|(verdict, _)| match verdict {
+                let answers = Purpose { is_for_race: false, ..purpose };
+                check_entry(stage, at, Asking { purpose: answers, ..asking }).and_then(|checked| match checked.verdict {
                     CheckedVerdict::Agrees => Err(Trouble::NotBelieved("it does not use the address it was given".to_owned())),
-                    _ => Ok((verdict, None)),
+                    _ => Ok(checked),
                 })
             }
             Some(verdict) => {
                 if let CheckedVerdict::Failed(trouble) = verdict {
                     events(Event::Failed(&name, trouble.to_string()));
                 }
-                entries[at] = Some(CheckedEntry { name, verdict: verdict.clone(), on_twin: true, probe: None });
+                entries[at] = Some(CheckedEntry { name, verdict: verdict.clone(), on_twin: true, stopped_after: None, probe: None });
                 continue;
             }
         };
-        let (verdict, probe) = match checked {
+        let Checked { verdict, stopped_after, probe, answer } = match checked {
             Ok(checked) => checked,
             Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
             Err(trouble) => {
                 events(Event::Failed(&name, trouble.to_string()));
-                (CheckedVerdict::Failed(trouble), None)
+                Checked { verdict: CheckedVerdict::Failed(trouble), ..Checked::default() }
             }
         };
         stage.end(at);
-        if let Some(probe) = probe.as_ref().filter(|_| contestant.leads) {
-            best = Some(best.map_or(probe.call_ns, |best| best.min(probe.call_ns)));
+        if verdict == CheckedVerdict::Agrees && contestant.leads {
+            let call = probe.as_ref().map_or(answer.as_nanos() as Nanos, |probe| probe.call_ns);
+            best = Some(best.map_or(call, |best| best.min(call)));
         }
-        entries[at] = Some(CheckedEntry { name, verdict, on_twin: false, probe });
+        entries[at] = Some(CheckedEntry { name, verdict, on_twin: false, stopped_after, probe });
     }
     Ok(entries.into_iter().flatten().collect())
+}
+
+/// In which order a field is checked, so that it is known soon how long an answer need take: those that are quick on few rows first. Where there are
+/// no few rows, the leanest: the field begins with the naive end.
+fn soonest_first(contenders: usize, proof: Option<&Proof>) -> Vec<usize> {
+    let mut order: Vec<usize> = (0..contenders).rev().collect();
+    if let Some(proof) = proof {
+        order.sort_by_key(|&at| proof.first[at]);
+    }
+    order
 }
 
 /// What a contender is asked for in the check.
@@ -262,11 +297,29 @@ struct Asking<'a> {
     purpose: Purpose,
     /// How long an answer may take before it is stopped.
     longest: Option<Duration>,
+    /// From here on one would not start.
+    hopeless: Duration,
+    /// Whether it has proven itself on few rows.
+    is_proven: bool,
 }
 
-fn check_entry(stage: &mut dyn Stage, at: usize, asking: Asking<'_>) -> Result<(CheckedVerdict, Option<Probe>), Trouble> {
-    let Asking { sets, references, purpose, longest } = asking;
-    let probe = purpose != Purpose::Answers;
+/// What came of it.
+struct Checked {
+    verdict: CheckedVerdict,
+    stopped_after: Option<Duration>,
+    probe: Option<Probe>,
+    /// How long its first answer took.
+    answer: Duration,
+}
+
+impl Default for Checked {
+    fn default() -> Checked {
+        Checked { verdict: CheckedVerdict::Agrees, stopped_after: None, probe: None, answer: Duration::ZERO }
+    }
+}
+
+fn check_entry(stage: &mut dyn Stage, at: usize, asking: Asking<'_>) -> Result<Checked, Trouble> {
+    let Asking { sets, references, purpose, longest, hopeless, is_proven } = asking;
     let started = stage.start(at)?;
     let unknown = |cold: Duration| Probe {
         start: started.took,
@@ -275,29 +328,33 @@ fn check_entry(stage: &mut dyn Stage, at: usize, asking: Asking<'_>) -> Result<(
         message_ns: None,
         calls_per_span: 1,
         run_ns: 0.0,
-        is_stopped: false,
         measured: Measured::default(),
         held: Vec::new(),
     };
     let first = match stage.compare(at, &sets[..1], &references[..1], longest) {
         // It has proven itself where that was no question of time.
         Err(Trouble::TimedOut(limit)) if Some(limit) == longest => {
-            return Ok((CheckedVerdict::Agrees, Some(Probe { is_stopped: true, ..unknown(limit) })));
+            let probe = purpose.is_for_race.then(|| unknown(limit));
+            return Ok(Checked { stopped_after: Some(limit), probe, answer: limit, ..Checked::default() });
         }
         first => first?,
     };
     // A way that is slow is asked for fewer answers before a race: it is the sets of all rounds that it is held against.
-    let few = if probe && first.took > LONG_ANSWER { sets.len().min(FEW_SETS) } else { sets.len() };
+    let fit = SOME_ANSWERS.as_nanos().checked_div(first.took.as_nanos()).map_or(sets.len(), |fit| fit as usize);
+    let few = if purpose.is_for_race { fit.max(if is_proven { 1 } else { FEW_SETS }).min(sets.len()) } else { sets.len() };
     let verdict = match first.verdict {
-        CheckedVerdict::Agrees if few > 1 => match stage.compare(at, &sets[1..few], &references[1..few], None)?.verdict {
-            CheckedVerdict::Disagrees(set, difference) => CheckedVerdict::Disagrees(set + 1, difference),
-            verdict => verdict,
-        },
+        CheckedVerdict::Agrees if few > 1 => of_later(stage.compare(at, &sets[1..few], &references[1..few], None)?.verdict),
         verdict => verdict,
     };
-    if !probe || verdict != CheckedVerdict::Agrees || !started.can.contains(&Mode::Time) {
-        return Ok((verdict, None));
+    let answered = Checked { verdict, answer: first.took, ..Checked::default() };
+    if !purpose.is_for_race || answered.verdict != CheckedVerdict::Agrees || !started.can.contains(&Mode::Time) {
+        return Ok(answered);
     }
+    let few = match first.took {
+        took if took > hopeless && took > LONG_ANSWER => 1,
+        took if took > LONG_ANSWER => few.min(FEW_SETS),
+        _ => few,
+    };
     let rows: Vec<u64> = references.iter().map(|reference| stage.rows_of(reference)).collect();
     let (sets, rows) = (&sets[..few], &rows[..few]);
     let counter = stage.contestants()[at].counter;
@@ -306,7 +363,8 @@ fn check_entry(stage: &mut dyn Stage, at: usize, asking: Asking<'_>) -> Result<(
     if !counter.is_program {
         // Its own code says how long the calls took that were counted beside others: no call is made only to learn a time.
         let Counted { measured, held, call_ns } = counted(stage, at, sets, rows)?;
-        return Ok((verdict, Some(Probe { call_ns: call_ns.unwrap_or(unknown.cold_ns), measured, held, ..unknown })));
+        let probe = Probe { call_ns: call_ns.unwrap_or(unknown.cold_ns), measured, held, ..unknown };
+        return Ok(Checked { probe: Some(probe), ..answered });
     }
     // The answer is fetched and thrown away by another code path; a fresh process shows what a round will look like.
     stage.start(at)?;
@@ -315,12 +373,15 @@ fn check_entry(stage: &mut dyn Stage, at: usize, asking: Asking<'_>) -> Result<(
     let Counted { measured, held, .. } = if can_count { counted(stage, at, sets, rows)? } else { Counted::default() };
     let Believed { message, calls_per_span, run, call_ns } = believe(stage, at, sets, rows.iter().sum())?;
     let cold_ns = first_call(&cold, Some(message));
-    Ok((verdict, Some(Probe { cold_ns, call_ns, message_ns: Some(message), calls_per_span, run_ns: run, measured, held, ..unknown })))
+    let probe = Probe { cold_ns, call_ns, message_ns: Some(message), calls_per_span, run_ns: run, measured, held, ..unknown };
+    Ok(Checked { probe: Some(probe), ..answered })
 }
 
 /// From here on an answer takes long, and so many parameter sets have to do then.
 const LONG_ANSWER: Duration = Duration::from_millis(50);
 const FEW_SETS: usize = 2;
+/// Before a race answers are compared over as many sets as fit into this.
+const SOME_ANSWERS: Duration = Duration::from_millis(500);
 
 /// What a run of one first call took. It may last longer than it says by a millisecond, which a process that has just begun may take
 /// for anything.

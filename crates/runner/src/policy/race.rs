@@ -20,7 +20,7 @@ use crate::trouble::Trouble;
 pub struct RaceOptions {
     /// How it is decided, and at most how many rounds there are.
     pub settings: RaceSettings,
-    /// No round begins that cannot end in this time.
+    /// No round begins that cannot end in this time, with asking the survivors once more after it.
     pub time: Duration,
     /// At least so many measured calls of a contender that may be good enough, in every round.
     pub least_calls: u64,
@@ -41,8 +41,10 @@ pub struct RaceReport {
     pub entrants: Vec<Entrant>,
     /// How they stand; places are those of `entrants`.
     pub race: Race,
-    /// From the first round to the end.
+    /// From the first round to the last.
     pub total: Duration,
+    /// How long it took to ask the survivors once more.
+    pub confirmed: Duration,
     /// What a round of those that were in the race at its end takes.
     pub last_round: Duration,
     /// Time inside measured spans.
@@ -194,12 +196,14 @@ pub(crate) fn race(
     let mut random = Pcg64Mcg::seed_from_u64(options.seed);
     let mut interrupted = false;
     let (mut total, mut last_round);
+    let mut confirmed = Duration::ZERO;
     let not_confirmed = loop {
         let may_go_on = track.rounds(begun, &names, &mut loops, &mut random, events)?;
         if !may_go_on && track.race.rounds() == 0 {
             return Err(Trouble::Interrupted);
         }
-        (total, last_round) = (track.stage.now() - begun, track.next_lasts());
+        let rounds_ended = track.stage.now();
+        (total, last_round) = (rounds_ended - begun - confirmed, track.next_lasts());
         loops.push(track.stage.reference_loop());
         if !may_go_on {
             interrupted = true;
@@ -212,6 +216,7 @@ pub(crate) fn race(
             Ok(()) => track.confirm(events),
             Err(trouble) => Some(trouble.to_string()),
         };
+        confirmed += track.stage.now() - rounds_ended;
         // Who has come back has not been asked, and may not have run a round.
         let is_back = track.has_forgotten && track.race.racing().iter().any(|at| !racing.contains(at));
         if not_confirmed.is_some() || !is_back {
@@ -225,6 +230,7 @@ pub(crate) fn race(
         race: track.race,
         entrants: track.entrants,
         total,
+        confirmed,
         last_round,
         measured: Duration::from_nanos(track.measured_ns as u64),
         reference_loop: loops,
@@ -257,7 +263,7 @@ impl Track<'_> {
             && (is_owed(self) || !(self.race.is_decided() && self.keeps_limits() && self.race.has_compared()))
         {
             let round = self.next_lasts();
-            let left = options.time.saturating_sub(self.stage.now() - begun);
+            let left = self.left(begun);
             if self.race.rounds() > 0 && round > left && !is_owed(self) {
                 break;
             }
@@ -265,7 +271,7 @@ impl Track<'_> {
             events(Event::Round(RoundBegins { race: &self.race, names, left, round }));
             match self.round(left, random, events) {
                 Ok(drops) => {
-                    let left = options.time.saturating_sub(self.stage.now() - begun);
+                    let left = self.left(begun);
                     let now = RoundBegins { race: &self.race, names, left, round: self.next_lasts() };
                     drops.into_iter().for_each(|drop| events(Event::Dropped(&now, drop)));
                 }
@@ -274,6 +280,15 @@ impl Track<'_> {
             }
         }
         Ok(true)
+    }
+
+    /// Time that is left for rounds: asking the survivors once more is to fit in as well.
+    fn left(&self, begun: Duration) -> Duration {
+        let sets = self.checks.references.len() as f64;
+        let once_more =
+            |at: usize| Some(self.checks.entries[at].probe.as_ref()?.start + Duration::from_nanos((sets * self.in_check(at)?) as u64));
+        let all: Duration = self.race.racing().into_iter().filter_map(once_more).sum();
+        self.options.time.saturating_sub(self.stage.now() - begun + all)
     }
 
     /// Who takes part, and how often each is called.

@@ -89,8 +89,8 @@ fn is_plain(contest: &Contest, blueprint: &Blueprint) -> bool {
     contest.need.as_ref().is_none_or(|need| rows_of(need, blueprint).saturating_mul(contest.set_count()) <= PLAIN_EVALUATION_ROWS)
 }
 
-/// Rows up to which a dataset is its own twin.
-const OWN_TWIN_ROWS: u64 = 50_000;
+/// Rows up to which a dataset is its own twin: nothing takes long there.
+const OWN_TWIN_ROWS: u64 = 10_000;
 
 /// Whether contenders of a contest have to prove themselves on few rows first.
 pub fn wants_twin(contest: &Contest, blueprint: &Blueprint) -> bool {

@@ -2,9 +2,11 @@
 
 use super::FOR_RACE;
 use super::script::{Actor, Script, own, program};
-use crate::policy::check::{CheckedVerdict, Checks, Known, check, prove};
+use crate::event::Event;
+use crate::policy::check::{CheckedVerdict, Checks, Known, Purpose, check, prove};
 use crate::trouble::Trouble;
 use kampf_contest::Unclear;
+use kampf_protocol::Mode;
 
 /// The check of some contenders on many rows, after that on few.
 fn checked(on_twin: Vec<Actor>, here: Vec<Actor>, decides: bool) -> Checks {
@@ -76,12 +78,11 @@ fn a_program_that_is_right_on_many_rows_alone_does_not_use_its_address() {
 fn parameters_at_the_edges_are_only_for_what_is_derived() {
     let mut twin = Script::new(vec![own("one", 1.0), program("two", 1.0)]).with_parameters();
     prove(&mut twin, &mut |_| {}).expect("the check ends");
-    assert_eq!(twin.compared, [(0, 9), (1, 8)]);
+    assert_eq!(twin.compared, [(0, 1), (0, 8), (1, 1), (1, 7)]);
 }
 
 #[test]
 fn who_has_proven_itself_is_stopped_where_it_takes_too_long_to_start_anyway() {
-    use crate::policy::check::Purpose;
     use crate::policy::race::{Timed, race};
     // The leanest stand last in a field and are checked first; a call of 30 ms makes 630 ms long, and a second is.
     let field = || vec![own("hopeless", 5_000.0), program("program", 1_500.0), own("far", 900.0), own("lean", 30.0)];
@@ -89,7 +90,7 @@ fn who_has_proven_itself_is_stopped_where_it_takes_too_long_to_start_anyway() {
     let checked = |proof: Option<&super::super::check::Proof>, purpose| {
         let mut script = Script::new(field());
         let checks = check(&mut script, proof, purpose, &mut |_| {}).expect("the check ends");
-        let stopped: Vec<bool> = checks.entries.iter().map(|entry| entry.probe.as_ref().is_some_and(|probe| probe.is_stopped)).collect();
+        let stopped: Vec<bool> = checks.entries.iter().map(|entry| entry.stopped_after.is_some()).collect();
         (checks, stopped)
     };
     let (checks, stopped) = checked(Some(&proof), FOR_RACE);
@@ -102,6 +103,34 @@ fn who_has_proven_itself_is_stopped_where_it_takes_too_long_to_start_anyway() {
     assert!(matches!(report.entrants[0].timed, Timed::InCheck(nanos) if nanos >= 1e9), "{:?}", report.entrants[0].timed);
     // Who has not proven itself, or is to run to the end, is waited for.
     assert_eq!(checked(None, FOR_RACE).1, [false; 4]);
-    assert_eq!(checked(Some(&proof), Purpose::Race { stop_above: None }).1, [false; 4]);
-    assert_eq!(checked(Some(&proof), Purpose::Race { stop_above: Some(std::time::Duration::from_secs(6)) }).1, [false; 4]);
+    assert_eq!(checked(Some(&proof), Purpose { stop_above: None, ..FOR_RACE }).1, [false; 4]);
+    assert_eq!(checked(Some(&proof), Purpose { stop_above: Some(std::time::Duration::from_secs(6)), ..FOR_RACE }).1, [false; 4]);
+}
+
+#[test]
+fn those_that_are_quick_on_few_rows_are_asked_first_and_the_hopeless_are_counted_once() {
+    let field = |factor: f64| vec![own("naive", 5_000.0 * factor), own("quick", 5.0 * factor), own("lean", 300.0 * factor)];
+    let mut twin = Script::new(field(0.1)).with_parameters();
+    let proof = prove(&mut twin, &mut |_| {}).expect("the check ends");
+    // Slow ways answer two usual sets there and the one at the edge.
+    assert_eq!(twin.compared, [(0, 1), (0, 2), (1, 1), (1, 8), (2, 1), (2, 8)]);
+    let mut script = Script::new(field(1.0)).with_parameters();
+    let mut order = Vec::new();
+    let checks = check(&mut script, Some(&proof), FOR_RACE, &mut |event| {
+        if let Event::Checking(checking) = event {
+            order.push((checking.name.to_owned(), checking.at_most));
+        }
+    });
+    let checks = checks.expect("the check ends");
+    let second = std::time::Duration::from_secs(1);
+    assert_eq!(order, [("quick".to_owned(), None), ("lean".to_owned(), Some(2 * second)), ("naive".to_owned(), Some(second))]);
+    assert_eq!(checks.entries.iter().map(|entry| entry.stopped_after).collect::<Vec<_>>(), [Some(second), None, None]);
+    let counted = |at: usize| script.asked.iter().filter(|asked| asked.0 == at && asked.1 == Mode::Count).count();
+    assert_eq!([counted(0), counted(1), counted(2)], [0, 8, 1]);
+    // A check without a race after it stops them too, if it is to.
+    let stopped = |stop_above| {
+        let checks = check(&mut Script::new(field(1.0)), Some(&proof), Purpose { is_for_race: false, stop_above }, &mut |_| {}).unwrap();
+        checks.entries.iter().filter(|entry| entry.stopped_after.is_some()).count()
+    };
+    assert_eq!((stopped(Some(second)), stopped(None)), (1, 0));
 }
