@@ -1,6 +1,6 @@
 //! How many more rounds a decision would take.
 
-use crate::evidence::Critical;
+use crate::heat::{Levels, is_told};
 use crate::race::{Race, Rival};
 use crate::settings::Goal;
 use crate::signs::{need, worth};
@@ -20,34 +20,33 @@ pub fn forecast(race: &Race, margin: f64) -> Option<usize> {
 /// Forecasts for several margins, or rounds of one race, from the same tables.
 #[derive(Clone, Debug)]
 pub struct Forecaster {
-    drop_counts: Critical,
-    tie_counts: Critical,
+    levels: Levels,
 }
 
 impl Forecaster {
     /// Computes the tables, which depend on the number of contenders alone.
     pub fn new(race: &Race) -> Forecaster {
-        let (mut drop_counts, mut tie_counts) = (race.drop_counts.clone(), race.tie_counts.clone());
-        drop_counts.extend_to(FORECAST_LIMIT);
-        tie_counts.extend_to(FORECAST_LIMIT);
-        Forecaster { drop_counts, tie_counts }
+        let mut levels = race.levels.clone();
+        levels.extend_to(FORECAST_LIMIT);
+        Forecaster { levels }
     }
 
-    /// As [`forecast`].
+    /// As [`forecast`]; in a heat, of those that are open beside the anchor.
     pub fn rounds(&self, race: &Race, margin: f64) -> Option<usize> {
-        let judged = race.judged()?;
-        let mut each = judged.rivals.iter().filter(|rival| race.may_lead(rival.contender)).map(|rival| self.needed(race, rival, margin));
+        let base = race.anchor().or(race.leader())?;
+        let open = race.to_tell().filter(|rival| race.anchor().is_none() || !is_told(rival));
+        let mut each = open.map(|rival| self.needed(race, rival, base, margin));
         each.try_fold(race.rounds(), |most, needed| Some(most.max(needed?)))
     }
 
-    /// Rounds, those so far included, after which one contender would be told from the leader; none where that is not foretold.
-    pub fn rounds_for(&self, race: &Race, contender: usize, margin: f64) -> Option<usize> {
-        let rival = race.judged()?.rivals.iter().find(|rival| rival.contender == contender)?;
-        self.needed(race, rival, margin)
+    /// Rounds, those so far included, after which one contender would be told from another; none where that is not foretold.
+    pub fn rounds_for(&self, race: &Race, contender: usize, base: usize, margin: f64) -> Option<usize> {
+        self.needed(race, &race.beside(contender, base)?, base, margin)
     }
 
-    fn needed(&self, race: &Race, rival: &Rival, margin: f64) -> Option<usize> {
+    fn needed(&self, race: &Race, rival: &Rival, base: usize, margin: f64) -> Option<usize> {
         let (differences, likeness) = (&rival.differences, rival.likeness);
+        let pairs = self.levels.of_pair(race, rival.contender, base);
         if differences.rounds() < 5 {
             return None;
         }
@@ -56,16 +55,16 @@ impl Forecaster {
         let likeness = (likeness - 1.0 / (differences.rounds() as f64).sqrt()).max(0.0);
         let share = differences.slower() as f64 / differences.rounds() as f64;
         let is_decided = |rounds: usize| {
-            let slower = need(&self.drop_counts, rounds, likeness)
-                .is_some_and(|need| differences.median > bound && share * rounds as f64 >= need as f64);
+            let slower =
+                need(&pairs.drop, rounds, likeness).is_some_and(|need| differences.median > bound && share * rounds as f64 >= need as f64);
             let tied = || {
-                need(&self.tie_counts, rounds, likeness).is_some_and(|need| {
+                need(&pairs.tie, rounds, likeness).is_some_and(|need| {
                     let high = need as f64 / rounds as f64;
                     differences.quantile(high) < bound && differences.quantile(1.0 - high + 1.0 / rounds as f64) > -bound
                 })
             };
             let not_faster = || {
-                need(&self.tie_counts, rounds, likeness).is_some_and(|need| {
+                need(&pairs.tie, rounds, likeness).is_some_and(|need| {
                     let low = differences.quantile(1.0 - need as f64 / rounds as f64 + 1.0 / rounds as f64);
                     let is_clear = differences.median > 3.0 * bound || (low > 0.0 && differences.median > bound);
                     low > -bound && !is_clear

@@ -6,6 +6,7 @@
 
 mod evidence;
 mod forecast;
+mod heat;
 mod limits;
 mod movement;
 mod race;

@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use crate::evidence::Critical;
+use crate::heat::{Heat, Levels};
 use crate::settings::{Goal, LITTLE, RaceSettings};
 use crate::signs::{Differences, Interval};
 use crate::standing::{Departure, Finding, Gap, Standing, Why};
@@ -14,22 +15,24 @@ pub(crate) const FIRST_LOOK: usize = 8;
 const OWN_LEVEL: f64 = 0.025;
 
 #[derive(Clone, Debug)]
-struct Runner {
+pub(crate) struct Runner {
     /// The value of each round that it ran.
     values: Vec<Nanos>,
     /// Their logarithms by round; not a number for one that it did not run.
-    logs: Vec<f64>,
+    pub(crate) logs: Vec<f64>,
     /// The fastest and the slowest.
     range: Option<(Nanos, Nanos)>,
-    state: State,
+    pub(crate) state: State,
     /// Whether it is open if it is good enough, so that it is not to be dropped.
     held: bool,
     /// Whether it may be chosen, and so may lead, settle, drop or outclass others.
     judges: bool,
+    /// Whether it entered after the first heat.
+    pub(crate) is_late: bool,
 }
 
 #[derive(Clone, Debug, PartialEq)]
-enum State {
+pub(crate) enum State {
     Racing,
     /// With the gap that stood then.
     Dropped(Departure, Gap),
@@ -38,7 +41,7 @@ enum State {
     Failed,
 }
 
-/// A contender beside the leader, and what the rounds say about it.
+/// A contender beside another, and what the rounds say about it.
 #[derive(Clone, Debug)]
 pub(crate) struct Rival {
     pub(crate) contender: usize,
@@ -47,13 +50,13 @@ pub(crate) struct Rival {
     pub(crate) likeness: f64,
     pub(crate) finding: Finding,
     /// The interval that the finding rests on.
-    interval: Option<Interval>,
+    pub(crate) interval: Option<Interval>,
 }
 
-/// The leader and everybody beside it.
+/// The leader, or the anchor of a heat, and everybody beside it.
 #[derive(Clone, Debug)]
 pub(crate) struct Judged {
-    pub(crate) leader: usize,
+    pub(crate) base: usize,
     /// How alike neighbouring rounds are over all rivals together.
     pooled: f64,
     pub(crate) rivals: Vec<Rival>,
@@ -62,48 +65,60 @@ pub(crate) struct Judged {
 /// A race between contenders known by their places. Rounds go in, who is still in it and how it stands comes out.
 #[derive(Clone, Debug)]
 pub struct Race {
-    settings: RaceSettings,
-    runners: Vec<Runner>,
-    rounds: usize,
+    pub(crate) settings: RaceSettings,
+    pub(crate) runners: Vec<Runner>,
+    pub(crate) rounds: usize,
     /// How many started.
     starters: usize,
     /// Pairs that are to be told apart whoever leads: one, and what it is compared with.
     compared: Vec<(usize, usize)>,
     /// Pairs of a leader and a rival that is surely not faster than it.
     settled: BTreeSet<(usize, usize)>,
-    judged: Option<Judged>,
-    pub(crate) drop_counts: Critical,
-    pub(crate) tie_counts: Critical,
+    /// Beside the leader, and after the first heat beside the anchor.
+    pub(crate) judged: Option<Judged>,
+    pub(crate) around: Option<Judged>,
+    pub(crate) heat: Option<Heat>,
+    /// Against whom contenders ran that have not run with the leader: the leader of the first heat, and every anchor.
+    pub(crate) links: Vec<usize>,
+    pub(crate) levels: Levels,
     own_counts: Critical,
+}
+
+impl Runner {
+    /// One that enters after so many rounds.
+    pub(crate) fn new(rounds: usize, is_late: bool) -> Runner {
+        let logs = vec![f64::NAN; rounds];
+        Runner { values: Vec::new(), logs, range: None, state: State::Racing, held: true, judges: true, is_late }
+    }
 }
 
 impl Race {
     /// A race of so many contenders, all of which may be chosen.
     pub fn new(contenders: usize, settings: RaceSettings) -> Race {
-        let runner = Runner { values: Vec::new(), logs: Vec::new(), range: None, state: State::Racing, held: true, judges: true };
         let mut race = Race {
             settings,
-            runners: vec![runner; contenders],
+            runners: vec![Runner::new(0, false); contenders],
             rounds: 0,
             starters: contenders,
             compared: Vec::new(),
             settled: BTreeSet::new(),
             judged: None,
-            drop_counts: Critical::new(OWN_LEVEL, 0),
-            tie_counts: Critical::new(OWN_LEVEL, 0),
+            around: None,
+            heat: None,
+            links: Vec::new(),
+            levels: Levels::of(contenders, &settings),
             own_counts: Critical::new(OWN_LEVEL, 0),
         };
         race.set_levels();
         race
     }
 
-    /// The chance of a wrong word is shared among all pairs that could come to be compared: every contender that starts could
-    /// become the leader, and be compared with every other.
+    /// Who does not start is no part of a pair that could come to be compared.
     fn set_levels(&mut self) {
-        self.starters = self.racing().len();
-        let m = self.starters.max(2) as f64;
-        self.drop_counts = Critical::new(self.settings.alpha / (m * (m - 1.0)), self.rounds);
-        self.tie_counts = Critical::new(self.settings.alpha / (m - 1.0), self.rounds);
+        if self.rounds == 0 {
+            self.starters = self.racing().len();
+            self.levels = Levels::of(self.starters, &self.settings);
+        }
     }
 
     /// The contenders that are in the race, resting ones included.
@@ -113,14 +128,22 @@ impl Race {
 
     /// The contenders that run in the next round.
     pub fn running(&self) -> Vec<usize> {
-        self.racing().into_iter().filter(|&at| !self.rests(at)).collect()
+        let is_there = |at: &usize| match &self.heat {
+            None => !self.rests(*at),
+            Some(heat) => self.runs_in(heat, *at),
+        };
+        self.racing().into_iter().filter(is_there).collect()
     }
 
     /// Whether a contender need not run while the present leader leads. That follows from earlier rounds alone, so it does not
     /// choose among the rounds to come.
     fn rests(&self, contender: usize) -> bool {
-        let may_rest = self.settings.rests && self.settings.goal == Goal::Choice && !self.is_compared(contender, false);
+        let may_rest = self.may_rest() && !self.is_compared(contender, false);
         may_rest && self.leader().is_some_and(|leader| self.settled.contains(&(leader, contender)))
+    }
+
+    pub(crate) fn may_rest(&self) -> bool {
+        self.settings.rests && self.settings.goal == Goal::Choice
     }
 
     /// Rounds so far.
@@ -164,6 +187,11 @@ impl Race {
         own.any(|pair| !is_far || self.is_open(*pair))
     }
 
+    /// Whether a contender is wanted for a pair that is open.
+    pub(crate) fn is_wanted(&self, contender: usize) -> bool {
+        self.is_compared(contender, true)
+    }
+
     fn is_open(&self, (contender, base): (usize, usize)) -> bool {
         let is_racing = |at: usize| self.runners[at].state == State::Racing;
         if !is_racing(contender) || !is_racing(base) || self.is_outclassed(contender, base).is_some() {
@@ -189,13 +217,15 @@ impl Race {
                 runner.state = State::Racing;
             }
         }
-        if self.rounds == 0 {
-            self.set_levels();
+        self.set_levels();
+        if self.heat.as_ref().is_some_and(|heat| heat.anchor == contender) {
+            self.heat = None;
         }
+        self.links.retain(|link| *link != contender);
         self.judge();
     }
 
-    /// Takes a contender out that was outclassed before the first round.
+    /// Takes a contender out that was outclassed before its first round.
     pub fn leave_out(&mut self, contender: usize) {
         self.runners[contender].state = State::LeftOut;
         self.set_levels();
@@ -213,15 +243,15 @@ impl Race {
             }
         }
         self.rounds += 1;
-        for counts in [&mut self.drop_counts, &mut self.tie_counts, &mut self.own_counts] {
-            counts.extend_to(self.rounds);
-        }
+        self.levels.extend_to(self.rounds);
+        self.own_counts.extend_to(self.rounds);
         self.judge();
-        let Some(judged) = self.judged.as_ref().filter(|_| self.settings.goal == Goal::Choice) else { return Vec::new() };
+        let judged = if self.heat.is_some() { &self.around } else { &self.judged };
+        let Some(judged) = judged.as_ref().filter(|_| self.settings.goal == Goal::Choice) else { return Vec::new() };
         let mut drops = Vec::new();
-        // All are judged by the same state of the race before any of them leaves it.
-        for rival in &judged.rivals {
-            let (contender, leader) = (rival.contender, judged.leader);
+        // All are judged by the same state of the race before any of them leaves it. Who leads does not leave, be it behind the anchor.
+        for rival in judged.rivals.iter().filter(|rival| self.is_judged_now(rival.contender)) {
+            let (contender, leader) = (rival.contender, judged.base);
             let slowest = self.runners[contender].range.map_or(0.0, |(_, slowest)| slowest);
             let kept = self.runners[contender].held && self.settings.keep_below.is_some_and(|keep| slowest <= keep);
             let outclassed = self.is_outclassed(contender, leader);
@@ -244,34 +274,52 @@ impl Race {
         drops.into_iter().map(|(drop, _)| drop).collect()
     }
 
-    /// How many times a contender's fastest run is longer than the leader's slowest, where that is enough to be outclassed:
-    /// more than 8 times after 2 rounds, more than 3 times from 3 rounds on.
+    /// How many times a contender's fastest run is longer than the leader's slowest, in the rounds that both ran, where that is enough to be
+    /// outclassed: more than 8 times after 2 of them, more than 3 times from 3 on.
     fn is_outclassed(&self, contender: usize, leader: usize) -> Option<f64> {
-        let limit = match self.runners[contender].values.len().min(self.rounds) {
+        let both =
+            self.runners[contender].logs.iter().zip(&self.runners[leader].logs).filter(|(own, other)| !own.is_nan() && !other.is_nan());
+        let (rounds, fastest, slowest) = both.fold((0, f64::INFINITY, f64::NEG_INFINITY), |(rounds, fastest, slowest), (own, other)| {
+            (rounds + 1, own.min(fastest), other.max(slowest))
+        });
+        let limit: f64 = match rounds {
             0 | 1 => return None,
             2 => 8.0,
             _ => 3.0,
         };
-        let ((fastest, _), (_, slowest)) = (self.runners[contender].range?, self.runners[leader].range?);
-        (contender != leader && fastest > limit * slowest).then(|| fastest / slowest)
+        let times = (fastest - slowest).exp();
+        (contender != leader && times > limit).then_some(times)
     }
 
     /// Of those that may be chosen the one with the smallest median against all others.
     pub fn leader(&self) -> Option<usize> {
-        self.judged.as_ref().map(|judged| judged.leader)
+        self.judged.as_ref().map(|judged| judged.base)
     }
 
-    /// What the rounds so far say about everybody beside the leader; none where nobody leads.
-    pub(crate) fn judged(&self) -> Option<&Judged> {
-        self.judged.as_ref()
+    /// One beside another, whoever leads.
+    pub(crate) fn beside(&self, contender: usize, base: usize) -> Option<Rival> {
+        let differences = self.differences(contender, base)?;
+        let pooled = self.judged.as_ref().map_or(0.0, |judged| judged.pooled);
+        Some(self.rival_of(contender, base, differences, pooled))
+    }
+
+    fn rival_of(&self, contender: usize, base: usize, differences: Differences, pooled: f64) -> Rival {
+        let likeness = self.likeness(&differences, pooled);
+        let levels = self.levels.of_pair(self, contender, base);
+        let dropping = differences.interval(&levels.drop, likeness);
+        let tying = differences.interval(&levels.tie, likeness);
+        let finding = self.finding((base, contender), &differences, dropping, tying);
+        let interval = if finding == Finding::Slower { dropping } else { tying };
+        Rival { contender, differences, likeness, finding, interval }
     }
 
     /// Brings what is derived from the rounds up to date.
-    fn judge(&mut self) {
-        self.judged = self.judgement();
-        if let Some(judged) = self.judged.as_ref().filter(|_| self.rounds >= FIRST_LOOK) {
+    pub(crate) fn judge(&mut self) {
+        self.judged = self.find_leader().map(|leader| self.judgement(leader));
+        self.around = self.heat.as_ref().map(|heat| self.judgement(heat.anchor));
+        for judged in [&self.judged, &self.around].into_iter().flatten().filter(|_| self.rounds >= FIRST_LOOK) {
             let settled = judged.rivals.iter().filter(|rival| rival.finding == Finding::NotFaster);
-            self.settled.extend(settled.map(|rival| (judged.leader, rival.contender)));
+            self.settled.extend(settled.map(|rival| (judged.base, rival.contender)));
         }
     }
 
@@ -303,22 +351,14 @@ impl Race {
         median(&differences).filter(|_| differences.len() >= least)
     }
 
-    fn judgement(&self) -> Option<Judged> {
-        let leader = self.find_leader()?;
-        let rivals = self.racing().into_iter().filter(|&at| at != leader);
-        let differences: Vec<(usize, Differences)> = rivals.filter_map(|at| Some((at, self.differences(at, leader)?))).collect();
+    fn judgement(&self, base: usize) -> Judged {
+        let rivals = self.racing().into_iter().filter(|&at| at != base);
+        let differences: Vec<(usize, Differences)> = rivals.filter_map(|at| Some((at, self.differences(at, base)?))).collect();
         // Where neighbouring rounds are alike in one contender by chance, they are not in all together, and the other way round.
         let mean = differences.iter().map(|(_, differences)| differences.likeness).sum::<f64>() / differences.len().max(1) as f64;
         let pooled = mean + 1.0 / self.rounds.max(1) as f64;
-        let judge = |(contender, differences): (usize, Differences)| {
-            let likeness = self.likeness(&differences, pooled);
-            let dropping = differences.interval(&self.drop_counts, likeness);
-            let tying = differences.interval(&self.tie_counts, likeness);
-            let finding = self.finding((leader, contender), &differences, dropping, tying);
-            let interval = if finding == Finding::Slower { dropping } else { tying };
-            Rival { contender, differences, likeness, finding, interval }
-        };
-        Some(Judged { leader, pooled, rivals: differences.into_iter().map(judge).collect() })
+        let judge = |(contender, differences)| self.rival_of(contender, base, differences, pooled);
+        Judged { base, pooled, rivals: differences.into_iter().map(judge).collect() }
     }
 
     fn finding(&self, pair: (usize, usize), differences: &Differences, dropping: Option<Interval>, tying: Option<Interval>) -> Finding {
@@ -347,12 +387,12 @@ impl Race {
 
     /// One contender against another, over the rounds that both ran, at the level that covers all pairs.
     pub fn between(&self, contender: usize, base: usize) -> Option<Gap> {
-        self.between_at(contender, base, &self.drop_counts)
+        self.between_at(contender, base, &self.levels.of_pair(self, contender, base).drop)
     }
 
     /// The same at the level that covers all rivals of one base.
     pub fn against_base(&self, contender: usize, base: usize) -> Option<Gap> {
-        self.between_at(contender, base, &self.tie_counts)
+        self.between_at(contender, base, &self.levels.of_pair(self, contender, base).tie)
     }
 
     fn between_at(&self, contender: usize, base: usize, counts: &Critical) -> Option<Gap> {
@@ -367,7 +407,7 @@ impl Race {
         if self.settings.correct_likeness { differences.likeness.max(pooled).clamp(0.0, 0.999) } else { 0.0 }
     }
 
-    fn gap(&self, differences: &Differences, interval: Option<Interval>, leader: usize) -> Gap {
+    pub(crate) fn gap(&self, differences: &Differences, interval: Option<Interval>, leader: usize) -> Gap {
         Gap {
             leader,
             rounds: differences.rounds(),
@@ -389,22 +429,32 @@ impl Race {
 
     /// Whether no rival that may be chosen is left open: for an exact race, told as slower or tied; else also as not faster.
     pub fn is_told(&self) -> bool {
-        let is_open = |rival: &&Rival| match rival.finding {
-            Finding::Open => true,
-            Finding::NotFaster => self.settings.goal != Goal::Choice,
-            _ => false,
+        let is_told = |at: &usize| match self.found(*at) {
+            // Who has no round in common with anybody that leads to the leader is open, too.
+            None | Some(Finding::Open) => self.leader() == Some(*at),
+            Some(Finding::NotFaster) => self.settings.goal == Goal::Choice,
+            _ => true,
         };
-        let rivals = || self.judged.iter().flat_map(|judged| &judged.rivals);
-        let open = rivals().filter(|rival| self.may_lead(rival.contender)).filter(is_open).count();
-        // Who has no round in common with the leader is open, too.
-        let is_judged = |at: &usize| self.leader() == Some(*at) || rivals().any(|rival| rival.contender == *at);
-        let all_judged = self.racing().iter().filter(|at| self.may_lead(**at)).all(is_judged);
-        self.racing().is_empty() || (self.rounds >= FIRST_LOOK && open == 0 && all_judged)
+        self.racing().is_empty() || (self.rounds >= FIRST_LOOK && self.racing().iter().filter(|at| self.may_lead(**at)).all(is_told))
+    }
+
+    /// What the rounds say of one that is in the race and does not lead.
+    fn found(&self, contender: usize) -> Option<Finding> {
+        self.rival(contender).map(|rival| rival.finding).or_else(|| self.chained(contender).map(|(finding, _)| finding))
+    }
+
+    /// One beside the leader, where they have run enough rounds together to be judged by them alone.
+    fn rival(&self, contender: usize) -> Option<&Rival> {
+        let rival = self.judged.iter().flat_map(|judged| &judged.rivals).find(|rival| rival.contender == contender);
+        rival.filter(|rival| self.links.is_empty() || rival.differences.rounds() >= FIRST_LOOK || self.chained(contender).is_none())
     }
 
     /// Whether no more rounds are needed. In an exact race, and where only one has started, each median must also be known to
     /// the margin; in a race of two, how they compare.
     pub fn is_decided(&self) -> bool {
+        if self.heat.is_some() {
+            return self.is_heat_over();
+        }
         let known = || self.racing().into_iter().all(|at| self.is_known(at));
         let alone = self.starters == 1;
         self.is_told()
@@ -446,25 +496,29 @@ impl Race {
     pub fn noise(&self) -> Option<f64> {
         let judged = self.judged.as_ref().filter(|_| self.rounds >= 5)?;
         let spreads: Vec<f64> = judged.rivals.iter().map(|rival| rival.differences.spread() / std::f64::consts::SQRT_2).collect();
-        median(&spreads).or_else(|| Some(self.own(judged.leader)?.spread()))
+        median(&spreads).or_else(|| Some(self.own(judged.base)?.spread()))
     }
 
     /// How all contenders stand, by their places.
     pub fn standings(&self) -> Vec<Standing> {
-        let rival = |contender| self.judged.iter().flat_map(|judged| &judged.rivals).find(|rival| rival.contender == contender);
-        (0..self.runners.len()).map(|contender| self.standing(contender, rival(contender))).collect()
+        (0..self.runners.len()).map(|contender| self.standing(contender)).collect()
     }
 
-    fn standing(&self, contender: usize, rival: Option<&Rival>) -> Standing {
+    fn standing(&self, contender: usize) -> Standing {
         let runner = &self.runners[contender];
-        let leader = self.leader();
+        let (leader, rival, chained) = (self.leader(), self.rival(contender), self.chained(contender));
         // One that was kept although it is far behind needs no more rounds.
         let far = || leader.is_some_and(|leader| self.is_outclassed(contender, leader).is_some());
         let finding = match (&runner.state, rival.map(|rival| rival.finding)) {
             (State::Failed, _) => Finding::Failed,
             (State::Dropped(Departure { why: Why::Slower, .. }, _), _) => Finding::Slower,
             (State::Dropped(..) | State::LeftOut, _) => Finding::Outclassed,
-            (State::Racing, None) => Finding::Leads,
+            (State::Racing, None) => match chained {
+                Some((finding, _)) => finding,
+                // With nobody in the race that leads to the leader nothing is known of it.
+                None if leader.is_some_and(|leader| leader != contender) => Finding::Open,
+                None => Finding::Leads,
+            },
             (State::Racing, Some(Finding::Open | Finding::NotFaster)) if far() => Finding::Outclassed,
             (State::Racing, Some(finding)) => finding,
         };
@@ -472,7 +526,10 @@ impl Race {
             (_, Some(rival), Some(leader)) => Some(self.gap(&rival.differences, rival.interval, leader)),
             // With the same leader nothing was added since.
             (State::Dropped(_, gap), None, Some(leader)) if gap.leader == leader => Some(*gap),
-            (State::Dropped(..), None, Some(leader)) => self.between(contender, leader),
+            (State::Dropped(..), None, Some(leader)) => {
+                self.between(contender, leader).filter(|gap| chained.is_none() || gap.rounds >= FIRST_LOOK).or(chained.map(|(_, gap)| gap))
+            }
+            (State::Racing, None, _) => chained.map(|(_, gap)| gap),
             _ => None,
         };
         let own = self.own(contender);

@@ -26,6 +26,8 @@ pub struct RaceSettings {
     pub alpha: f64,
     /// At most so many rounds.
     pub most_rounds: usize,
+    /// How many contenders may enter after the first heat at most; none where there is one heat.
+    pub entrants: usize,
     /// When it is over.
     pub goal: Goal,
     /// Whether who surely is not faster than the leader stops running while that one leads.
@@ -43,6 +45,7 @@ impl Default for RaceSettings {
             margin: 0.05,
             alpha: 0.05,
             most_rounds: 400,
+            entrants: 0,
             goal: Goal::Choice,
             rests: true,
             keep_below: None,

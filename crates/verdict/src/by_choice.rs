@@ -125,7 +125,7 @@ pub(crate) fn by_choice(facts: &Facts, replayed: &Replayed, placed: &[Placed], o
             let cost = match best.slower {
                 _ if beside.is_empty() => Cost::Elsewhere,
                 Some(_) => Cost::AtLeast(beside.iter().filter_map(|rival| rival.slower).fold(f64::INFINITY, f64::min)),
-                None => known(best, || forecaster.as_ref()?.rounds_for(&replayed.race, best.at, facts.settings.margin)),
+                None => known(best, || forecaster.as_ref()?.rounds_for(&replayed.race, best.at, base, facts.settings.margin)),
             };
             Some(OtherOption { option: other, contender: best.at, cost })
         });

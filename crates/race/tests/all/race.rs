@@ -33,8 +33,16 @@ fn standing(race: &Race, contender: usize) -> Standing {
     race.standings().swap_remove(contender)
 }
 
-const TWO_PERCENT: RaceSettings =
-    RaceSettings { margin: 0.02, alpha: 0.05, most_rounds: 400, goal: Goal::Choice, rests: true, keep_below: None, correct_likeness: true };
+const TWO_PERCENT: RaceSettings = RaceSettings {
+    margin: 0.02,
+    alpha: 0.05,
+    most_rounds: 400,
+    goal: Goal::Choice,
+    rests: true,
+    keep_below: None,
+    entrants: 0,
+    correct_likeness: true,
+};
 
 #[test]
 fn a_contender_far_behind_drops_after_two_rounds_and_a_nearer_one_after_three() {
