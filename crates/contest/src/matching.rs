@@ -37,13 +37,17 @@ struct Columns<'f> {
 
 /// Matches every row that was found with one of its own among those expected, of which some may be left.
 pub(crate) fn matching<'a>(forms: &[Form], expected: &[Row<'a>], found: &[Row<'a>]) -> Matched<'a> {
+    // Mostly they come in the same order, though nobody asked for it.
+    if expected.len() == found.len() && expected.iter().zip(found).all(|(expected, found)| agree(forms, expected, found)) {
+        return Matched::All;
+    }
     let columns = Columns { forms, reals: real_columns(expected.iter().chain(found)) };
     let (expected, found) = (sorted(&columns, expected), sorted(&columns, found));
     let (mut at, mut start) = (0, 0);
     while start < found.len() {
-        let end = start + found[start..].partition_point(|row| by_exact(&columns, row, found[start]).is_eq());
-        at += expected[at..].partition_point(|row| by_exact(&columns, row, found[start]).is_lt());
-        let alike = expected[at..].partition_point(|row| by_exact(&columns, row, found[start]).is_eq());
+        let end = start + begin_with(&found[start..], |row| by_exact(&columns, row, found[start]).is_eq());
+        at += begin_with(&expected[at..], |row| by_exact(&columns, row, found[start]).is_lt());
+        let alike = begin_with(&expected[at..], |row| by_exact(&columns, row, found[start]).is_eq());
         // Rows that are alike but for their lists stand beside each other.
         let beside = || [Some(at), at.checked_sub(1)].into_iter().flatten().filter_map(|at| expected.get(at).copied());
         let is_like = |row: &Row<'a>| values_by_exact(&columns, row, found[start]).is_eq();
@@ -58,6 +62,16 @@ pub(crate) fn matching<'a>(forms: &[Form], expected: &[Row<'a>], found: &[Row<'a
         (start, at) = (end, at + alike);
     }
     Matched::All
+}
+
+/// With how many that are so the rows begin; all of those come before all others. Mostly there are few.
+fn begin_with<'a>(rows: &[Row<'a>], is_so: impl Fn(&Row<'a>) -> bool) -> usize {
+    let mut step = 1;
+    while step <= rows.len() && is_so(&rows[step - 1]) {
+        step *= 2;
+    }
+    let known = step / 2;
+    known + rows[known..rows.len().min(step)].partition_point(is_so)
 }
 
 /// The rows of a list; none where it is none.
@@ -273,6 +287,21 @@ mod tests {
         // In order there may be any number of them, and with one real too.
         let many: Rows = (0..5000).map(|at| row(1, &[f64::from(at), f64::from(at)])).collect();
         assert_eq!(matching(&many, &many), Matched::All);
+    }
+
+    #[test]
+    fn rows_begin_with_as_many_as_are_so() {
+        for all in 0..40 {
+            for so in 0..=all {
+                let rows: Rows = (0..all).map(|at| vec![Value::Integer(at)]).collect();
+                let rows: Vec<Row<'_>> = rows.iter().map(Vec::as_slice).collect();
+                assert_eq!(
+                    begin_with(&rows, |row| row[0].as_ref().order(Value::Integer(so).as_ref()).is_lt()),
+                    so as usize,
+                    "{so} of {all}"
+                );
+            }
+        }
     }
 
     /// Whether there is an assignment, by trying all of them.
