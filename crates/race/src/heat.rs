@@ -68,8 +68,11 @@ impl Race {
     }
 
     /// Begins a heat around an anchor: from the next round on it runs with these members, and with whoever leads. Who may be chosen and is open beside
-    /// the anchor is a member too.
+    /// the anchor is a member too. Nothing begins around one that is not in the race.
     pub fn begin_heat(&mut self, anchor: usize, members: &[usize]) {
+        if self.runners[anchor].state != State::Racing {
+            return;
+        }
         let first_leader = self.leader().filter(|_| self.links.is_empty());
         for link in first_leader.into_iter().chain([anchor]) {
             if !self.links.contains(&link) {

@@ -13,6 +13,8 @@ pub enum Event<'a> {
     Proving(&'a str, usize, usize),
     /// A round begins.
     Round(RoundBegins<'a>),
+    /// A heat begins, after the first one.
+    Heat(HeatBegins<'a>),
     /// A contender does not start, being outclassed already in the check.
     LeftOut(&'a str),
     /// A contender leaves the race.
@@ -36,6 +38,15 @@ pub struct Checking<'a> {
     pub all: usize,
     /// How long this and those after it may take, where answers that take long are stopped.
     pub at_most: Option<Duration>,
+}
+
+/// A heat that begins.
+#[derive(Clone, Copy, Debug)]
+pub struct HeatBegins<'a> {
+    /// Around whom.
+    pub anchor: &'a str,
+    /// Who enters for it.
+    pub entered: &'a [String],
 }
 
 /// How things stand between two rounds.

@@ -62,7 +62,7 @@ impl Track<'_> {
     pub(super) fn see_clock(&mut self, taken: &mut [Option<Taken>], events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
         for (at, run) in taken.iter_mut().enumerate() {
             let Some(seen) = run.as_ref() else { continue };
-            let runs = &mut self.entrants[at].runs;
+            let runs = &mut self.state.entrants[at].runs;
             runs.doubts = if seen.is_doubtful { runs.doubts + 1 } else { 0 };
             if runs.doubts >= DOUBTS && !self.is_borne_out(at, events)? {
                 *run = None;
@@ -80,10 +80,10 @@ impl Track<'_> {
         self.stage.end(at);
         match again {
             Ok(believed) => {
-                self.entrants[at].runs.doubts = 0;
+                self.state.entrants[at].runs.doubts = 0;
                 // The machine is busier than it was in the check.
-                self.paces[at].iter_mut().for_each(|pace| pace.lengthen(&believed));
-                self.messages[at] = Some(believed.message);
+                self.state.paces[at].iter_mut().for_each(|pace| pace.lengthen(&believed));
+                self.state.messages[at] = Some(believed.message);
                 Ok(true)
             }
             Err(Trouble::Interrupted) => Err(Trouble::Interrupted),
@@ -96,26 +96,26 @@ impl Track<'_> {
 
     /// The race goes on as if one had never been there: whoever left because of it is back.
     pub(super) fn forget(&mut self, at: usize, fault: EntrantFault, reason: String) {
-        self.log.forgets(at);
-        self.has_forgotten = true;
-        let entrant = &mut self.entrants[at];
+        self.state.log.forgets(at);
+        self.state.has_forgotten = true;
+        let entrant = &mut self.state.entrants[at];
         (entrant.fault, entrant.reason, entrant.failed_after) = (Some(fault), Some(reason), Some(0));
         (entrant.runs, entrant.timed) = (Runs::default(), Timed::InRounds);
-        self.race = self.log.race();
+        self.state.race = self.state.log.race();
         let hopeless = self.hopeless();
-        for back in self.log.left_out().to_vec() {
-            if matches!(self.entrants[back].timed, Timed::InCheck(call) if call <= hopeless) {
-                self.log.takes_in(back);
-                (self.entrants[back].timed, self.entrants[back].runs) = (Timed::InRounds, Runs::default());
+        for back in self.state.log.left_out().to_vec() {
+            if matches!(self.state.entrants[back].timed, Timed::InCheck(call) if call <= hopeless) {
+                self.state.log.takes_in(back);
+                (self.state.entrants[back].timed, self.state.entrants[back].runs) = (Timed::InRounds, Runs::default());
             }
         }
-        self.race = self.log.race();
+        self.state.race = self.state.log.race();
     }
 
     /// A program that the runner's clock has contradicted in every round, however few there were, has to show it too.
     pub(super) fn look_for_contradictions(&mut self, events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
-        for at in self.race.racing() {
-            let runs = &self.entrants[at].runs;
+        for at in self.state.race.racing() {
+            let runs = &self.state.entrants[at].runs;
             if runs.doubts > 0 && runs.doubts == runs.rounds.len() {
                 self.is_borne_out(at, events)?;
             }

@@ -1,5 +1,6 @@
 //! Do all contenders give the same answer?
 
+use std::ops::Range;
 use std::time::Duration;
 
 use kampf_contest::{Difference, Measured, Reference, Unclear};
@@ -127,16 +128,16 @@ pub struct Probe {
     pub held: Vec<(u64, u64)>,
 }
 
-/// Has every contender prove itself on the twin, whose right answers are known by plain evaluation.
-pub(crate) fn prove(stage: &mut dyn Stage, events: &mut dyn FnMut(Event<'_>)) -> Result<Proof, Trouble> {
+/// Has every contender from a place on prove itself on the twin, whose right answers are known by plain evaluation.
+pub(crate) fn prove(stage: &mut dyn Stage, from: usize, events: &mut dyn FnMut(Event<'_>)) -> Result<Proof, Trouble> {
     let usual = stage.sets(0);
     // What an application never asks for is no matter of a contender that somebody wrote for it.
     let sets: Vec<Vec<Value>> = usual.iter().cloned().chain(stage.edges()).collect();
     let Right { references, .. } = stage.right(&sets)?;
     let contestants = stage.contestants().to_vec();
-    let (mut verdicts, mut first) = (Vec::with_capacity(contestants.len()), vec![Duration::MAX; contestants.len()]);
-    for (at, contestant) in contestants.iter().enumerate() {
-        events(Event::Proving(&contestant.name, at + 1, contestants.len()));
+    let (mut verdicts, mut first) = (vec![CheckedVerdict::Agrees; from], vec![Duration::MAX; contestants.len()]);
+    for (at, contestant) in contestants.iter().enumerate().skip(from) {
+        events(Event::Proving(&contestant.name, at + 1 - from, contestants.len() - from));
         let asked = if contestant.is_derived { sets.len() } else { usual.len() };
         let (sets, references) = (&sets[..asked], &references[..asked]);
         let verdict = stage.start(at).and_then(|_| {
@@ -181,7 +182,7 @@ pub(crate) fn check(
 ) -> Result<Checks, Trouble> {
     let sets = stage.sets(0);
     let Right { references, known } = stage.right(&sets)?;
-    let entries = entries(stage, (&sets, &references), proof, purpose, events)?;
+    let entries = entries(stage, (&sets, &references), None, proof, purpose, events)?;
     let mut checks = Checks { references, known, twin: None, entries, contradiction: None };
     // Where all rows are worked out it is only for who may be stopped.
     checks.twin = proof.filter(|_| checks.known != Known::Plainly).map(|proof| proof.twin.clone());
@@ -191,7 +192,7 @@ pub(crate) fn check(
         Some(truth) => {
             let stands = truth.iter().zip(&checks.references).all(|(truth, reference)| stage.agree(truth, reference));
             if !stands {
-                checks.entries = self::entries(stage, (&sets, &truth), proof, purpose, events)?;
+                checks.entries = self::entries(stage, (&sets, &truth), None, proof, purpose, events)?;
             }
             (checks.references, checks.known) = (truth, Known::Plainly);
         }
@@ -207,6 +208,22 @@ pub(crate) fn check(
     Ok(checks)
 }
 
+/// Checks those that a field has behind those that were checked before, against what is right by that check. Derived ones that differ from it are
+/// no reason to doubt it: it stood.
+pub(crate) fn check_more(
+    stage: &mut dyn Stage,
+    before: &Checks,
+    proof: Option<&Proof>,
+    purpose: Purpose,
+    events: &mut dyn FnMut(Event<'_>),
+) -> Result<Checks, Trouble> {
+    let sets = stage.sets(0);
+    let more = entries(stage, (&sets, &before.references), Some(before), proof, purpose, events)?;
+    let mut checks = before.clone();
+    checks.entries.extend(more);
+    Ok(checks)
+}
+
 /// The first derived contender that answers otherwise than the reference.
 fn contradiction(stage: &dyn Stage, checks: &Checks) -> Option<Contradiction> {
     let derived = stage.contestants().iter().zip(&checks.entries).filter(|(contestant, entry)| contestant.is_derived && !entry.on_twin);
@@ -218,18 +235,21 @@ fn contradiction(stage: &dyn Stage, checks: &Checks) -> Option<Contradiction> {
     })
 }
 
-/// The outcome of each contender of a field.
+/// The outcome of each contender of a field that was not checked before.
 fn entries(
     stage: &mut dyn Stage,
     (sets, references): (&[Vec<Value>], &[Reference]),
+    before: Option<&Checks>,
     proof: Option<&Proof>,
     purpose: Purpose,
     events: &mut dyn FnMut(Event<'_>),
 ) -> Result<Vec<CheckedEntry>, Trouble> {
     let contestants = stage.contestants().to_vec();
     let mut entries: Vec<Option<CheckedEntry>> = vec![None; contestants.len()];
-    let mut best: Option<Nanos> = None;
-    for (checked_before, at) in soonest_first(contestants.len(), proof).into_iter().enumerate() {
+    let from = before.map_or(0, |before| before.entries.len());
+    let calls = before.iter().flat_map(|before| before.entries.iter().zip(&contestants)).filter(|(_, contestant)| contestant.leads);
+    let mut best: Option<Nanos> = calls.filter_map(|(entry, _)| Some(entry.probe.as_ref()?.call_ns)).min_by(f64::total_cmp);
+    for (checked_before, at) in soonest_first(from..contestants.len(), proof).into_iter().enumerate() {
         let contestant = &contestants[at];
         let name = contestant.name.clone();
         let on_twin = proof.map(|proof| &proof.verdicts[at]);
@@ -239,8 +259,8 @@ fn entries(
             }
             _ => None,
         };
-        let at_most = longest.map(|longest| longest * (contestants.len() - checked_before) as u32);
-        events(Event::Checking(Checking { name: &name, at: checked_before + 1, all: contestants.len(), at_most }));
+        let at_most = longest.map(|longest| longest * (contestants.len() - from - checked_before) as u32);
+        events(Event::Checking(Checking { name: &name, at: checked_before + 1, all: contestants.len() - from, at_most }));
         let hopeless = best.map_or(Duration::MAX, |best| Duration::from_nanos((OUTCLASSED_IN_CHECK * best) as u64));
         let asking = Asking { sets, references, purpose, longest, hopeless, is_proven: on_twin == Some(&CheckedVerdict::Agrees) };
         let checked = match on_twin {
@@ -281,8 +301,8 @@ fn entries(
 
 /// In which order a field is checked, so that it is known soon how long an answer need take: those that are quick on few rows first. Where there are
 /// no few rows, the leanest: the field begins with the naive end.
-fn soonest_first(contenders: usize, proof: Option<&Proof>) -> Vec<usize> {
-    let mut order: Vec<usize> = (0..contenders).rev().collect();
+fn soonest_first(contenders: Range<usize>, proof: Option<&Proof>) -> Vec<usize> {
+    let mut order: Vec<usize> = contenders.rev().collect();
     if let Some(proof) = proof {
         order.sort_by_key(|&at| proof.first[at]);
     }

@@ -22,7 +22,7 @@ impl Track<'_> {
             },
         };
         let expected = fresh.as_ref().unwrap_or(&self.checks.references);
-        for at in self.race.racing() {
+        for at in self.state.race.racing() {
             let compared = self.stage.start(at).and_then(|_| self.stage.compare(at, &unseen, expected, None));
             self.stage.end(at);
             match compared.map(|compared| compared.verdict) {

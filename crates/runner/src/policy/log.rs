@@ -2,6 +2,8 @@
 
 use kampf_race::{Nanos, Race, RaceSettings};
 
+use super::race::HeatRun;
+
 /// What a race was told, in its order.
 #[derive(Clone, Debug)]
 pub(super) struct Log {
@@ -14,6 +16,8 @@ pub(super) struct Log {
     /// Who did not start, being outclassed in the check.
     left_out: Vec<usize>,
     rounds: Vec<Round>,
+    /// The heats after the first, and of those that entered for each whether they run beside the race.
+    heats: Vec<(HeatRun, Vec<bool>)>,
 }
 
 /// The values of a round, and of whom it is open then if they are good enough.
@@ -25,7 +29,7 @@ pub(super) struct Round {
 
 impl Log {
     pub(super) fn new(settings: RaceSettings, beside: Vec<bool>, compared: Vec<(usize, usize)>) -> Log {
-        Log { settings, beside, compared, failed: Vec::new(), left_out: Vec::new(), rounds: Vec::new() }
+        Log { settings, beside, compared, failed: Vec::new(), left_out: Vec::new(), rounds: Vec::new(), heats: Vec::new() }
     }
 
     pub(super) fn fails(&mut self, at: usize, rounds: usize) {
@@ -45,6 +49,15 @@ impl Log {
         &self.left_out
     }
 
+    /// A heat begins after the rounds so far.
+    pub(super) fn begins(&mut self, heat: HeatRun, beside: Vec<bool>) {
+        self.heats.push((heat, beside));
+    }
+
+    pub(super) fn heats(&self) -> Vec<HeatRun> {
+        self.heats.iter().map(|(heat, _)| heat.clone()).collect()
+    }
+
     pub(super) fn records(&mut self, round: Round) {
         self.rounds.push(round);
     }
@@ -55,7 +68,8 @@ impl Log {
         self.failed.push((at, 0));
         self.takes_in(at);
         for round in &mut self.rounds {
-            round.values[at] = None;
+            // Who entered later has no place in it.
+            round.values.get_mut(at).into_iter().for_each(|value| *value = None);
             round.held.retain(|(one, _)| *one != at);
         }
     }
@@ -65,22 +79,41 @@ impl Log {
         let mut race = Race::new(self.beside.len(), self.settings);
         self.beside.iter().enumerate().filter(|(_, beside)| **beside).for_each(|(at, _)| race.put_beside(at));
         self.compared.iter().for_each(|&(contender, base)| race.compare(contender, base));
-        let fail = |race: &mut Race, rounds: usize| {
-            self.failed.iter().filter(|(_, after)| *after == rounds).for_each(|(at, _)| race.fail(*at));
-        };
-        fail(&mut race, 0);
-        self.left_out.iter().for_each(|&at| race.leave_out(at));
         for (number, round) in self.rounds.iter().enumerate() {
-            if number > 0 {
-                fail(&mut race, number);
-            }
+            self.tells(&mut race, number);
             round.held.iter().for_each(|&(at, is_open)| race.hold(at, is_open));
             race.record(&round.values);
         }
-        if !self.rounds.is_empty() {
-            fail(&mut race, self.rounds.len());
-        }
+        self.tells(&mut race, self.rounds.len());
         race
+    }
+
+    /// Tells a race what came after so many rounds: who enters, who is out.
+    fn tells(&self, race: &mut Race, rounds: usize) {
+        let mut there = self.beside.len();
+        let fails = |race: &mut Race, those: std::ops::Range<usize>, at_once: bool| {
+            let failed = self.failed.iter().filter(|(at, after)| those.contains(at) && (*after == rounds || (at_once && *after < rounds)));
+            failed.for_each(|(at, _)| race.fail(*at));
+            self.left_out.iter().filter(|at| at_once && those.contains(at)).for_each(|&at| race.leave_out(at));
+        };
+        // Those of the first heat are there from the beginning.
+        fails(race, 0..there, rounds == 0);
+        for (heat, beside) in self.heats.iter().filter(|(heat, _)| heat.after <= rounds) {
+            let is_now = heat.after == rounds;
+            if is_now {
+                for is_beside in beside {
+                    let at = race.enter();
+                    if *is_beside {
+                        race.put_beside(at);
+                    }
+                }
+            }
+            fails(race, there..there + beside.len(), is_now);
+            there += beside.len();
+            if is_now {
+                race.begin_heat(heat.anchor, &heat.members);
+            }
+        }
     }
 }
 

@@ -5,6 +5,7 @@
 mod belief;
 mod check;
 mod confirm;
+mod heats;
 mod honesty;
 mod log;
 mod pace;
@@ -15,8 +16,8 @@ mod stage;
 mod tests;
 
 pub use check::{CheckedEntry, CheckedVerdict, Checks, Contradiction, Known, Probe, Purpose};
-pub(crate) use check::{check, prove};
+pub(crate) use check::{Proof, check, check_more, prove};
+pub(crate) use heats::{Around, first_heat, last_question, next_heat};
 pub(crate) use pace::least_time;
-pub(crate) use race::race;
-pub use race::{Entrant, EntrantFault, RaceOptions, RaceReport, Runs, Timed};
+pub use race::{Entrant, EntrantFault, HeatRun, RaceOptions, RaceReport, Runs, Timed};
 pub(crate) use stage::{Asked, Compared, Contestant, Done, Right, Stage, Started};

@@ -4,13 +4,12 @@ use std::time::Duration;
 
 use kampf_race::{Critical, Goal, LIMIT_LEVEL, Nanos, Race, RaceSettings, TimeLimits};
 use kampf_schema::Value;
-use rand::SeedableRng;
 use rand_pcg::Pcg64Mcg;
 
 use super::check::{CheckedVerdict, Checks, first_call};
 use super::honesty::{Account, timed};
 use super::log::Log;
-use super::pace::{Pace, paces};
+use super::pace::Pace;
 use super::stage::Stage;
 use crate::event::{Event, RoundBegins};
 use crate::trouble::Trouble;
@@ -57,6 +56,21 @@ pub struct RaceReport {
     pub interrupted: bool,
     /// Why the survivors were not all asked once more, where they were not.
     pub not_confirmed: Option<String>,
+    /// The heats after the first.
+    pub heats: Vec<HeatRun>,
+}
+
+/// A heat after the first.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct HeatRun {
+    /// After how many rounds it began.
+    pub after: usize,
+    /// Around whom, by its place.
+    pub anchor: usize,
+    /// Who ran beside it, by their places, those that entered for it included.
+    pub members: Vec<usize>,
+    /// How many entered for it, behind all others.
+    pub entered: usize,
 }
 
 /// A contender on its way through the race.
@@ -131,15 +145,23 @@ impl Runs {
 pub(crate) const OUTCLASSED_IN_CHECK: f64 = 20.0;
 /// How slow one is whose calls last longer is known by two of them.
 const LONG_ENOUGH_NS: Nanos = 50e6;
-/// A race that is being run.
+/// A race that is being run, on a stage with a field that was checked with probes. What the machine does meanwhile is not known here.
 pub(super) struct Track<'a> {
     pub(super) stage: &'a mut dyn Stage,
     pub(super) checks: &'a Checks,
     pub(super) options: &'a RaceOptions,
+    pub(super) state: State,
+}
+
+/// All that is known of a race between its heats.
+#[derive(Clone, Debug)]
+pub(crate) struct State {
     pub(super) race: Race,
     /// All that the race was told.
     pub(super) log: Log,
     pub(super) entrants: Vec<Entrant>,
+    /// Whether each only runs beside the race.
+    pub(super) beside: Vec<bool>,
     pub(super) paces: Vec<Option<Pace>>,
     /// What a message to a program and back costs.
     pub(super) messages: Vec<Option<Nanos>>,
@@ -153,126 +175,51 @@ pub(super) struct Track<'a> {
     pub(super) measured_ns: Nanos,
     /// Whether somebody was forgotten since this was last looked at.
     pub(super) has_forgotten: bool,
-}
-
-/// Runs the race of a field that was checked with probes. What the machine does meanwhile is not known here.
-pub(crate) fn race(
-    stage: &mut dyn Stage,
-    checks: &Checks,
-    options: &RaceOptions,
-    events: &mut dyn FnMut(Event<'_>),
-) -> Result<RaceReport, Trouble> {
-    let names: Vec<String> = stage.contestants().iter().map(|one| one.name.clone()).collect();
-    let entrant = |name: &String| Entrant {
-        name: name.clone(),
-        runs: Runs::default(),
-        timed: Timed::InRounds,
-        reason: None,
-        fault: None,
-        failed_after: None,
-        is_halted: false,
-    };
-    let beside = (0..names.len()).map(|at| options.is_beside(at)).collect();
-    let log = Log::new(options.settings, beside, options.compared.clone());
-    let mut track = Track {
-        paces: paces(stage, checks, options),
-        messages: checks.entries.iter().map(|entry| entry.probe.as_ref().and_then(|probe| probe.message_ns)).collect(),
-        most_alive: stage.most_alive(),
-        dealt: Vec::new(),
-        halted: vec![false; names.len()],
-        stage,
-        checks,
-        options,
-        race: log.race(),
-        log,
-        entrants: names.iter().map(entrant).collect(),
-        lasted: vec![Duration::ZERO; names.len()],
-        measured_ns: 0.0,
-        has_forgotten: false,
-    };
-    track.line_up(events)?;
-    let begun = track.stage.now();
-    let mut loops = Vec::new();
-    let mut random = Pcg64Mcg::seed_from_u64(options.seed);
-    let mut interrupted = false;
-    let (mut total, mut last_round);
-    let mut confirmed = Duration::ZERO;
-    let not_confirmed = loop {
-        let may_go_on = track.rounds(begun, &names, &mut loops, &mut random, events)?;
-        if !may_go_on && track.race.rounds() == 0 {
-            return Err(Trouble::Interrupted);
-        }
-        let rounds_ended = track.stage.now();
-        (total, last_round) = (rounds_ended - begun - confirmed, track.next_lasts());
-        loops.push(track.stage.reference_loop());
-        if !may_go_on {
-            interrupted = true;
-            break Some(Trouble::Interrupted.to_string());
-        }
-        events(Event::Confirming);
-        let racing = track.race.racing();
-        track.has_forgotten = false;
-        let not_confirmed = match track.look_for_contradictions(events) {
-            Ok(()) => track.confirm(events),
-            Err(trouble) => Some(trouble.to_string()),
-        };
-        confirmed += track.stage.now() - rounds_ended;
-        // Who has come back has not been asked, and may not have run a round.
-        let is_back = track.has_forgotten && track.race.racing().iter().any(|at| !racing.contains(at));
-        if not_confirmed.is_some() || !is_back {
-            break not_confirmed;
-        }
-        // There are rounds to come, each with a look at the machine before it.
-        loops.pop();
-    };
-    track.entrants.iter_mut().zip(&track.halted).for_each(|(entrant, halted)| entrant.is_halted = *halted);
-    Ok(RaceReport {
-        race: track.race,
-        entrants: track.entrants,
-        total,
-        confirmed,
-        last_round,
-        measured: Duration::from_nanos(track.measured_ns as u64),
-        reference_loop: loops,
-        pressure: None,
-        interrupted,
-        not_confirmed,
-    })
+    pub(super) random: Pcg64Mcg,
+    /// Nanoseconds of the reference loop before each round.
+    pub(super) loops: Vec<Nanos>,
+    /// Time of all rounds so far, and of what is between heats.
+    pub(super) spent: Duration,
+    pub(super) between: Duration,
+    /// Whether the user wants to stop.
+    pub(super) interrupted: bool,
+    /// Whether it was asked what the next heat is, and this one goes on.
+    pub(super) has_asked: bool,
 }
 
 impl RaceOptions {
-    fn is_beside(&self, at: usize) -> bool {
+    pub(super) fn is_beside(&self, at: usize) -> bool {
         self.beside.get(at).copied().unwrap_or(false)
     }
 }
 
 impl Track<'_> {
-    /// Rounds until the race is decided or its time is up; false where the user wants to stop.
-    fn rounds(
-        &mut self,
-        begun: Duration,
-        names: &[String],
-        loops: &mut Vec<Nanos>,
-        random: &mut Pcg64Mcg,
-        events: &mut dyn FnMut(Event<'_>),
-    ) -> Result<bool, Trouble> {
+    /// Rounds until the race, or the heat that is run, is over, or its time is up; false where the user wants to stop.
+    pub(super) fn rounds(&mut self, events: &mut dyn FnMut(Event<'_>)) -> Result<bool, Trouble> {
+        let names: Vec<String> = self.state.entrants.iter().map(|entrant| entrant.name.clone()).collect();
+        let begun = self.stage.now();
+        let ended = self.rounds_since(begun, &names, events);
+        self.state.spent += self.stage.now() - begun;
+        ended
+    }
+
+    fn rounds_since(&mut self, begun: Duration, names: &[String], events: &mut dyn FnMut(Event<'_>)) -> Result<bool, Trouble> {
         let options = self.options;
         // A value of each of those that race is owed, however little time is left.
-        let is_owed = |track: &Track<'_>| track.race.running().iter().any(|&at| track.entrants[at].runs.rounds.is_empty());
-        while self.race.rounds() < options.settings.most_rounds
-            && (is_owed(self) || !(self.race.is_decided() && self.keeps_limits() && self.race.has_compared()))
-        {
+        let is_owed = |track: &Track<'_>| track.state.race.running().iter().any(|&at| track.state.entrants[at].runs.rounds.is_empty());
+        while self.state.race.rounds() < options.settings.most_rounds && (is_owed(self) || !self.is_over()) {
             let round = self.next_lasts();
             let left = self.left(begun);
-            if self.race.rounds() > 0 && round > left && !is_owed(self) {
+            if self.state.race.rounds() > 0 && round > left && !is_owed(self) {
                 break;
             }
-            loops.push(self.stage.reference_loop());
-            events(Event::Round(RoundBegins { race: &self.race, names, left, round }));
-            match self.round(left, random, events) {
+            let machine = self.stage.reference_loop();
+            self.state.loops.push(machine);
+            events(Event::Round(RoundBegins { race: &self.state.race, names, left, round }));
+            match self.round(left, events) {
                 Ok(drops) => {
                     let left = self.left(begun);
-                    let now = RoundBegins { race: &self.race, names, left, round: self.next_lasts() };
+                    let now = RoundBegins { race: &self.state.race, names, left, round: self.next_lasts() };
                     drops.into_iter().for_each(|drop| events(Event::Dropped(&now, drop)));
                 }
                 Err(Trouble::Interrupted) => return Ok(false),
@@ -282,29 +229,43 @@ impl Track<'_> {
         Ok(true)
     }
 
-    /// Time that is left for rounds: asking the survivors once more is to fit in as well.
+    /// Whether there is nothing more to find out: in a heat also where somebody beats its anchor, for which the next one is asked then.
+    fn is_over(&self) -> bool {
+        let race = &self.state.race;
+        let asks = race.anchor().is_some() && race.beats_anchor() && !self.state.has_asked;
+        asks || (race.is_decided() && self.keeps_limits() && race.has_compared())
+    }
+
+    /// After how many rounds the heat began that is run.
+    pub(super) fn heat_began(&self) -> usize {
+        self.state.log.heats().last().map_or(0, |heat| heat.after)
+    }
+
+    /// Time that is left for rounds: asking the survivors once more is to fit in as well. The first heat has half of all where others may follow.
     fn left(&self, begun: Duration) -> Duration {
         let sets = self.checks.references.len() as f64;
         let once_more =
             |at: usize| Some(self.checks.entries[at].probe.as_ref()?.start + Duration::from_nanos((sets * self.in_check(at)?) as u64));
-        let all: Duration = self.race.racing().into_iter().filter_map(once_more).sum();
-        self.options.time.saturating_sub(self.stage.now() - begun + all)
+        let all: Duration = self.state.race.racing().into_iter().filter_map(once_more).sum();
+        let is_first = self.options.settings.entrants > 0 && self.state.log.heats().is_empty() && !self.state.has_asked;
+        let time = if is_first { self.options.time / 2 } else { self.options.time };
+        time.saturating_sub(self.state.spent + self.state.between + (self.stage.now() - begun) + all)
     }
 
-    /// Who takes part, and how often each is called.
-    fn line_up(&mut self, events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
-        for (at, checked) in self.checks.entries.iter().enumerate() {
+    /// Who of those from a place on takes part, and how often each is called.
+    pub(super) fn line_up(&mut self, from: usize, events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
+        for (at, checked) in self.checks.entries.iter().enumerate().skip(from) {
             if checked.verdict == CheckedVerdict::Agrees && checked.probe.is_some() {
                 continue;
             }
-            self.log.fails(at, 0);
-            self.race.fail(at);
+            self.state.log.fails(at, self.state.race.rounds());
+            self.state.race.fail(at);
             if checked.verdict == CheckedVerdict::Agrees {
-                self.entrants[at].reason = Some("it cannot be timed".to_owned());
+                self.state.entrants[at].reason = Some("it cannot be timed".to_owned());
             }
         }
         if self.options.settings.goal == Goal::Choice {
-            self.leave_out(events)?;
+            self.leave_out(from, events)?;
         }
         Ok(())
     }
@@ -316,17 +277,17 @@ impl Track<'_> {
 
     /// The time from which on one is hopeless in the check: only one that may be chosen outclasses others.
     pub(super) fn hopeless(&self) -> Nanos {
-        let leads = |at: &usize| !self.options.is_beside(*at) && self.entrants[*at].fault.is_none();
-        let calls = (0..self.entrants.len()).filter(leads).filter_map(|at| self.in_check(at));
+        let leads = |at: &usize| !self.state.beside[*at] && self.state.entrants[*at].fault.is_none();
+        let calls = (0..self.state.entrants.len()).filter(leads).filter_map(|at| self.in_check(at));
         OUTCLASSED_IN_CHECK * calls.min_by(f64::total_cmp).unwrap_or(f64::INFINITY)
     }
 
     /// Leaves out contenders that are hopeless already in the check, once a repeat confirms it.
-    fn leave_out(&mut self, events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
+    fn leave_out(&mut self, from: usize, events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
         let hopeless = self.hopeless();
         let keep_below = self.options.settings.keep_below;
         let sets = self.stage.sets(0);
-        for at in self.race.racing() {
+        for at in self.state.race.racing().into_iter().filter(|at| *at >= from) {
             let Some(call) = self.in_check(at) else { continue };
             if call <= hopeless || keep_below.is_some_and(|keep| call <= keep) {
                 continue;
@@ -336,11 +297,11 @@ impl Track<'_> {
             let again = if first.min(call) > LONG_ENOUGH_NS.max(hopeless) { Ok((first, first)) } else { self.once_more(at, &sets) };
             match again {
                 Ok((cold_ns, again)) if again > hopeless => {
-                    self.entrants[at].timed = Timed::InCheck(again.min(call));
-                    self.entrants[at].runs.cold = vec![cold_ns];
-                    self.log.leaves_out(at);
-                    self.race.leave_out(at);
-                    events(Event::LeftOut(&self.entrants[at].name));
+                    self.state.entrants[at].timed = Timed::InCheck(again.min(call));
+                    self.state.entrants[at].runs.cold = vec![cold_ns];
+                    self.state.log.leaves_out(at);
+                    self.state.race.leave_out(at);
+                    events(Event::LeftOut(&self.state.entrants[at].name));
                 }
                 Ok(_) => {}
                 Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
@@ -353,7 +314,7 @@ impl Track<'_> {
     /// Nanoseconds of a first call and of one after it, in a fresh process.
     fn once_more(&mut self, at: usize, sets: &[Vec<Value>]) -> Result<(Nanos, Nanos), Trouble> {
         self.stage.start(at)?;
-        let message = self.messages[at];
+        let message = self.state.messages[at];
         let cold = timed(self.stage, at, &sets[..1], 1, 1)?;
         let cold_ns = first_call(&cold, message);
         let later = timed(self.stage, at, sets, 1, 1)?;
@@ -362,16 +323,16 @@ impl Track<'_> {
     }
 
     /// How long the next round will last, by those before.
-    fn next_lasts(&self) -> Duration {
-        let running = self.race.running();
-        let all: Duration = running.iter().map(|&at| self.lasted[at]).sum();
-        all.mul_f64((self.most_alive.max(1) as f64 / running.len().max(1) as f64).min(1.0))
+    pub(super) fn next_lasts(&self) -> Duration {
+        let running = self.state.race.running();
+        let all: Duration = running.iter().map(|&at| self.state.lasted[at]).sum();
+        all.mul_f64((self.state.most_alive.max(1) as f64 / running.len().max(1) as f64).min(1.0))
     }
 
     /// Whether it is known of all that may be chosen if they keep the limits on times.
     fn keeps_limits(&self) -> bool {
-        let may_be_chosen = self.race.racing().into_iter().filter(|&at| !self.options.is_beside(at));
-        !may_be_chosen.into_iter().any(|at| self.entrants[at].runs.is_open(&self.options.limits))
+        let may_be_chosen = self.state.race.racing().into_iter().filter(|&at| !self.state.beside[at]);
+        !may_be_chosen.into_iter().any(|at| self.state.entrants[at].runs.is_open(&self.options.limits))
     }
 
     /// Takes somebody out of the race for trouble with it.
@@ -383,7 +344,7 @@ impl Track<'_> {
             Trouble::NotBelieved(_) => self.take_out(at, EntrantFault::Disagrees, trouble.to_string()),
             _ => self.take_out(at, EntrantFault::Failed, trouble.to_string()),
         }
-        events(Event::Failed(&self.entrants[at].name, trouble.to_string()));
+        events(Event::Failed(&self.state.entrants[at].name, trouble.to_string()));
     }
 
     /// Takes somebody out of the race. What is not derived may have outclassed everybody by not doing what was asked: who left because of it is
@@ -392,10 +353,10 @@ impl Track<'_> {
         if !self.stage.contestants()[at].is_derived {
             return self.forget(at, fault, reason);
         }
-        let rounds = self.race.rounds();
-        self.log.fails(at, rounds);
-        self.race.fail(at);
-        let entrant = &mut self.entrants[at];
+        let rounds = self.state.race.rounds();
+        self.state.log.fails(at, rounds);
+        self.state.race.fail(at);
+        let entrant = &mut self.state.entrants[at];
         (entrant.fault, entrant.reason, entrant.failed_after) = (Some(fault), Some(reason), Some(rounds));
     }
 }

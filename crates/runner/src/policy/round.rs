@@ -6,7 +6,6 @@ use kampf_protocol::KeptTimes;
 use kampf_race::{Departure, Nanos, Turns, median, percentile};
 use kampf_schema::Value;
 use rand::seq::{IndexedRandom, SliceRandom};
-use rand_pcg::Pcg64Mcg;
 
 use super::check::first_call;
 use super::honesty::{Account, timed};
@@ -70,23 +69,18 @@ type Played = (Vec<usize>, Vec<Option<Taken>>);
 
 impl Track<'_> {
     /// One round: those of a group start afresh, in random order, and are called by turns, each turn in another order.
-    pub(super) fn round(
-        &mut self,
-        left: Duration,
-        random: &mut Pcg64Mcg,
-        events: &mut dyn FnMut(Event<'_>),
-    ) -> Result<Vec<Departure>, Trouble> {
-        let number = self.race.rounds();
+    pub(super) fn round(&mut self, left: Duration, events: &mut dyn FnMut(Event<'_>)) -> Result<Vec<Departure>, Trouble> {
+        let number = self.state.race.rounds();
         let all_sets = self.stage.sets(number as u64);
-        let longest = longest_round(left, self.race.starters(), number);
+        let longest = longest_round(left, self.state.race.running().len(), number - self.heat_began());
         let (sets, turns, (played, mut taken)) = loop {
-            let mut there = self.next_group(random);
-            let turns = turns(there.iter().filter_map(|&at| self.paces[at].as_ref()), &all_sets, longest);
+            let mut there = self.next_group();
+            let turns = turns(there.iter().filter_map(|&at| self.state.paces[at].as_ref()), &all_sets, longest);
             let sets = &all_sets[..turns.sets];
-            there.shuffle(random);
-            let played = match self.most_alive {
+            there.shuffle(&mut self.state.random);
+            let played = match self.state.most_alive {
                 1 => self.at_a_stretch(&there, sets, turns, events),
-                _ => self.by_turns(&there, sets, turns, random, events),
+                _ => self.by_turns(&there, sets, turns, events),
             };
             there.iter().for_each(|&at| self.stage.end(at));
             if let Some(played) = played? {
@@ -100,8 +94,8 @@ impl Track<'_> {
         let mut held = Vec::new();
         for (at, (run, value)) in taken.into_iter().zip(&values).enumerate() {
             let Some((run, value)) = run.zip(*value) else { continue };
-            self.measured_ns += run.spans_ns;
-            let runs = &mut self.entrants[at].runs;
+            self.state.measured_ns += run.spans_ns;
+            let runs = &mut self.state.entrants[at].runs;
             runs.rounds.push(value);
             runs.p95.extend(run.p95);
             runs.cold.push(run.cold_ns);
@@ -111,31 +105,33 @@ impl Track<'_> {
             runs.ran.push(number);
             held.push((at, runs.is_open(&self.options.limits)));
         }
-        held.iter().for_each(|&(at, is_open)| self.race.hold(at, is_open));
+        held.iter().for_each(|&(at, is_open)| self.state.race.hold(at, is_open));
         let round = Round { values, held };
-        let departures = self.race.record(&round.values);
-        self.log.records(round);
+        let departures = self.state.race.record(&round.values);
+        self.state.log.records(round);
         Ok(departures)
     }
 
     /// The next group of those that run: all of them, where they can be alive at once. More are dealt into groups, by chance and anew once all have
     /// run, with the leader in each; before there is one, with one of the best of the check.
-    fn next_group(&mut self, random: &mut Pcg64Mcg) -> Vec<usize> {
-        let running = self.race.running();
-        if running.len() <= self.most_alive.max(1) || self.most_alive < 2 {
-            self.dealt.clear();
+    fn next_group(&mut self) -> Vec<usize> {
+        let running = self.state.race.running();
+        if running.len() <= self.state.most_alive.max(1) || self.state.most_alive < 2 {
+            self.state.dealt.clear();
             return running;
         }
-        let leads = self.race.leader().filter(|leader| running.contains(leader)).unwrap_or_else(|| self.one_of_the_best(&running, random));
+        // In a heat all are compared with its anchor.
+        let leads = self.state.race.anchor().or(self.state.race.leader()).filter(|leader| running.contains(leader));
+        let leads = leads.unwrap_or_else(|| self.one_of_the_best(&running));
         loop {
-            if self.dealt.is_empty() {
+            if self.state.dealt.is_empty() {
                 let mut others: Vec<usize> = running.iter().copied().filter(|&at| at != leads).collect();
-                others.shuffle(random);
-                let groups = others.len().div_ceil(self.most_alive - 1);
-                self.dealt = others.chunks(others.len().div_ceil(groups)).map(<[usize]>::to_vec).collect();
+                others.shuffle(&mut self.state.random);
+                let groups = others.len().div_ceil(self.state.most_alive - 1);
+                self.state.dealt = others.chunks(others.len().div_ceil(groups)).map(<[usize]>::to_vec).collect();
             }
             // Some may have left since, or lead.
-            let mut group = self.dealt.pop().unwrap_or_default();
+            let mut group = self.state.dealt.pop().unwrap_or_default();
             group.retain(|at| running.contains(at) && *at != leads);
             if !group.is_empty() {
                 group.push(leads);
@@ -144,12 +140,12 @@ impl Track<'_> {
         }
     }
 
-    fn one_of_the_best(&self, running: &[usize], random: &mut Pcg64Mcg) -> usize {
+    fn one_of_the_best(&mut self, running: &[usize]) -> usize {
         const BEST: usize = 3;
         let mut by_call: Vec<usize> = running.to_vec();
         by_call.sort_by(|&one, &other| self.in_check(one).unwrap_or(f64::MAX).total_cmp(&self.in_check(other).unwrap_or(f64::MAX)));
         by_call.truncate(BEST);
-        by_call.choose(random).copied().unwrap_or_default()
+        by_call.choose(&mut self.state.random).copied().unwrap_or_default()
     }
 
     /// Has all play by turns. Who cannot be run leaves the race. None where not so many can be alive at once; that is heeded from then on.
@@ -158,15 +154,14 @@ impl Track<'_> {
         there: &[usize],
         sets: &[Vec<Value>],
         turns: Turns,
-        random: &mut Pcg64Mcg,
         events: &mut dyn FnMut(Event<'_>),
     ) -> Result<Option<Played>, Trouble> {
-        let mut playing: Vec<Option<Playing>> = std::iter::repeat_with(|| None).take(self.entrants.len()).collect();
+        let mut playing: Vec<Option<Playing>> = std::iter::repeat_with(|| None).take(self.state.entrants.len()).collect();
         for (before, &at) in there.iter().enumerate() {
-            self.lasted[at] = Duration::ZERO;
+            self.state.lasted[at] = Duration::ZERO;
             let begun = self.stage.now();
             let begins = self.begins(at, sets, turns);
-            self.lasted[at] = self.stage.now() - begun;
+            self.state.lasted[at] = self.stage.now() - begun;
             match begins {
                 Ok(begun) => playing[at] = Some(begun),
                 Err(Trouble::Interrupted) => return Err(Trouble::Interrupted),
@@ -174,7 +169,7 @@ impl Track<'_> {
                     // Alone it may be able to: a server takes so many connections and no more.
                     there.iter().for_each(|&other| self.stage.end(other));
                     if self.one(at, events, |track| track.begins(at, sets, turns))?.is_some() {
-                        self.most_alive = before;
+                        self.state.most_alive = before;
                     }
                     return Ok(None);
                 }
@@ -187,18 +182,18 @@ impl Track<'_> {
         let (mut order, mut played) = (there.to_vec(), Vec::with_capacity(there.len() * turns.count()));
         for turn in 0..turns.count() {
             order.retain(|&at| playing[at].is_some());
-            order.shuffle(random);
+            order.shuffle(&mut self.state.random);
             let set = &sets[turns.set(turn)..=turns.set(turn)];
             for &at in &order {
                 let Some(mut own) = playing[at].take() else { continue };
                 if let Some(slice) = self.one(at, events, |track| track.slice(at, &own, set))? {
                     own.idle_ns += slice.idle_ns;
                     own.spans_ns += slice.spans.iter().sum::<Nanos>();
-                    if !self.halted[at] && !own.slices.is_empty() && own.idle_ns > IDLE * own.spans_ns {
-                        self.halted[at] = true;
-                        events(Event::Halted(&self.entrants[at].name));
+                    if !self.state.halted[at] && !own.slices.is_empty() && own.idle_ns > IDLE * own.spans_ns {
+                        self.state.halted[at] = true;
+                        events(Event::Halted(&self.state.entrants[at].name));
                     }
-                    if self.halted[at] {
+                    if self.state.halted[at] {
                         self.stage.halt(at);
                     }
                     own.slices.push(slice);
@@ -219,9 +214,9 @@ impl Track<'_> {
         turns: Turns,
         events: &mut dyn FnMut(Event<'_>),
     ) -> Result<Option<Played>, Trouble> {
-        let (mut played, mut taken) = (Vec::new(), vec![None; self.entrants.len()]);
+        let (mut played, mut taken) = (Vec::new(), vec![None; self.state.entrants.len()]);
         for &at in there {
-            self.lasted[at] = Duration::ZERO;
+            self.state.lasted[at] = Duration::ZERO;
             let own = self.one(at, events, |track| {
                 let mut own = track.begins(at, sets, turns)?;
                 for turn in 0..turns.count() {
@@ -245,7 +240,7 @@ impl Track<'_> {
     ) -> Result<Option<T>, Trouble> {
         let begun = self.stage.now();
         let done = what(self);
-        self.lasted[at] += self.stage.now() - begun;
+        self.state.lasted[at] += self.stage.now() - begun;
         match done {
             Ok(done) => Ok(Some(done)),
             Err(Trouble::Interrupted) => Err(Trouble::Interrupted),
@@ -259,11 +254,11 @@ impl Track<'_> {
 
     /// Starts one and has it make its first call, and those that settle the engine.
     fn begins(&mut self, at: usize, sets: &[Vec<Value>], turns: Turns) -> Result<Playing, Trouble> {
-        let pace = self.paces[at].ok_or_else(|| Trouble::Refused("it was not probed".to_owned()))?;
+        let pace = self.state.paces[at].ok_or_else(|| Trouble::Refused("it was not probed".to_owned()))?;
         let settle = self.stage.contestants()[at].calls_to_settle;
         self.stage.start(at)?;
         let cold = timed(self.stage, at, &sets[..1], 1, 1)?;
-        let cold_ns = first_call(&cold, self.messages[at]);
+        let cold_ns = first_call(&cold, self.state.messages[at]);
         if settle > 0 && cold_ns < LONG_CALL_NS {
             let some = &sets[..sets.len().min(settle as usize)];
             timed(self.stage, at, some, settle.div_ceil(some.len() as u64), 1)?;
@@ -282,7 +277,7 @@ impl Track<'_> {
 
     fn slice(&mut self, at: usize, own: &Playing, set: &[Vec<Value>]) -> Result<Slice, Trouble> {
         let done = timed(self.stage, at, set, own.spans_a_slice, own.calls_per_span)?;
-        let account = Account::of(&done, own.spans_a_slice * own.calls_per_span, self.messages[at]);
+        let account = Account::of(&done, own.spans_a_slice * own.calls_per_span, self.state.messages[at]);
         let spans = done.ran.spans_ns.iter().map(|&span| span as Nanos).collect();
         let idle_ns = done.idle_ns.unwrap_or(0) as Nanos;
         Ok(Slice { spans, account, cpu_ns: done.ran.cpu_ns, idle_ns, rows: done.ran.rows, kept: done.ran.kept })

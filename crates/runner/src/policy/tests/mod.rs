@@ -1,5 +1,6 @@
 //! The policy on a stage where a script is played: no process, no clock, the same in every run.
 
+mod heats;
 mod script;
 mod turns;
 mod twin;
@@ -13,8 +14,10 @@ use proptest::prelude::*;
 
 use self::script::{Actor, Lie, Script, lying, own, program};
 use super::check::{CheckedVerdict, Checks, Purpose, check};
+use super::heats::{first_heat, last_question};
 use super::pace::least_time;
-use super::race::{EntrantFault, RaceOptions, RaceReport, Timed, race};
+use super::race::{EntrantFault, RaceOptions, RaceReport, Timed};
+use super::stage::Stage;
 use crate::event::Event;
 use crate::trouble::Trouble;
 
@@ -32,6 +35,17 @@ fn options(rounds: usize) -> RaceOptions {
 
 fn checked(script: &mut Script) -> Checks {
     check(script, None, FOR_RACE, &mut |_| {}).expect("the check ends")
+}
+
+/// A race of one heat.
+pub(super) fn race(
+    stage: &mut dyn Stage,
+    checks: &Checks,
+    options: &RaceOptions,
+    events: &mut dyn FnMut(Event<'_>),
+) -> Result<RaceReport, Trouble> {
+    let state = first_heat(stage, checks, options, events)?;
+    last_question(stage, checks, options, state, events)
 }
 
 fn raced(script: &mut Script, options: &RaceOptions) -> (Checks, RaceReport) {

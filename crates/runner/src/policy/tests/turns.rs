@@ -4,9 +4,8 @@ use kampf_protocol::Mode;
 use kampf_race::Finding;
 
 use super::script::{Actor, Lie, Script, lying, own, program};
-use super::{checked, findings, options, raced};
+use super::{checked, findings, options, race, raced};
 use crate::event::Event;
-use crate::policy::race::race;
 
 /// Who was called in which order, between two starts of the first round.
 fn slices(script: &Script) -> Vec<usize> {

@@ -11,7 +11,7 @@ use kampf_protocol::Mode;
 /// The check of some contenders on many rows, after that on few.
 fn checked(on_twin: Vec<Actor>, here: Vec<Actor>, decides: bool) -> Checks {
     let mut twin = Script::new(on_twin).with_parameters();
-    let proof = prove(&mut twin, &mut |_| {}).expect("the check ends");
+    let proof = prove(&mut twin, 0, &mut |_| {}).expect("the check ends");
     let mut script = Script::new(here).with_parameters();
     (script.known, script.decides) = (Known::Sampled(1_000), decides);
     let checks = check(&mut script, Some(&proof), FOR_RACE, &mut |_| {}).expect("the check ends");
@@ -77,16 +77,17 @@ fn a_program_that_is_right_on_many_rows_alone_does_not_use_its_address() {
 #[test]
 fn parameters_at_the_edges_are_only_for_what_is_derived() {
     let mut twin = Script::new(vec![own("one", 1.0), program("two", 1.0)]).with_parameters();
-    prove(&mut twin, &mut |_| {}).expect("the check ends");
+    prove(&mut twin, 0, &mut |_| {}).expect("the check ends");
     assert_eq!(twin.compared, [(0, 1), (0, 8), (1, 1), (1, 7)]);
 }
 
 #[test]
 fn who_has_proven_itself_is_stopped_where_it_takes_too_long_to_start_anyway() {
-    use crate::policy::race::{Timed, race};
+    use super::race;
+    use crate::policy::race::Timed;
     // The leanest stand last in a field and are checked first; a call of 30 ms makes 630 ms long, and a second is.
     let field = || vec![own("hopeless", 5_000.0), program("program", 1_500.0), own("far", 900.0), own("lean", 30.0)];
-    let proof = prove(&mut Script::new(field()), &mut |_| {}).expect("the check ends");
+    let proof = prove(&mut Script::new(field()), 0, &mut |_| {}).expect("the check ends");
     let checked = |proof: Option<&super::super::check::Proof>, purpose| {
         let mut script = Script::new(field());
         let checks = check(&mut script, proof, purpose, &mut |_| {}).expect("the check ends");
@@ -111,7 +112,7 @@ fn who_has_proven_itself_is_stopped_where_it_takes_too_long_to_start_anyway() {
 fn those_that_are_quick_on_few_rows_are_asked_first_and_the_hopeless_are_counted_once() {
     let field = |factor: f64| vec![own("naive", 5_000.0 * factor), own("quick", 5.0 * factor), own("lean", 300.0 * factor)];
     let mut twin = Script::new(field(0.1)).with_parameters();
-    let proof = prove(&mut twin, &mut |_| {}).expect("the check ends");
+    let proof = prove(&mut twin, 0, &mut |_| {}).expect("the check ends");
     // Slow ways answer two usual sets there and the one at the edge.
     assert_eq!(twin.compared, [(0, 1), (0, 2), (1, 1), (1, 8), (2, 1), (2, 8)]);
     let mut script = Script::new(field(1.0)).with_parameters();
