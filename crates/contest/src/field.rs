@@ -42,6 +42,21 @@ pub struct Field {
     manners: Vec<Vec<Choices>>,
 }
 
+/// The choices in which others differ that are raced around one, those that may gain most first. Where work is done is none: it is the first thing that
+/// a field tells, and what the application does itself is far behind wherever it matters.
+const AROUND: [Choice; 10] = [
+    Choice::Columns,
+    Choice::Hydration,
+    Choice::Loading,
+    Choice::Filters,
+    Choice::Habit,
+    Choice::Fetch,
+    Choice::Statement,
+    Choice::Unit,
+    Choice::Index,
+    Choice::Keys,
+];
+
 /// For each choice that applies to a need, in the order of names, the options that may be taken.
 struct Axes {
     axes: Vec<Vec<Opt>>,
@@ -115,6 +130,21 @@ impl Field {
         let (wanted, manner) = (of_kind(choices, false), of_kind(choices, true));
         let Some(at) = self.valid.iter().position(|member| of_kind(member, false) == wanted) else { return false };
         of_kind(&self.valid[at], true) == manner || self.manners[self.manner_of[at]].contains(&manner)
+    }
+
+    /// The valid combinations that differ from one in a single choice of those that are worth a look at anybody ([`AROUND`]), those that may gain most
+    /// first: leaner options before others, fewer columns before leaner hydration before fewer trips. What enters only where there is reason to is none.
+    pub fn neighbours(&self, of: &Choices, restriction: &Restriction) -> Vec<Choices> {
+        let difference = |other: &Choices| of.difference(other).filter(|(own, _)| AROUND.contains(&own.choice()));
+        let may_enter = |option: Opt| option.choice().entry().usual == Some(option.rank()) || restriction.enters(option);
+        let is_neighbour = |other: &Choices| difference(other).is_some_and(|(_, option)| may_enter(option));
+        let mut neighbours: Vec<Choices> = self.all().filter(is_neighbour).collect();
+        neighbours.sort_by_key(|other| {
+            let (own, option) = difference(other)?;
+            let turn = AROUND.iter().position(|choice| *choice == own.choice());
+            Some((option.rank() < own.rank(), turn, option))
+        });
+        neighbours
     }
 
     /// How many valid combinations there are.

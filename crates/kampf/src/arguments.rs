@@ -221,6 +221,9 @@ pub(crate) struct Selection {
     /// The limit on memory, which joins are not to bring more than.
     #[arg(skip)]
     pub(crate) memory_limit: Option<u64>,
+    /// Of the derived contenders only these.
+    #[arg(skip)]
+    pub(crate) exactly: Vec<kampf_contest::Choices>,
     /// Contenders that are wanted besides, by their names, wherever among all combinations they are.
     #[arg(skip)]
     pub(crate) named: Vec<String>,

@@ -134,6 +134,12 @@ impl Race {
             .any(|rival| rival.interval.is_some_and(|sure| sure.high < -LITTLE.ln()))
     }
 
+    /// One beside any other, as if that one led: what the rounds that both ran say, at the levels of such pairs.
+    pub fn standing_beside(&self, contender: usize, base: usize) -> Option<(Finding, Gap)> {
+        let rival = self.beside(contender, base)?;
+        Some((rival.finding, self.gap(&rival.differences, rival.interval, base)))
+    }
+
     /// One that has not run enough rounds with the leader, by a third that ran with both: its ratio to the leader is the product of theirs, and lies
     /// between the products of the ends, as each of the two intervals holds.
     pub(crate) fn chained(&self, contender: usize) -> Option<(Finding, Gap)> {

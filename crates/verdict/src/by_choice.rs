@@ -3,18 +3,18 @@
 use std::collections::BTreeSet;
 
 use kampf_contest::{Choice, Choices, Opt};
-use kampf_race::{Forecaster, Interval, LITTLE};
+use kampf_race::{Finding, Forecaster, Interval, LITTLE};
 
 use crate::facts::Facts;
 use crate::replay::Replayed;
 use crate::verdict::{Left, Outcome, Placed, Ratio};
 
-/// What is known of a choice: the option of the best derived contender, and what the others cost against it.
+/// What is known of a choice: the option of the one that all is told around, and what the others cost against it.
 #[derive(Clone, Debug, PartialEq)]
 pub struct ByChoice {
     /// The choice.
     pub choice: Choice,
-    /// The best derived contender that may be chosen.
+    /// The derived contender that all is told around: the anchor of the last heat, or the one to take.
     pub base: usize,
     /// Its option.
     pub option: Opt,
@@ -23,12 +23,14 @@ pub struct ByChoice {
 }
 
 /// What another option of a choice costs.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct OtherOption {
     /// The option.
     pub option: Opt,
-    /// The best contender that has it.
+    /// The contender that has it and differs from the base in nothing else; where there is none, in as little as any.
     pub contender: usize,
+    /// Its other options that the base does not have.
+    pub also: Vec<Opt>,
     /// What it costs.
     pub cost: Cost,
 }
@@ -36,25 +38,23 @@ pub struct OtherOption {
 /// What another option costs, as a ratio of times.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub enum Cost {
-    /// Every contender that has it is slower, and those that are alike in choices made before by at least this.
+    /// Its contender is slower, by at least this.
     AtLeast(f64),
-    /// Its best contender is behind by at most this, which is no more than a tenth.
+    /// Its contender is behind by at most this, which is no more than a tenth.
     AtMost(f64),
     /// Neither is known.
     Open {
-        /// Where the ratio of its best contender surely lies; none with too few rounds.
+        /// Where the ratio of its contender surely lies; none with too few rounds.
         interval: Option<Interval>,
         /// Rounds in all after which it would be known, where that can be foretold.
         rounds: Option<usize>,
     },
-    /// It was raced only together with other options of choices that are made before this one, so what it costs is not known.
-    Elsewhere,
 }
 
 /// What a choice comes to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ChoiceEnd {
-    /// The option of the best is to be taken: all others are slower.
+    /// The option of the base is to be taken: all others are slower, and one at least that differs in it alone.
     Decided,
     /// It makes no difference: no option costs more than the margin.
     NoDifference,
@@ -62,8 +62,6 @@ pub enum ChoiceEnd {
     Known,
     /// Of some option it is not known what it costs.
     Open,
-    /// No other option was raced beside the base's.
-    Alone,
 }
 
 /// An outclassed contender's fastest run is slower than the leader's slowest by more than this.
@@ -73,11 +71,10 @@ impl ByChoice {
     /// What it comes to.
     pub fn end(&self, margin: f64) -> ChoiceEnd {
         let all = |test: fn(&Cost, f64) -> bool| self.others.iter().all(|other| test(&other.cost, margin));
-        if all(|cost, _| matches!(cost, Cost::Elsewhere)) {
-            ChoiceEnd::Alone
-        } else if all(|cost, _| matches!(cost, Cost::AtLeast(_))) {
+        let is_alone = self.others.iter().any(|other| other.also.is_empty());
+        if is_alone && all(|cost, _| matches!(cost, Cost::AtLeast(_))) {
             ChoiceEnd::Decided
-        } else if all(|cost, margin| matches!(cost, Cost::AtMost(most) if *most <= 1.0 + margin)) {
+        } else if is_alone && all(|cost, margin| matches!(cost, Cost::AtMost(most) if *most <= 1.0 + margin)) {
             ChoiceEnd::NoDifference
         } else if all(|cost, _| matches!(cost, Cost::AtLeast(_) | Cost::AtMost(_))) {
             ChoiceEnd::Known
@@ -85,6 +82,22 @@ impl ByChoice {
             ChoiceEnd::Open
         }
     }
+}
+
+/// Whether a contender is one that by choice is told of: derived, timed, and to be chosen as far as that is no matter of its time.
+fn may_be_told(facts: &Facts, placed: &[Placed], at: usize) -> bool {
+    facts.contenders[at].is_eligible() && facts.contenders[at].choices.is_some() && placed[at].beside.is_none()
+}
+
+/// Around whom by choice and the ladder are told: the anchor of the last heat unless a requirement has another one chosen; in one heat the
+/// one to take, and where that is nobody or not derived, the best of those that are.
+pub(crate) fn told_around(facts: &Facts, placed: &[Placed], order: &[usize], choose: Option<usize>) -> Option<usize> {
+    let may = |at: &usize| may_be_told(facts, placed, *at);
+    let (anchor, chosen) = (facts.heats.last().map(|heat| heat.anchor).filter(may), choose.filter(may));
+    let known = if facts.require.is_empty() { anchor.or(chosen) } else { chosen.or(anchor) };
+    let is_leader = |at: &usize| placed[*at].outcome == Outcome::Standing;
+    let best = || order.iter().copied().filter(may).find(is_leader).or_else(|| order.iter().copied().find(may));
+    known.or_else(best)
 }
 
 /// A derived contender against the base.
@@ -96,12 +109,11 @@ struct Rival {
     slower: Option<f64>,
 }
 
-/// Works it out over derived contenders that may be chosen, against the best of them.
-pub(crate) fn by_choice(facts: &Facts, replayed: &Replayed, placed: &[Placed], order: &[usize]) -> Vec<ByChoice> {
-    let may_be_chosen = |at: &usize| facts.contenders[*at].is_eligible() && placed[*at].beside.is_none();
-    let derived: Vec<usize> = order.iter().copied().filter(may_be_chosen).filter(|&at| facts.contenders[at].choices.is_some()).collect();
-    let is_leader = |at: &&usize| placed[**at].outcome == Outcome::Standing;
-    let Some(&base) = derived.iter().find(is_leader).or(derived.first()) else { return Vec::new() };
+/// Works it out over derived contenders that may be chosen, against the one that all is told around.
+pub(crate) fn by_choice(facts: &Facts, replayed: &Replayed, placed: &[Placed], order: &[usize], base: Option<usize>) -> Vec<ByChoice> {
+    let derived: Vec<usize> = order.iter().copied().filter(|&at| may_be_told(facts, placed, at)).collect();
+    let Some(base) = base.filter(|base| derived.contains(base)) else { return Vec::new() };
+    let own = facts.contenders[base].choices.unwrap_or_default();
     let rivals: Vec<Rival> = derived.iter().filter(|&&at| at != base).filter_map(|&at| rival(facts, replayed, placed, at, base)).collect();
     let forecaster = (!replayed.decided).then(|| Forecaster::new(&replayed.race));
     let mut all: Vec<ByChoice> = Vec::new();
@@ -114,20 +126,20 @@ pub(crate) fn by_choice(facts: &Facts, replayed: &Replayed, placed: &[Placed], o
         let Some(option) = option_of(base) else { continue };
         let raced: BTreeSet<Opt> = rivals.iter().filter_map(|rival| option_of(rival.at)).filter(|other| *other != option).collect();
         let others = raced.into_iter().filter_map(|other| {
-            let with: Vec<&Rival> = rivals.iter().filter(|rival| option_of(rival.at) == Some(other)).collect();
-            let least = |rivals: &[&Rival]| rivals.iter().copied().min_by(|one, other| one.ratio.total_cmp(&other.ratio)).map(|one| one.at);
-            let not_slower: Vec<&Rival> = with.iter().copied().filter(|rival| rival.slower.is_none()).collect();
-            // What was chosen before is the same: else a slow way of loading would speak for the columns it was raced with.
-            let is_beside = |rival: &&&Rival| same_before(facts, choice, rival.at, base);
-            let beside: Vec<&Rival> = with.iter().filter(is_beside).copied().collect();
-            let at = least(&not_slower).or_else(|| least(&beside)).or_else(|| least(&with))?;
-            let best = with.iter().copied().find(|rival| rival.at == at)?;
-            let cost = match best.slower {
-                _ if beside.is_empty() => Cost::Elsewhere,
-                Some(_) => Cost::AtLeast(beside.iter().filter_map(|rival| rival.slower).fold(f64::INFINITY, f64::min)),
-                None => known(best, || forecaster.as_ref()?.rounds_for(&replayed.race, best.at, base, facts.settings.margin)),
+            // One that differs in this alone, else one that differs in as little as any: of those the fastest.
+            let with = rivals.iter().filter(|rival| option_of(rival.at) == Some(other));
+            let distance = |rival: &Rival| facts.contenders[rival.at].choices.map_or(usize::MAX, |choices| choices.distance(&own));
+            let nearest = with.min_by(|one, other| distance(one).cmp(&distance(other)).then(one.ratio.total_cmp(&other.ratio)))?;
+            let cost = match nearest.slower {
+                Some(slower) => Cost::AtLeast(slower),
+                None => known(nearest, || forecaster.as_ref()?.rounds_for(&replayed.race, nearest.at, base, facts.settings.margin)),
             };
-            Some(OtherOption { option: other, contender: best.at, cost })
+            let options = facts.contenders[nearest.at].choices.unwrap_or_default();
+            let also = options
+                .options()
+                .filter(|option| option.choice() != choice && own.of(option.choice()).is_some_and(|own| own != *option))
+                .collect();
+            Some(OtherOption { option: other, contender: nearest.at, also, cost })
         });
         let others: Vec<OtherOption> = others.collect();
         if !others.is_empty() {
@@ -176,25 +188,10 @@ fn of_keys(facts: &Facts, replayed: &Replayed, derived: &[usize]) -> Option<ByCh
         None => Cost::Open { interval: None, rounds: None },
     };
     let rivals = std::iter::once(own).chain(on_others()).filter(|&at| at != base);
-    let others = rivals.filter_map(|at| Some(OtherOption { option: option(at)?, contender: at, cost: cost(at) }));
+    let others = rivals.filter_map(|at| Some(OtherOption { option: option(at)?, contender: at, also: Vec::new(), cost: cost(at) }));
     let mut others: Vec<OtherOption> = others.collect();
     others.sort_by_key(|other| other.option);
     Some(ByChoice { choice: Choice::Keys, base, option: option(base)?, others })
-}
-
-/// Choices that are made before others: where work is done and how rows are loaded decides how much there is to gain by the rest.
-const FIRST: [Choice; 2] = [Choice::Work, Choice::Loading];
-
-/// The choices that are made before one. What it costs is told among contenders that are alike in these: each choice on one schema, and
-/// the schema with all else alike.
-pub fn made_before(choice: Choice) -> impl Iterator<Item = Choice> {
-    let schema = [Choice::Index, Choice::Keys].into_iter().filter(move |schema| *schema != choice);
-    FIRST.into_iter().take_while(move |first| *first != choice).chain(schema)
-}
-
-fn same_before(facts: &Facts, choice: Choice, one: usize, other: usize) -> bool {
-    let of = |at: usize, choice: Choice| facts.contenders[at].choices.and_then(|choices| choices.of(choice));
-    made_before(choice).all(|before| of(one, before) == of(other, before))
 }
 
 fn known(best: &Rival, rounds: impl FnOnce() -> Option<usize>) -> Cost {
@@ -222,7 +219,7 @@ fn since_it_left(left: Left, placed: &[Placed], base: usize) -> Option<f64> {
 fn rival(facts: &Facts, replayed: &Replayed, placed: &[Placed], at: usize, base: usize) -> Option<Rival> {
     if placed[base].outcome == Outcome::Standing {
         let Ratio { ratio, interval } = placed[at].behind?;
-        let is_slower = matches!(replayed.finding(at), Some(kampf_race::Finding::Slower | kampf_race::Finding::Outclassed));
+        let is_slower = matches!(replayed.finding(at), Some(Finding::Slower | Finding::Outclassed));
         let least = match interval {
             _ if is_outclassed(facts, at, base) => Some(interval.map_or(OUTCLASSED, |sure| sure.low.max(OUTCLASSED))),
             Some(sure) => Some(sure.low),
@@ -231,13 +228,16 @@ fn rival(facts: &Facts, replayed: &Replayed, placed: &[Placed], at: usize, base:
         let slower = least.filter(|least| is_slower && *least > 1.0);
         return Some(Rival { at, ratio, interval, slower });
     }
-    // Somebody's own SQL or program leads: the derived ones are compared with the best of themselves.
+    // Another one leads: one's own SQL, or one that leaves more to do by hand.
     let outclassed = placed[at].outcome == Outcome::Outclassed && is_outclassed(facts, at, base);
-    let Some(gap) = replayed.race.against_base(at, base) else {
+    let Some((finding, gap)) = replayed.race.standing_beside(at, base) else {
         let ratio = placed[at].shown? / placed[base].shown?;
         return Some(Rival { at, ratio, interval: None, slower: outclassed.then_some(OUTCLASSED) });
     };
-    let surely = gap.interval.filter(|sure| sure.low > 1.0 && gap.ratio > 1.0 + facts.settings.margin).map(|sure| sure.low);
-    let slower = if outclassed { Some(surely.unwrap_or(OUTCLASSED).max(OUTCLASSED)) } else { surely };
+    let surely = gap.interval.filter(|_| finding == Finding::Slower).map(|sure| sure.low);
+    let since = || {
+        placed[at].left.filter(|_| gap.interval.is_none()).and_then(|left| since_it_left(left, placed, base)).filter(|least| *least > 1.0)
+    };
+    let slower = if outclassed { Some(surely.unwrap_or(OUTCLASSED).max(OUTCLASSED)) } else { surely.or_else(since) };
     Some(Rival { at, ratio: gap.ratio, interval: gap.interval, slower })
 }

@@ -18,8 +18,23 @@ pub struct Facts {
     pub rounds: usize,
     /// The contenders.
     pub contenders: Vec<ContenderFacts>,
+    /// The heats after the first one, in their order.
+    pub heats: Vec<HeatFacts>,
     /// The places of the two that were raced against each other, the earlier first.
     pub pair: Option<(usize, usize)>,
+}
+
+/// A heat after the first one.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct HeatFacts {
+    /// After how many rounds it began.
+    pub after: usize,
+    /// Around whom it was run, by its place.
+    pub anchor: usize,
+    /// Who was to run beside that one, by their places.
+    pub members: Vec<usize>,
+    /// How many entered for it, behind all that were there.
+    pub entered: usize,
 }
 
 /// A contender as it was measured.
@@ -118,6 +133,11 @@ impl Facts {
         let keeps_answers = one.choices.is_some_and(|choices| choices.get() == Some(Cache::Warm));
         let of = Candidate { keeps_nothing: one.keeps_nothing, keeps_answers, measured: &one.measured };
         beside(&self.require, self.keeps_nothing, of)
+    }
+
+    /// How many were there in the first heat: the first ones.
+    pub fn starters(&self) -> usize {
+        self.contenders.len().saturating_sub(self.heats.iter().map(|heat| heat.entered).sum())
     }
 
     /// The values of a contender by round; not a number for one that it did not run.

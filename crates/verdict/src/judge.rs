@@ -2,7 +2,7 @@
 
 use kampf_race::{Finding, Goal, LITTLE};
 
-use crate::by_choice::by_choice;
+use crate::by_choice::{by_choice, told_around};
 use crate::effects::effects;
 use crate::facts::{Beside, Facts};
 use crate::ladder::ladder;
@@ -22,18 +22,20 @@ pub fn judge(facts: &Facts) -> Verdict {
     let order = order(&placed);
     let end = end(facts, &replayed, &placed);
     let (choose, requirements) = match facts.require.is_empty() || end == End::Nothing {
-        true => (to_take(facts, &placed, end), None),
+        true => (anchored(facts, &placed, end), None),
         false => required(facts, &placed).map(|(choose, requirements)| (choose, Some(requirements))).unwrap_or_default(),
     };
+    let around = told_around(facts, &raced, &order, choose);
     let is_over = replayed.decided || end == End::Nothing;
     Verdict {
         end,
         leader: replayed.race.leader().filter(|&at| placed[at].beside != Some(Beside::RuledOut)),
         fastest: replayed.race.leader(),
         choose,
-        ladder: ladder(facts, &replayed, &placed, &order, choose),
+        ladder: ladder(facts, &replayed, &placed, &order, choose.filter(|&at| facts.contenders[at].choices.is_some()).or(around)),
         effects: effects(facts, &placed, &order),
-        by_choice: if facts.pair.is_some() { Vec::new() } else { by_choice(facts, &replayed, &raced, &order) },
+        by_choice: if facts.pair.is_some() { Vec::new() } else { by_choice(facts, &replayed, &raced, &order, around) },
+        around,
         noise: replayed.race.noise(),
         forecasts: if is_over { Vec::new() } else { replayed.forecasts(facts.settings.margin) },
         pair: facts.pair.map(|(old, new)| pair(facts, &replayed, old, new)),
@@ -41,6 +43,13 @@ pub fn judge(facts: &Facts) -> Verdict {
         placed,
         order,
     }
+}
+
+/// The one to take: the anchor of the last heat, which was found by the rule, and which whoever ran beside it did not take the place of.
+fn anchored(facts: &Facts, placed: &[Placed], end: End) -> Option<usize> {
+    let by_rule = to_take(facts, placed, end)?;
+    let is_left = |at: &usize| facts.contenders[*at].is_eligible() && placed[*at].beside.is_none();
+    facts.heats.last().map(|heat| heat.anchor).filter(is_left).or(Some(by_rule))
 }
 
 /// With what it has of what is required, and ruled out where it surely misses anything.

@@ -15,8 +15,9 @@ mod take;
 mod trade_offs;
 mod verdict;
 
-pub use by_choice::{ByChoice, ChoiceEnd, Cost, OtherOption, compared, made_before};
-pub use facts::{Beside, Candidate, ContenderFacts, Facts, Fault, FaultKind, beside};
+pub use by_choice::{ByChoice, ChoiceEnd, Cost, OtherOption, compared};
+pub use facts::{Beside, Candidate, ContenderFacts, Facts, Fault, FaultKind, HeatFacts, beside};
 pub use judge::judge;
 pub use require::{Keeps, Nearest, Reading, Require, Required};
-pub use verdict::{Effect, End, Forecast, Left, Outcome, Pair, PairFinding, Placed, Ratio, Requirements, Step, Verdict};
+pub use take::next_anchor;
+pub use verdict::{Effect, End, Forecast, Left, OptionChange, Outcome, Pair, PairFinding, Placed, Ratio, Requirements, Step, Verdict};

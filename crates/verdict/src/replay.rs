@@ -21,23 +21,27 @@ pub(crate) struct Replayed {
 impl Replayed {
     pub(crate) fn of(facts: &Facts) -> Replayed {
         let contenders = &facts.contenders;
-        let mut race = Race::new(contenders.len(), facts.settings);
-        (0..contenders.len()).filter(|&at| facts.beside(at).is_some()).for_each(|at| race.put_beside(at));
+        let mut race = Race::new(facts.starters(), facts.settings);
+        (0..facts.starters()).filter(|&at| facts.beside(at).is_some()).for_each(|at| race.put_beside(at));
         let may_be_chosen = (0..contenders.len()).map(|at| contenders[at].choices.filter(|_| facts.beside(at).is_none()));
-        compared(may_be_chosen).into_iter().for_each(|(one, base)| race.compare(one, base));
-        for (at, contender) in contenders.iter().enumerate().filter(|(_, contender)| contender.rounds.is_empty()) {
-            if contender.in_check.is_some() { race.leave_out(at) } else { race.fail(at) }
-        }
+        let is_there = |at: &usize| *at < facts.starters();
+        compared(may_be_chosen)
+            .into_iter()
+            .filter(|(one, base)| is_there(one) && is_there(base))
+            .for_each(|(one, base)| race.compare(one, base));
+        does_not_start(&mut race, facts, 0..facts.starters());
         let values: Vec<Vec<f64>> = (0..contenders.len()).map(|at| facts.by_round(at)).collect();
         let counts = Critical::new(LIMIT_LEVEL, facts.rounds);
         for round in 0..facts.rounds {
             fail_after(&mut race, facts, round);
+            begin_heats(&mut race, facts, round);
             let ran: Vec<Option<f64>> = values.iter().map(|values| Some(values[round]).filter(|value| !value.is_nan())).collect();
             hold(&mut race, facts, &counts, round);
             race.record(&ran);
         }
         fail_after(&mut race, facts, facts.rounds);
-        let decided = race.leader().is_some() && (race.is_told() || race.starters() == 1);
+        begin_heats(&mut race, facts, facts.rounds);
+        let decided = race.leader().is_some() && (race.is_told() || (race.starters() == 1 && facts.starters() == contenders.len()));
         Replayed { standings: race.standings(), race, decided }
     }
 
@@ -98,6 +102,32 @@ impl Replayed {
     }
 }
 
+/// Takes out those that ran no round.
+fn does_not_start(race: &mut Race, facts: &Facts, those: std::ops::Range<usize>) {
+    for at in those.filter(|&at| facts.contenders[at].rounds.is_empty()) {
+        if facts.contenders[at].in_check.is_some() { race.leave_out(at) } else { race.fail(at) }
+    }
+}
+
+/// Has those enter, and those heats begin, of which it is so after these rounds.
+fn begin_heats(race: &mut Race, facts: &Facts, rounds: usize) {
+    let mut there = facts.starters();
+    for heat in &facts.heats {
+        let entered = there..there + heat.entered;
+        there = entered.end;
+        if heat.after != rounds {
+            continue;
+        }
+        for at in entered.clone() {
+            if race.enter() == at && facts.beside(at).is_some() {
+                race.put_beside(at);
+            }
+        }
+        does_not_start(race, facts, entered);
+        race.begin_heat(heat.anchor, &heat.members);
+    }
+}
+
 /// Says of each that ran a round whether it was open then if it keeps the limits on times.
 fn hold(race: &mut Race, facts: &Facts, counts: &Critical, round: usize) {
     let limits = facts.require.time_limits();
@@ -112,7 +142,7 @@ fn hold(race: &mut Race, facts: &Facts, counts: &Critical, round: usize) {
 
 /// Takes out those of which it was found after so many rounds that they fail, or give another answer.
 fn fail_after(race: &mut Race, facts: &Facts, rounds: usize) {
-    for (at, contender) in facts.contenders.iter().enumerate() {
+    for (at, contender) in facts.contenders.iter().enumerate().filter(|(_, contender)| !contender.rounds.is_empty()) {
         if rounds > 0 && contender.fault.as_ref().is_some_and(|fault| fault.after == rounds) {
             race.fail(at);
         }

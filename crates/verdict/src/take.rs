@@ -6,6 +6,8 @@ use kampf_contest::{ByHand, Measure};
 use kampf_race::LITTLE;
 
 use crate::facts::{Beside, Facts};
+use crate::judge::judge;
+use crate::replay::Replayed;
 use crate::require::{Keeps, Nearest};
 use crate::verdict::{End, Outcome, Placed, Requirements};
 
@@ -22,6 +24,43 @@ pub(crate) fn to_take(facts: &Facts, placed: &[Placed], end: End) -> Option<usiz
     let near = candidates(facts, placed).filter(|&at| at == leader || is_little(facts, placed, at, leader));
     near.min_by(|&one, &other| comfort(facts, placed, one, other)).or(Some(leader))
 }
+
+/// The anchor of the next heat, where one that runs beside the anchor of the last is to take its place: it would be taken of the two alone, wherever in its
+/// interval the truth lies. Of several the fastest.
+pub fn next_anchor(facts: &Facts) -> Option<usize> {
+    let heat = facts.heats.last()?;
+    let verdict = judge(facts);
+    if !facts.require.is_empty() {
+        return verdict.choose.filter(|choose| *choose != heat.anchor && facts.contenders[*choose].choices.is_some());
+    }
+    let race = Replayed::of(facts).race;
+    let time = verdict.placed[heat.anchor].shown?;
+    let takes = |at: &usize| {
+        let sure = race.standing_beside(*at, heat.anchor).and_then(|(_, gap)| gap.interval);
+        sure.is_some_and(|sure| [sure.low, sure.high].into_iter().all(|ratio| is_taken_of_two(facts, *at, heat.anchor, ratio, time)))
+    };
+    let ratio = |at: usize| race.standing_beside(at, heat.anchor).map_or(f64::INFINITY, |(_, gap)| gap.ratio);
+    let others = candidates(facts, &verdict.placed).filter(|&at| at != heat.anchor && facts.contenders[at].choices.is_some());
+    others.filter(takes).min_by(|&one, &other| ratio(one).total_cmp(&ratio(other)))
+}
+
+/// Whether one would be taken rather than another, were its time over that one's surely this ratio; the other one's time is known.
+fn is_taken_of_two(facts: &Facts, at: usize, other: usize, ratio: f64, other_ns: f64) -> bool {
+    let by_hand = |at: usize| facts.contenders[at].by_hand.unwrap_or(EVERYTHING);
+    let trips = |at: usize| facts.contenders[at].measured.get(Measure::RoundTrips);
+    let is_faster = ratio < 1.0;
+    let (fast, slow, behind) = if is_faster { (at, other, 1.0 / ratio) } else { (other, at, ratio) };
+    let fast_ns = if is_faster { other_ns * ratio } else { other_ns };
+    let no_more_trips = trips(slow).zip(trips(fast)).is_none_or(|(slow, fast)| slow <= fast);
+    let hand = |at: usize| facts.contenders[at].by_hand.map(|hand| (hand.statements, hand.columns));
+    let leaves_less = hand(slow).zip(hand(fast)).is_some_and(|(slow, fast)| slow < fast);
+    let is_near = behind <= LITTLE || (fast_ns * (behind - 1.0) <= LITTLE_NS && no_more_trips && leaves_less);
+    let taken = if is_near && by_hand(slow) < by_hand(fast) { slow } else { fast };
+    taken == at
+}
+
+/// What a program leaves to do.
+const EVERYTHING: ByHand = ByHand { statements: usize::MAX, columns: usize::MAX, characters: usize::MAX };
 
 /// Those that may be chosen.
 fn candidates<'a>(facts: &'a Facts, placed: &'a [Placed]) -> impl Iterator<Item = usize> + 'a {
@@ -42,8 +81,7 @@ fn is_little(facts: &Facts, placed: &[Placed], at: usize, leader: usize) -> bool
 
 /// Order of comfort: least by hand (statements, then columns, then characters), then the faster. A program leaves everything.
 fn comfort(facts: &Facts, placed: &[Placed], one: usize, other: usize) -> Ordering {
-    let everything = ByHand { statements: usize::MAX, columns: usize::MAX, characters: usize::MAX };
-    let by_hand = |at: usize| facts.contenders[at].by_hand.unwrap_or(everything);
+    let by_hand = |at: usize| facts.contenders[at].by_hand.unwrap_or(EVERYTHING);
     let shown = |at: usize| placed[at].shown.unwrap_or(f64::INFINITY);
     by_hand(one).cmp(&by_hand(other)).then(shown(one).total_cmp(&shown(other)))
 }

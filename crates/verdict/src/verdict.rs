@@ -1,6 +1,6 @@
 //! What follows from the facts, as values.
 
-use kampf_contest::Opt;
+use kampf_contest::{Choice, Opt};
 use kampf_race::{Interval, Nanos};
 
 use crate::by_choice::ByChoice;
@@ -24,9 +24,11 @@ pub struct Verdict {
     pub choose: Option<usize>,
     /// Whether requirements were given, and what came of them.
     pub requirements: Option<Requirements>,
+    /// Around whom all is told of choices: the anchor of the last heat, or of one heat the one to take, and else the best that is derived.
+    pub around: Option<usize>,
     /// Each choice, over derived contenders that may be chosen.
     pub by_choice: Vec<ByChoice>,
-    /// From the most naive contender to the one to take, a choice at a time.
+    /// From the most naive contender to the one to take, each time by the choice that gains most of those left.
     pub ladder: Vec<Step>,
     /// Each choice by itself, over all pairs that differ in it alone.
     pub effects: Vec<Effect>,
@@ -226,22 +228,31 @@ pub struct Left {
 }
 
 /// A step of the ladder.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Step {
     /// From which contender.
     pub from: usize,
     /// To which.
     pub to: usize,
-    /// The option before.
-    pub before: Opt,
-    /// The option of the same choice after.
-    pub after: Opt,
+    /// What changes: one choice, or several where nobody was raced that has some of the changes alone.
+    pub changes: Vec<OptionChange>,
     /// Time before, as it is shown everywhere.
     pub before_ns: Nanos,
     /// Time after, as it is shown everywhere.
     pub after_ns: Nanos,
     /// The one over the other, with an interval from the rounds that both ran.
     pub ratio: Ratio,
+}
+
+/// A choice in which two contenders differ.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct OptionChange {
+    /// The choice.
+    pub choice: Choice,
+    /// The option before; none where the choice changes nothing there.
+    pub before: Option<Opt>,
+    /// The option after.
+    pub after: Option<Opt>,
 }
 
 /// What one option of a choice costs against another.

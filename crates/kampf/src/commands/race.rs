@@ -3,7 +3,9 @@
 use std::time::{Duration, Instant};
 
 use kampf_race::{Goal, RaceSettings};
-use kampf_runner::{CheckedVerdict, Checks, Contest, Entry, Inbox, Machine, Purpose, RaceOptions, Setup, least_time, race};
+use kampf_runner::{
+    CheckedVerdict, Checks, Contest, Entry, Event, Inbox, Machine, Purpose, RaceOptions, RaceReport, Setup, least_time, race,
+};
 use kampf_schema::did_you_mean;
 
 use super::check::check_text;
@@ -15,11 +17,11 @@ use crate::problem::Problem;
 use crate::project::{ContestConfig, Project, Selected, resolve};
 use crate::raced::{RacedContest, RacedRun};
 use crate::running::{
-    Alone, Circumstances, Ran, Surroundings, derive_indexes, engines, filled_to_check, heed, inbox, name_programs, open, raced_contest,
-    setup, trouble,
+    Alone, Circumstances, Heats, Ran, Surroundings, derive_indexes, engines, entrants, filled_to_check, heed, inbox, name_programs, open,
+    raced_contest, setup, trouble,
 };
 use crate::store::{Dataset, save_result};
-use kampf_verdict::{Candidate, FaultKind, Require, Required, beside, compared};
+use kampf_verdict::{Candidate, Facts, FaultKind, Require, Required, beside, compared};
 
 pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem> {
     if arguments.self_test {
@@ -147,7 +149,7 @@ impl Raced {
                 let spent = begun.elapsed();
                 let share = arguments.together.map(|together| (together.saturating_sub(spent) * 2 / (after as u32 + 1)).max(LEAST_SHARE));
                 let on = On { general, arguments, inbox, setup: &setup, project, dataset: &dataset, circumstances: &circumstances };
-                match one(&on, share, config, &picked.contest) {
+                match one(&on, share, config, picked) {
                     Ok((part, finished, text)) => {
                         dataset.verify()?;
                         self.print(&text);
@@ -237,7 +239,8 @@ struct On<'a> {
 
 /// Checks and races one contest, where a share of a time for all is given in that. The truth tells whether any contender came to the
 /// end, the text how it went.
-fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &Contest) -> Result<(RacedContest, bool, String), Problem> {
+fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, picked: &Selected) -> Result<(RacedContest, bool, String), Problem> {
+    let contest = &picked.contest;
     let On { general, arguments, inbox, setup, .. } = *on;
     let manner = Manner::of(arguments, config);
     let begun = Instant::now();
@@ -253,7 +256,8 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &C
     let checks = kampf_runner::check(inbox, setup, contest, purpose, &mut |event| progress.take(&event))
         .map_err(|error| trouble(&contest.name, &error))?;
     let checked = begun.elapsed();
-    let options = manner.options(contest, &checks, setup.seed);
+    let mut options = manner.options(contest, &checks, setup.seed);
+    options.settings.entrants = entrants(picked, &arguments.selection, options.settings.goal);
     let least = least_time(inbox, setup, contest, &checks, &options);
     let needs = checked + least;
     let words = wait(needs.as_secs_f64());
@@ -269,24 +273,35 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, contest: &C
     }
     let rounds = time.saturating_sub(checked).max(if share.is_some() { LEAST_SHARE } else { Duration::ZERO });
     let options = RaceOptions { time: rounds, ..options };
-    let report = race(inbox, setup, contest, &checks, &options, &mut |event| progress.take(&event))
+    let mut heats = Heats {
+        inbox,
+        setup,
+        project: on.project,
+        config,
+        selection: arguments.selection.within(&arguments.bounds),
+        field: &picked.field,
+        restriction: &picked.restriction,
+        purpose,
+        contest: contest.clone(),
+        checks: checks.clone(),
+        checked: Duration::ZERO,
+    };
+    let beside = |contest: &Contest, checks: &Checks| manner.beside(contest, checks);
+    let about = |facts| Facts { keeps_nothing: manner.keeps_nothing, require: manner.require.clone(), ..facts };
+    let mut next = |report: &RaceReport, events: &mut dyn FnMut(Event<'_>)| heats.next(report, &options, &beside, &about, events);
+    let (report, last) = race(inbox, setup, contest, &checks, &options, &mut next, &mut |event| progress.take(&event))
         .map_err(|error| trouble(&contest.name, &error))?;
     drop(progress);
+    let checked = checked + heats.checked;
+    let (contest, checks) = last.as_ref().map_or((contest, &checks), |heat| (&heat.contest, &heat.checks));
     let surroundings = Surroundings { project: on.project, dataset: on.dataset, setup, circumstances: on.circumstances };
-    let raced = Ran {
-        checks: &checks,
-        checked,
-        time,
-        options: &options,
-        keeps_nothing: manner.keeps_nothing,
-        require: &manner.require,
-        report: &report,
-    };
+    let raced =
+        Ran { checks, checked, time, options: &options, keeps_nothing: manner.keeps_nothing, require: &manner.require, report: &report };
     let part = raced_contest(&surroundings, config, contest, &raced);
     let mut page = Page::new();
     if general.format == Format::Text {
         if checks.entries.iter().any(|entry| entry.verdict != CheckedVerdict::Agrees) {
-            check_text(&mut page, contest, &contest.parameter_sets(setup, 0), &checks);
+            check_text(&mut page, contest, &contest.parameter_sets(setup, 0), checks);
             page.blank();
         }
         if part.facts.pair.is_none() {
@@ -365,12 +380,7 @@ impl Manner {
             keep_below: self.require.shortest_time(),
             ..RaceSettings::default()
         };
-        let is_beside = |(at, entry): (usize, &Entry)| {
-            let measured = checks.entries[at].probe.as_ref().map(|probe| probe.measured.clone()).unwrap_or_default();
-            let of = Candidate { keeps_nothing: entry.keeps_nothing(), keeps_answers: entry.keeps_answers(), measured: &measured };
-            beside(&self.require, self.keeps_nothing, of).is_some()
-        };
-        let beside: Vec<bool> = contest.entries.iter().enumerate().map(is_beside).collect();
+        let beside = self.beside(contest, checks);
         let may_be_chosen = contest.entries.iter().zip(&beside).map(|(entry, beside)| entry.choices.filter(|_| !beside));
         RaceOptions {
             settings,
@@ -381,6 +391,16 @@ impl Manner {
             beside,
             limits: self.require.time_limits(),
         }
+    }
+
+    /// Of each contender that was checked whether it only runs beside the race, as it is not to be chosen.
+    fn beside(&self, contest: &Contest, checks: &Checks) -> Vec<bool> {
+        let is_beside = |(at, entry): (usize, &Entry)| {
+            let measured = checks.entries[at].probe.as_ref().map(|probe| probe.measured.clone()).unwrap_or_default();
+            let of = Candidate { keeps_nothing: entry.keeps_nothing(), keeps_answers: entry.keeps_answers(), measured: &measured };
+            beside(&self.require, self.keeps_nothing, of).is_some()
+        };
+        contest.entries.iter().enumerate().map(is_beside).collect()
     }
 }
 

@@ -144,6 +144,12 @@ pub(crate) struct RacePart {
     /// The two that were raced against each other, the earlier first.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub(crate) pair: Option<(String, String)>,
+    /// The heats after the first one, in their order.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub(crate) heats: Vec<HeatPart>,
+    /// How many contenders could have entered after the first heat at most; part of how sure everything is.
+    #[serde(skip_serializing_if = "is_none_of_them", default)]
+    pub(crate) entrants: usize,
     /// Whether who surely is not faster than the leader stopped running.
     #[serde(default)]
     pub(crate) rests: bool,
@@ -172,6 +178,23 @@ pub(crate) struct RacePart {
     pub(crate) reference_loop_ns: Vec<Nanos>,
     /// Percent of the time in which some task waited for a processor.
     pub(crate) cpu_pressure: Option<f64>,
+}
+
+fn is_none_of_them(number: &usize) -> bool {
+    *number == 0
+}
+
+/// A heat after the first one.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub(crate) struct HeatPart {
+    /// After how many rounds it began.
+    pub(crate) after: usize,
+    /// Around whom it was run.
+    pub(crate) anchor: String,
+    /// Who was to run beside that one; who was open besides went on too.
+    pub(crate) members: Vec<String>,
+    /// Who of them entered for it; contenders stand in the order in which they entered.
+    pub(crate) entered: Vec<String>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Serialize, Deserialize)]
@@ -366,8 +389,11 @@ pub(crate) struct ByChoicePart {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub(crate) struct OtherOptionPart {
     pub(crate) option: String,
-    /// The best contender that has it.
+    /// The contender that has it and differs from the one that all is told around in nothing else; where there is none, in as little as any.
     pub(crate) contender: String,
+    /// Its other options that that one does not have.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub(crate) also: Vec<String>,
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub(crate) at_least: Option<f64>,
     #[serde(skip_serializing_if = "Option::is_none", default)]
@@ -404,10 +430,8 @@ pub(crate) struct MatteredPart {
 pub(crate) struct StepPart {
     pub(crate) from: String,
     pub(crate) to: String,
-    /// The choice that differs, and its options.
-    pub(crate) choice: String,
-    pub(crate) before: String,
-    pub(crate) after: String,
+    /// What changes: one choice, or several where nobody was raced that has some of the changes alone.
+    pub(crate) changes: Vec<OptionChangePart>,
     /// What the table shows of each.
     pub(crate) before_ns: Nanos,
     pub(crate) after_ns: Nanos,
@@ -415,6 +439,15 @@ pub(crate) struct StepPart {
     pub(crate) ratio: f64,
     pub(crate) low: Option<f64>,
     pub(crate) high: Option<f64>,
+}
+
+/// A choice in which two contenders differ.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub(crate) struct OptionChangePart {
+    pub(crate) choice: String,
+    /// The option before; none where the choice changes nothing there.
+    pub(crate) before: Option<String>,
+    pub(crate) after: Option<String>,
 }
 
 /// What one option of a choice costs against another.

@@ -2,10 +2,13 @@
 
 use kampf_contest::Hydration;
 use kampf_race::{Goal, RaceSettings};
-use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Outcome, Verdict};
+use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, HeatFacts, Outcome, Verdict};
 
-use super::parts::{ContenderPart, ContestPart, Document, MOST_ROUNDS};
+use super::parts::{ContenderPart, ContestPart, Document, HeatPart, MOST_ROUNDS};
 use crate::raced::{Course, Extra, RacedContest, RacedRun};
+
+/// So many enter at most, by the design of races.
+const MOST_ENTRANTS: usize = 1_000;
 
 impl ContestPart {
     /// What in it cannot be: it was not written by a race, and working with it could take for ever.
@@ -20,6 +23,13 @@ impl ContestPart {
         }
         if !is_share(race.margin) || !is_share(race.alpha) {
             return Some(format!("`{name}` has a margin of {} and an alpha of {}", race.margin, race.alpha));
+        }
+        let is_there = |name: &String| contenders.iter().any(|contender| contender.name == *name);
+        let is_heat = |heat: &HeatPart| heat.after <= race.rounds && is_there(&heat.anchor) && heat.members.iter().all(is_there);
+        let entered: usize = race.heats.iter().map(|heat| heat.entered.len()).sum();
+        let in_order = race.heats.windows(2).all(|pair| pair[0].after <= pair[1].after);
+        if !race.heats.iter().all(is_heat) || !in_order || entered > contenders.len() || race.entrants > MOST_ENTRANTS {
+            return Some(format!("the heats of `{name}` cannot be right"));
         }
         let stretches = |contender: &ContenderPart| {
             let ascend = contender.ran.windows(2).all(|pair| pair[0].1 < pair[1].0);
@@ -58,11 +68,17 @@ fn contest(part: ContestPart) -> RacedContest {
             (false, None) => Goal::Choice,
         },
         rests: race.rests,
+        entrants: race.entrants,
         keep_below: race.keep_below_ns,
         ..RaceSettings::default()
     };
     let (contenders, extras): (Vec<ContenderFacts>, Vec<Extra>) = part.contenders.into_iter().map(contender).unzip();
     let place = |name: &str| contenders.iter().position(|contender| contender.name == name);
+    let heat = |part: &HeatPart| {
+        let places = |names: &[String]| names.iter().filter_map(|name| place(name)).collect::<Vec<usize>>();
+        Some(HeatFacts { after: part.after, anchor: place(&part.anchor)?, members: places(&part.members), entered: part.entered.len() })
+    };
+    let heats = race.heats.iter().filter_map(heat).collect();
     let pair = race.pair.as_ref().and_then(|(old, new)| Some((place(old)?, place(new)?)));
     RacedContest {
         name: part.name,
@@ -93,6 +109,7 @@ fn contest(part: ContestPart) -> RacedContest {
             require: part.require.0.with_fresh(!race.may_be_stale),
             rounds: race.rounds,
             contenders,
+            heats,
             pair,
         },
         extras,

@@ -1,14 +1,16 @@
 //! From what was raced to its document.
 
+use kampf_contest::Opt;
 use kampf_race::{Goal, Interval};
 use kampf_verdict::{
-    Beside, ByChoice, ChoiceEnd, Cost, Effect, Keeps, Left, OtherOption, Outcome, Pair, Ratio, Reading, Requirements, Step, Verdict,
+    Beside, ByChoice, ChoiceEnd, Cost, Effect, HeatFacts, Keeps, Left, OptionChange, OtherOption, Outcome, Pair, Ratio, Reading,
+    Requirements, Step, Verdict,
 };
 
 use super::counts::{CountsPart, RequirePart, counted_part, range_part};
 use super::parts::{
-    AgainstPart, ByChoicePart, ContenderPart, ContestPart, Document, EffectPart, ForecastPart, LatencyPart, LeftPart, MatteredPart,
-    OtherOptionPart, PairPart, RacePart, RequiredPart, StepPart, VerdictPart,
+    AgainstPart, ByChoicePart, ContenderPart, ContestPart, Document, EffectPart, ForecastPart, HeatPart, LatencyPart, LeftPart,
+    MatteredPart, OptionChangePart, OtherOptionPart, PairPart, RacePart, RequiredPart, StepPart, VerdictPart,
 };
 use crate::output::{miss_text, nearest_text};
 use crate::raced::{RacedContest, RacedRun, Shown};
@@ -53,6 +55,8 @@ fn contest(raced: &RacedContest) -> ContestPart {
             time_seconds: course.time_seconds,
             exact: settings.goal == Goal::Exact,
             pair: raced.facts.pair.map(|(old, new)| (raced.name_of(old).to_owned(), raced.name_of(new).to_owned())),
+            heats: heats(raced),
+            entrants: settings.entrants,
             rests: settings.rests,
             keeps_nothing: raced.facts.keeps_nothing,
             check_seconds: course.check_seconds,
@@ -73,6 +77,22 @@ fn contest(raced: &RacedContest) -> ContestPart {
             effects: verdict.effects.iter().map(effect).collect(),
         },
     }
+}
+
+fn heats(raced: &RacedContest) -> Vec<HeatPart> {
+    let name = |at: usize| raced.name_of(at).to_owned();
+    let mut there = raced.facts.starters();
+    let part = |heat: &HeatFacts| {
+        let entered = there..there + heat.entered;
+        there = entered.end;
+        HeatPart {
+            after: heat.after,
+            anchor: name(heat.anchor),
+            members: heat.members.iter().map(|&at| name(at)).collect(),
+            entered: entered.map(name).collect(),
+        }
+    };
+    raced.facts.heats.iter().map(part).collect()
 }
 
 fn contender(raced: &RacedContest, Shown { at, facts, placed, extra }: Shown<'_>) -> ContenderPart {
@@ -173,10 +193,11 @@ fn required(reading: &Reading) -> RequiredPart {
 }
 
 fn by_choice(raced: &RacedContest, one: &ByChoice) -> ByChoicePart {
-    let other = |OtherOption { option, contender, cost }: &OtherOption| {
+    let other = |OtherOption { option, contender, also, cost }: &OtherOption| {
         let part = OtherOptionPart {
             option: option.to_string(),
             contender: raced.name_of(*contender).to_owned(),
+            also: also.iter().map(Opt::to_string).collect(),
             at_least: None,
             at_most: None,
             between: None,
@@ -184,7 +205,6 @@ fn by_choice(raced: &RacedContest, one: &ByChoice) -> ByChoicePart {
         match *cost {
             Cost::AtLeast(least) => OtherOptionPart { at_least: Some(least), ..part },
             Cost::AtMost(most) => OtherOptionPart { at_most: Some(most), ..part },
-            Cost::Elsewhere => part,
             Cost::Open { interval, .. } => OtherOptionPart { between: interval.map(|sure| (sure.low, sure.high)), ..part },
         }
     };
@@ -193,7 +213,6 @@ fn by_choice(raced: &RacedContest, one: &ByChoice) -> ByChoicePart {
         ChoiceEnd::NoDifference => "no_difference",
         ChoiceEnd::Known => "known",
         ChoiceEnd::Open => "open",
-        ChoiceEnd::Alone => "alone",
     };
     ByChoicePart {
         choice: one.choice.word().to_owned(),
@@ -255,15 +274,18 @@ fn step(raced: &RacedContest, step: &Step) -> StepPart {
     StepPart {
         from: raced.name_of(step.from).to_owned(),
         to: raced.name_of(step.to).to_owned(),
-        choice: step.before.choice().word().to_owned(),
-        before: step.before.to_string(),
-        after: step.after.to_string(),
+        changes: step.changes.iter().map(change).collect(),
         before_ns: step.before_ns,
         after_ns: step.after_ns,
         ratio: step.ratio.ratio,
         low: low(&step.ratio),
         high: high(&step.ratio),
     }
+}
+
+fn change(change: &OptionChange) -> OptionChangePart {
+    let word = |option: Option<Opt>| option.map(|option| option.to_string());
+    OptionChangePart { choice: change.choice.word().to_owned(), before: word(change.before), after: word(change.after) }
 }
 
 fn effect(effect: &Effect) -> EffectPart {

@@ -1,7 +1,7 @@
 //! What is known of each choice, a line each.
 
-use kampf_contest::Choices;
-use kampf_verdict::{ByChoice, ChoiceEnd, Cost, End, OtherOption, made_before};
+use kampf_contest::{Choice, Opt};
+use kampf_verdict::{ByChoice, ChoiceEnd, Cost, End, OtherOption};
 
 use super::forecast_text::PATIENCE;
 use super::numbers::{about, behind, between, count, list, percent};
@@ -19,7 +19,7 @@ pub(crate) fn choices_text(page: &mut Page, contest: &RacedContest) {
     // On another schema few are raced: what was raced on the plain one alone is said once.
     let on_plain = |one: &&ByChoice| {
         let is_named = contest.facts.contenders[one.base].choices.is_some_and(|base| base.variant().is_some());
-        is_named && one.end(contest.facts.settings.margin) == ChoiceEnd::Alone
+        is_named && one.choice != Choice::Index && one.others.iter().all(|other| other.also.iter().any(is_schema))
     };
     let elsewhere: Vec<String> = contest.verdict.by_choice.iter().filter(on_plain).map(|one| one.choice.word().to_owned()).collect();
     for one in contest.verdict.by_choice.iter().filter(|one| !on_plain(one)) {
@@ -45,7 +45,7 @@ fn words(contest: &RacedContest, one: &ByChoice) -> String {
             format!("makes no difference: {} are within {}", list(&names), percent(most - 1.0))
         }
         ChoiceEnd::Decided => format!("{option}, decided: {}", costs(contest, one)),
-        ChoiceEnd::Known | ChoiceEnd::Alone => format!("{option}: {}", costs(contest, one)),
+        ChoiceEnd::Known => format!("{option}: {}", costs(contest, one)),
         ChoiceEnd::Open => format!("{} so far: {}", paint(Look::Strong, &one.option.to_string()), costs(contest, one)),
     }
 }
@@ -64,38 +64,38 @@ fn costs(contest: &RacedContest, one: &ByChoice) -> String {
     slower.sort_by(|(_, one), (_, other)| one.total_cmp(other));
     let mut parts: Vec<String> = Vec::new();
     if let Some(((first, least), rest)) = slower.split_first() {
-        let rest = rest.iter().map(|(other, least)| format!(", {} {}", other.option, behind(*least)));
-        parts.push(format!("{} costs at least {}{}", first.option, behind(*least), rest.collect::<String>()));
+        let rest = rest.iter().map(|(other, least)| format!(", {} {}{}", other.option, behind(*least), also(other)));
+        parts.push(format!("{} costs at least {}{}{}", first.option, behind(*least), also(first), rest.collect::<String>()));
     }
     let margin = contest.facts.settings.margin;
     for other in &one.others {
-        let word = other.option.to_string();
+        let (word, also) = (other.option.to_string(), also(other));
         match other.cost {
             Cost::AtLeast(_) => {}
             Cost::AtMost(most) if most <= 1.0 + margin => {
-                parts.push(format!("{word} costs nothing to speak of (at most {})", behind(most.max(1.001))));
+                parts.push(format!("{word} costs nothing to speak of (at most {}){also}", behind(most.max(1.001))));
             }
-            Cost::AtMost(most) => parts.push(format!("{word} costs at most {}", behind(most))),
+            Cost::AtMost(most) => parts.push(format!("{word} costs at most {}{also}", behind(most))),
             Cost::Open { interval: Some(sure), rounds } => {
                 let lies = between(sure.low, sure.high);
-                parts.push(format!("{} is open, {lies}{}", paint(Look::Strong, &word), settles(contest, rounds)));
+                parts.push(format!("{}{also} is open, {lies}{}", paint(Look::Strong, &word), settles(contest, rounds)));
             }
-            Cost::Open { interval: None, .. } | Cost::Elsewhere => {}
+            Cost::Open { interval: None, .. } => {}
         }
     }
     parts.extend(too_few(contest, one));
-    parts.extend(elsewhere(contest, one));
     parts.join("; ")
 }
 
-/// The options that were raced only with other ways of loading or other places of work.
-fn elsewhere(contest: &RacedContest, one: &ByChoice) -> Option<String> {
-    let names = one.others.iter().filter(|other| other.cost == Cost::Elsewhere).map(|other| other.option.to_string());
-    let names: Vec<String> = names.collect();
-    let base = contest.facts.contenders[one.base].choices?;
-    let before = made_before(one.choice).filter_map(|choice| base.of(choice)).fold(Choices::default(), Choices::with_opt);
-    let were = if names.len() == 1 { "was" } else { "were" };
-    (!names.is_empty()).then(|| format!("{} {were} not raced with {} (--all)", list(&names), before))
+/// What else is different where an option was raced, as nobody was raced that has it alone.
+fn also(other: &OtherOption) -> String {
+    let word = |option: &Opt| if is_schema(option) && option.rank() == 0 { "the plain schema".to_owned() } else { option.to_string() };
+    let words: Vec<String> = other.also.iter().map(word).collect();
+    if words.is_empty() { String::new() } else { format!(" (with {})", list(&words)) }
+}
+
+fn is_schema(option: &Opt) -> bool {
+    matches!(option.choice(), Choice::Index | Choice::Keys)
 }
 
 /// The options of which too few rounds tell anything.

@@ -133,7 +133,7 @@ impl<'a> Raced<'a> {
             Some(Cost::AtMost(most)) if most <= 1.0 + margin => "no difference".to_owned(),
             Some(Cost::AtMost(most)) => format!("{} at most", behind(most)),
             Some(Cost::Open { interval: Some(sure), .. }) => between(sure.low, sure.high),
-            Some(Cost::Open { interval: None, .. } | Cost::Elsewhere) => "too few rounds".to_owned(),
+            Some(Cost::Open { interval: None, .. }) => "too few rounds".to_owned(),
             None => String::new(),
         }
     }
@@ -153,7 +153,7 @@ impl<'a> Raced<'a> {
                 format!("On {engine} this read is fastest with {base}; it costs with {}.", list(&costs.collect::<Vec<_>>()))
             }
             ChoiceEnd::Known => format!("On {engine} it costs this read little, whichever of these its keys are."),
-            ChoiceEnd::Open | ChoiceEnd::Alone => {
+            ChoiceEnd::Open => {
                 format!("On {engine} it is open what the keys mean to this read; --exact tells, or --pair of two of these contenders.")
             }
         }

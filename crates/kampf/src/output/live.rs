@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use indicatif::ProgressBar;
 use kampf_race::{Departure, Finding, Forecaster, Nanos, Race, Standing, Why};
-use kampf_runner::{Checking, Event, RoundBegins};
+use kampf_runner::{Checking, Event, HeatBegins, RoundBegins};
 use kampf_verdict::Forecast;
 use unicode_width::UnicodeWidthStr;
 
@@ -72,6 +72,15 @@ impl RaceProgress {
                 self.say(&format!("{contest}: checking {at} of {all}, {name}{rest}"), *at == 1);
             }
             Event::Round(round) => self.round(round),
+            Event::Heat(HeatBegins { anchor, entered }) => {
+                let who = match entered {
+                    [] => "nobody new enters".to_owned(),
+                    [one] => format!("{one} enters"),
+                    many => format!("{} enter", many.len()),
+                };
+                self.drops.push(format!("another heat, around {anchor}: {who}"));
+                self.say(&format!("{contest}: another heat, around {anchor}: {who}"), true);
+            }
             // By how much, the table says: one figure of each.
             Event::LeftOut(name) => {
                 self.drops.push(format!("{name}  outclassed in the check"));

@@ -1,7 +1,7 @@
 //! What the choices did, as a table of steps.
 
-use kampf_contest::Measure;
-use kampf_verdict::Step;
+use kampf_contest::{Measure, Opt};
+use kampf_verdict::{OptionChange, Step};
 
 use super::numbers::{behind, bytes, count, duration, interval, share};
 use super::page::Page;
@@ -16,7 +16,7 @@ pub(crate) fn mattered_text(page: &mut Page, part: &RacedContest) {
     page.blank();
     page.paragraph(
         &format!(
-            "What mattered, a choice at a time from {} to {}:",
+            "What mattered, from {} to {}, each time by what gains most of what is left:",
             paint(Look::Strong, part.name_of(first.from)),
             paint(Look::Strong, part.name_of(last.to))
         ),
@@ -37,6 +37,14 @@ pub(crate) fn mattered_text(page: &mut Page, part: &RacedContest) {
     page.table(&columns, &rows);
 }
 
+fn joined(step: &Step, word: impl Fn(&OptionChange) -> String) -> String {
+    step.changes.iter().map(word).collect::<Vec<_>>().join(", ")
+}
+
+fn option(option: Option<Opt>) -> String {
+    option.map_or_else(|| "-".to_owned(), |option| option.to_string())
+}
+
 fn step_row(part: &RacedContest, step: &Step) -> Vec<(Look, String)> {
     let (from, to) = (part.contender(step.from), part.contender(step.to));
     let (look, gain, how) = gain(step, part.facts.settings.margin);
@@ -47,8 +55,8 @@ fn step_row(part: &RacedContest, step: &Step) -> Vec<(Look, String)> {
         _ => (Look::Quiet, "-".to_owned()),
     };
     vec![
-        (Look::Strong, format!("  {}", step.before.choice().word())),
-        (Look::Plain, format!("{} → {}", step.before, step.after)),
+        (Look::Strong, format!("  {}", joined(step, |change| change.choice.word().to_owned()))),
+        (Look::Plain, joined(step, |change| format!("{} → {}", option(change.before), option(change.after)))),
         (Look::Plain, format!("{} → {}", duration(step.before_ns), duration(step.after_ns))),
         (look, gain),
         (Look::Quiet, how),

@@ -22,7 +22,9 @@ pub(crate) fn verdict_text(page: &mut Page, contest: &RacedContest) {
     match (&verdict.requirements, chosen) {
         _ if verdict.end == End::Nothing => page.paragraph(&paint(Look::Bad, "Nothing could be raced."), 0),
         (Some(Requirements::Missed { nearest }), _) => {
-            page.paragraph(&format!("{} What comes nearest:", paint(Look::Bad, "No contender meets the requirements.")), 0);
+            // Where only who keeps nothing is left, nobody comes near.
+            let what = if nearest.is_empty() { "" } else { " What comes nearest:" };
+            page.paragraph(&format!("{}{what}", paint(Look::Bad, "No contender meets the requirements.")), 0);
             nearest.iter().for_each(|one| page.paragraph(&format!("  {}", nearest_text(one, contest.name_of(one.contender))), 4));
         }
         (Some(Requirements::Provisional { contenders }), _) => provisional(page, contest, contenders),

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use kampf_contest::{
     ByHand, Choice, Choices, Dialect, Expect, Field, Form, Given, Hydration, KeyedNeed, Leaf, Measure, Need, NeedPart, NeedText, Plan,
-    derive, own_sql, resolve as resolve_need,
+    Restriction, derive, own_sql, resolve as resolve_need,
 };
 use kampf_runner::{Contest, Entry, EntryWay, FullerNeed, KeyedContest, Program, more_than};
 use kampf_schema::expr::{Expr, Node};
@@ -29,6 +29,8 @@ use crate::problem::Problem;
 pub(crate) struct Selected {
     pub(crate) contest: Contest,
     pub(crate) field: Field,
+    /// What of its choices is allowed, and what enters.
+    pub(crate) restriction: Restriction,
     /// Whether a sort key was added so that the order is total.
     pub(crate) order_appended: Vec<String>,
     /// Contenders of the user's whose SQL is only for other engines.
@@ -104,7 +106,7 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
         need,
         keyed: keyed.into_iter().map(over_keys).collect(),
     };
-    Ok(Selected { contest, field, order_appended, left_out, held_back, unmatched, lacking })
+    Ok(Selected { contest, field, restriction: options, order_appended, left_out, held_back, unmatched, lacking })
 }
 
 /// What contenders are made from.
@@ -258,6 +260,9 @@ fn is_large(project: &Project, need: &Need) -> bool {
 /// Of the derived contenders those that are wanted: who enters; with `--all` every valid combination in its usual manner and those that
 /// enter; where names are given too, of all combinations in all manners those that have one.
 fn chosen(field: &Field, selection: &Selection) -> Vec<Choices> {
+    if !selection.exactly.is_empty() {
+        return selection.exactly.clone();
+    }
     if !selection.all {
         return field.entered.clone();
     }

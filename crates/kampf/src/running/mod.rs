@@ -7,6 +7,7 @@ mod condition;
 mod derived;
 mod disturbance;
 mod forecast;
+mod heats;
 mod interrupts;
 mod plans;
 mod raced;
@@ -17,6 +18,7 @@ pub(crate) use circumstances::Circumstances;
 pub(crate) use condition::{empty_answer, left_to_app, taken};
 pub(crate) use derived::{derive_indexes, possible_indexes};
 pub(crate) use disturbance::{DISTURBANCE, Disturbance, disturb};
+pub(crate) use heats::{Heats, entrants};
 pub(crate) use plans::{Planned, Planning, planned, planning, shape_of, without_index};
 pub(crate) use raced::{Ran, Surroundings, raced_contest};
 pub(crate) use session::{

@@ -4,12 +4,12 @@ use std::collections::BTreeMap;
 use std::time::Duration;
 
 use kampf_contest::{Choice, Dialect};
-use kampf_race::{Finding, Goal, median};
+use kampf_race::{Finding, Goal, RaceSettings, median};
 use kampf_runner::{
-    CheckedEntry, CheckedVerdict, Checks, Contest, Entrant, EntrantFault, Entry, EntryWay, RaceOptions, RaceReport, Runs, Setup, Timed,
-    Trouble,
+    CheckedEntry, CheckedVerdict, Checks, Contest, Entrant, EntrantFault, Entry, EntryWay, HeatRun, RaceOptions, RaceReport, Runs, Setup,
+    Timed, Trouble,
 };
-use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, Require, judge};
+use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, HeatFacts, Require, judge};
 
 use super::circumstances::Circumstances;
 use super::condition::empty_answer;
@@ -43,15 +43,8 @@ pub(crate) struct Ran<'a> {
 /// The contest with everything that follows from the rounds.
 pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, contest: &Contest, ran: &Ran<'_>) -> RacedContest {
     let Ran { checks, options, report, .. } = *ran;
-    let settings = options.settings;
-    let facts = Facts {
-        settings,
-        keeps_nothing: ran.keeps_nothing,
-        require: ran.require.clone(),
-        rounds: report.race.rounds(),
-        contenders: contenders(contest, checks, report),
-        pair: (settings.goal == Goal::Pair && contest.entries.len() == 2).then_some((0, 1)),
-    };
+    let facts =
+        Facts { keeps_nothing: ran.keeps_nothing, require: ran.require.clone(), ..facts(contest, checks, options.settings, report) };
     let stopped = checks.entries.iter().zip(&report.entrants).filter_map(stopped_text);
     let halted = report.entrants.iter().filter(|entrant| entrant.is_halted).map(|entrant| halted_text(&entrant.name));
     RacedContest {
@@ -85,6 +78,22 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
         facts,
         extras: extras(contest, checks, report, on.project.engine.dialect()),
     }
+}
+
+/// What was measured, without what the contest says of who is to be chosen.
+pub(super) fn facts(contest: &Contest, checks: &Checks, settings: RaceSettings, report: &RaceReport) -> Facts {
+    Facts {
+        settings,
+        rounds: report.race.rounds(),
+        contenders: contenders(contest, checks, report),
+        heats: report.heats.iter().map(heat).collect(),
+        pair: (settings.goal == Goal::Pair && contest.entries.len() == 2).then_some((0, 1)),
+        ..Facts::default()
+    }
+}
+
+fn heat(run: &HeatRun) -> HeatFacts {
+    HeatFacts { after: run.after, anchor: run.anchor, members: run.members.clone(), entered: run.entered }
 }
 
 /// The other schemas that a contest's contenders ran on.

@@ -2,7 +2,9 @@
 
 use crate::common::{contender, facts, failed};
 use kampf_contest::{ByHand, Measure};
-use kampf_verdict::{Beside, Cost, End, Facts, FaultKind, Keeps, Outcome, Required, Requirements, Verdict, judge};
+use kampf_verdict::{
+    Beside, ContenderFacts, Cost, End, Facts, FaultKind, HeatFacts, Keeps, Outcome, Required, Requirements, Verdict, judge,
+};
 use proptest::prelude::*;
 
 const NAMES: [&str; 9] = [
@@ -59,6 +61,9 @@ fn field() -> impl Strategy<Value = Facts> {
         });
         let mut facts = facts(contenders.collect());
         facts.rounds = many;
+        if seed % 3 == 0 {
+            heats(&mut facts, seed / 3);
+        }
         facts.keeps_nothing = keeps_nothing;
         if require == 1 {
             facts.require.set(Required::P95, 2.5e6);
@@ -68,6 +73,31 @@ fn field() -> impl Strategy<Value = Facts> {
         }
         facts
     })
+}
+
+/// Makes a race of two or three heats of one: the last ones enter later, some of the first heat do not go on.
+fn heats(facts: &mut Facts, seed: u64) {
+    let (all, rounds) = (facts.contenders.len(), facts.rounds);
+    let late = (seed % 4) as usize;
+    let starters = all.saturating_sub(late).max(1);
+    let (after, anchor) = (1 + (seed / 4) as usize % rounds, (seed / 64) as usize % starters);
+    let members: Vec<usize> = (0..all).filter(|at| *at != anchor && (*at >= starters || (seed >> (16 + at)) & 1 == 0)).collect();
+    for (at, one) in facts.contenders.iter_mut().enumerate() {
+        let is_there = |round: usize| if at >= starters { round >= after } else { round < after || at == anchor || members.contains(&at) };
+        let kept: Vec<(usize, f64)> =
+            one.ran.iter().copied().zip(one.rounds.iter().copied()).filter(|(round, _)| is_there(*round)).collect();
+        (one.ran, one.rounds) = kept.into_iter().unzip();
+        one.p95_rounds = one.rounds.iter().map(|value| value * 1.3).collect();
+        if one.rounds.is_empty() && one.in_check.is_none() && one.fault.is_none() {
+            *one = failed(one.clone(), FaultKind::Failed);
+        }
+    }
+    facts.settings.entrants = 24;
+    facts.heats = vec![HeatFacts { after, anchor, members, entered: all - starters }];
+    let next = after + (rounds - after) / 2;
+    if seed & 1 == 0 && next > after {
+        facts.heats.push(HeatFacts { after: next, anchor: all - 1, members: Vec::new(), entered: 0 });
+    }
 }
 
 /// What a verdict says in any of its parts of one contender's time over another's: who, over whom, and between what it lies.
@@ -120,7 +150,11 @@ proptest! {
         let is_out = verdict.placed[leader].beside == Some(Beside::RuledOut);
         prop_assert_eq!(verdict.leader, (!is_out).then_some(leader));
         if let Some(Requirements::Missed { nearest }) = &verdict.requirements {
-            prop_assert!(!nearest.is_empty() || facts.contenders.iter().all(|one| !one.is_eligible() || one.measured == Default::default()));
+            // Who keeps nothing comes near to nothing.
+            let may_come = |(at, one): (usize, &ContenderFacts)| {
+                one.is_eligible() && one.measured != Default::default() && facts.beside(at) != Some(Beside::Floor)
+            };
+            prop_assert!(!nearest.is_empty() || !facts.contenders.iter().enumerate().any(may_come));
             for one in nearest {
                 let reading = verdict.placed[one.contender].readings.iter().find(|reading| reading.required == one.required);
                 prop_assert!(reading.is_some_and(|reading| reading.keeps != Keeps::Yes && reading.has == Some(one.has)), "{:?}", one);
