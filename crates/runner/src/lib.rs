@@ -99,8 +99,8 @@ pub struct Heat {
     pub members: Vec<usize>,
 }
 
-/// What the heat after the one that has ended is, by what was measured so far; none where that one goes on, or the race is over.
-pub type NextHeat<'a> = &'a mut dyn FnMut(&RaceReport, &mut dyn FnMut(Event<'_>)) -> Result<Option<Heat>, Trouble>;
+/// What the heat after the one that has ended is, by what was measured so far and the time that is left; none where that one goes on, or the race is over.
+pub type NextHeat<'a> = &'a mut dyn FnMut(&RaceReport, Duration, &mut dyn FnMut(Event<'_>)) -> Result<Option<Heat>, Trouble>;
 
 /// Runs the race of a contest that was checked with probes. Where others may enter ([`RaceSettings::entrants`](kampf_race::RaceSettings::entrants)) it is
 /// asked after each heat what the next one is, which may be none. Gives the field of the last heat with it; none where it is the first one's.
@@ -121,7 +121,7 @@ pub fn race(
     let mut last: Option<Heat> = None;
     while options.settings.entrants > 0 && !state.is_at_its_end(options) {
         let begun = Instant::now();
-        let heat = match next(&state.report(), events) {
+        let heat = match next(&state.report(), state.left(options), events) {
             // What was raced is kept.
             Err(Trouble::Interrupted) => {
                 state.interrupt();

@@ -1,7 +1,7 @@
 //! Which contenders enter, what they are called, and why others do not.
 
 use crate::common::{OTHER, field, names, need, schema, text};
-use kampf_contest::{Choice, ChoiceOption, Expect, Fetch, Field, Hydration, Loading, NeedText, Restriction, Work, derive};
+use kampf_contest::{Choice, ChoiceOption, Choices, Expect, Fetch, Field, Hydration, Loading, NeedText, Restriction, Work, derive};
 
 #[test]
 fn the_default_field_goes_from_the_naive_end_to_the_leanest_in_single_steps() {
@@ -258,4 +258,46 @@ fn manners_that_cannot_be_are_no_combinations() {
         assert!(!some(impossible), "{impossible:?}");
     }
     assert!(!some(&["computed.database.all.record+one"]), "one statement needs nothing to hold it together");
+}
+
+#[test]
+fn neighbours_differ_in_one_choice_and_those_that_may_gain_most_come_first() {
+    let schema = schema();
+    let need = need(&schema, &text("hive", &["label", "avg(inspection.temper) as calm"], "alive", &["calm desc"], Some(9)));
+    let mut restriction = Restriction::default();
+    restriction.label(Choice::Index.option("by_hive").unwrap());
+    let field = Field::of(&schema, &need, &OTHER, &restriction);
+    let of = |name: &str| {
+        let member = field.all().find(|choices| choices.to_string() == name).expect("it is valid");
+        (member, field.neighbours(&member, &restriction))
+    };
+    let (member, neighbours) = of("grouped.database.all.plain");
+    assert!(neighbours.iter().all(|other| member.distance(other) == 1 && field.holds(other)));
+    assert_eq!(
+        names(&neighbours),
+        [
+            "grouped.database.needed.plain",
+            "grouped.database.all.map",
+            "grouped.database.all.record",
+            "grouped.database.all.raw",
+            "computed.database.all.plain",
+            "grouped.database.all.plain@by_hive",
+            "grouped.database.all.managed",
+            "lazy.database.all.plain",
+            "batched.database.all.plain",
+            "joined.database.all.plain",
+            "grouped.database.all.plain+built",
+        ]
+    );
+    // From the naive end the work stays where it is.
+    let (naive, around) = of("lazy.app.all.managed");
+    assert!(!around.is_empty() && around.iter().all(|other| other.of(Choice::Work) == naive.of(Choice::Work)));
+    // What enters only where there is reason to is none: other sizes of fetch, answers that are kept.
+    let is_manner = |other: &&Choices| [Choice::Fetch, Choice::Cache].iter().any(|&choice| other.of(choice) != member.of(choice));
+    assert_eq!(neighbours.iter().filter(is_manner).count(), 0);
+    restriction.try_others(Choice::Cache);
+    restriction.try_others(Choice::Fetch);
+    let with_fetch = Field::of(&schema, &need, &OTHER, &restriction).neighbours(&member, &restriction);
+    assert!(with_fetch.iter().any(|other| other.of(Choice::Fetch) != member.of(Choice::Fetch)));
+    assert!(with_fetch.iter().all(|other| other.of(Choice::Cache) == member.of(Choice::Cache)), "what is stale is no neighbour");
 }

@@ -257,7 +257,7 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, picked: &Se
         .map_err(|error| trouble(&contest.name, &error))?;
     let checked = begun.elapsed();
     let mut options = manner.options(contest, &checks, setup.seed);
-    options.settings.entrants = entrants(picked, &arguments.selection, options.settings.goal);
+    options.settings.entrants = entrants(picked, &arguments.selection, &options.settings);
     let least = least_time(inbox, setup, contest, &checks, &options);
     let needs = checked + least;
     let words = wait(needs.as_secs_f64());
@@ -284,15 +284,17 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, picked: &Se
         purpose,
         contest: contest.clone(),
         checks: checks.clone(),
-        checked: Duration::ZERO,
+        checked,
     };
     let beside = |contest: &Contest, checks: &Checks| manner.beside(contest, checks);
     let about = |facts| Facts { keeps_nothing: manner.keeps_nothing, require: manner.require.clone(), ..facts };
-    let mut next = |report: &RaceReport, events: &mut dyn FnMut(Event<'_>)| heats.next(report, &options, &beside, &about, events);
+    let mut next = |report: &RaceReport, left: Duration, events: &mut dyn FnMut(Event<'_>)| {
+        heats.next((report, left), &options, &beside, &about, events)
+    };
     let (report, last) = race(inbox, setup, contest, &checks, &options, &mut next, &mut |event| progress.take(&event))
         .map_err(|error| trouble(&contest.name, &error))?;
     drop(progress);
-    let checked = checked + heats.checked;
+    let checked = heats.checked;
     let (contest, checks) = last.as_ref().map_or((contest, &checks), |heat| (&heat.contest, &heat.checks));
     let surroundings = Surroundings { project: on.project, dataset: on.dataset, setup, circumstances: on.circumstances };
     let raced =

@@ -121,7 +121,7 @@ impl SelfTest<'_> {
                 say(self.general.quiet, &format!("{name}: {}", one_line(&reason)));
             }
         };
-        let raced = race(self.inbox, self.setup, contest, &checks, &options, &mut |_, _| Ok(None), &mut events);
+        let raced = race(self.inbox, self.setup, contest, &checks, &options, &mut |_, _, _| Ok(None), &mut events);
         raced.map(|(report, _)| report).map_err(failed)
     }
 

@@ -431,6 +431,7 @@ pub(crate) struct StepPart {
     pub(crate) from: String,
     pub(crate) to: String,
     /// What changes: one choice, or several where nobody was raced that has some of the changes alone.
+    #[serde(default)]
     pub(crate) changes: Vec<OptionChangePart>,
     /// What the table shows of each.
     pub(crate) before_ns: Nanos,

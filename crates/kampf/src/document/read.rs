@@ -25,10 +25,14 @@ impl ContestPart {
             return Some(format!("`{name}` has a margin of {} and an alpha of {}", race.margin, race.alpha));
         }
         let is_there = |name: &String| contenders.iter().any(|contender| contender.name == *name);
-        let is_heat = |heat: &HeatPart| heat.after <= race.rounds && is_there(&heat.anchor) && heat.members.iter().all(is_there);
-        let entered: usize = race.heats.iter().map(|heat| heat.entered.len()).sum();
+        let is_heat =
+            |heat: &HeatPart| heat.after <= race.rounds && is_there(&heat.anchor) && heat.members.iter().chain(&heat.entered).all(is_there);
+        let mut entered: Vec<&String> = race.heats.iter().flat_map(|heat| &heat.entered).collect();
+        let all = entered.len();
+        entered.sort_unstable();
+        entered.dedup();
         let in_order = race.heats.windows(2).all(|pair| pair[0].after <= pair[1].after);
-        if !race.heats.iter().all(is_heat) || !in_order || entered > contenders.len() || race.entrants > MOST_ENTRANTS {
+        if !race.heats.iter().all(is_heat) || !in_order || entered.len() != all || race.entrants > MOST_ENTRANTS {
             return Some(format!("the heats of `{name}` cannot be right"));
         }
         let stretches = |contender: &ContenderPart| {
@@ -72,7 +76,11 @@ fn contest(part: ContestPart) -> RacedContest {
         keep_below: race.keep_below_ns,
         ..RaceSettings::default()
     };
-    let (contenders, extras): (Vec<ContenderFacts>, Vec<Extra>) = part.contenders.into_iter().map(contender).unzip();
+    // In a document they stand by how far they are behind; who entered later has its place behind the others.
+    let entered: Vec<&String> = race.heats.iter().flat_map(|heat| &heat.entered).collect();
+    let mut parts = part.contenders;
+    parts.sort_by_key(|one| entered.iter().position(|name| **name == one.name).map_or(0, |at| at + 1));
+    let (contenders, extras): (Vec<ContenderFacts>, Vec<Extra>) = parts.into_iter().map(contender).unzip();
     let place = |name: &str| contenders.iter().position(|contender| contender.name == name);
     let heat = |part: &HeatPart| {
         let places = |names: &[String]| names.iter().filter_map(|name| place(name)).collect::<Vec<usize>>();

@@ -64,8 +64,8 @@ fn costs(contest: &RacedContest, one: &ByChoice) -> String {
     slower.sort_by(|(_, one), (_, other)| one.total_cmp(other));
     let mut parts: Vec<String> = Vec::new();
     if let Some(((first, least), rest)) = slower.split_first() {
-        let rest = rest.iter().map(|(other, least)| format!(", {} {}{}", other.option, behind(*least), also(other)));
-        parts.push(format!("{} costs at least {}{}{}", first.option, behind(*least), also(first), rest.collect::<String>()));
+        let rest = rest.iter().map(|(other, least)| format!(", {}{} {}", other.option, also(other), behind(*least)));
+        parts.push(format!("{}{} costs at least {}{}", first.option, also(first), behind(*least), rest.collect::<String>()));
     }
     let margin = contest.facts.settings.margin;
     for other in &one.others {
@@ -73,9 +73,9 @@ fn costs(contest: &RacedContest, one: &ByChoice) -> String {
         match other.cost {
             Cost::AtLeast(_) => {}
             Cost::AtMost(most) if most <= 1.0 + margin => {
-                parts.push(format!("{word} costs nothing to speak of (at most {}){also}", behind(most.max(1.001))));
+                parts.push(format!("{word}{also} costs nothing to speak of (at most {})", behind(most.max(1.001))));
             }
-            Cost::AtMost(most) => parts.push(format!("{word} costs at most {}{also}", behind(most))),
+            Cost::AtMost(most) => parts.push(format!("{word}{also} costs at most {}", behind(most))),
             Cost::Open { interval: Some(sure), rounds } => {
                 let lies = between(sure.low, sure.high);
                 parts.push(format!("{}{also} is open, {lies}{}", paint(Look::Strong, &word), settles(contest, rounds)));

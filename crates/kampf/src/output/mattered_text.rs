@@ -33,19 +33,16 @@ pub(crate) fn mattered_text(page: &mut Page, part: &RacedContest) {
         Column::right("objects").yielding(6),
         Column::right("held at most").yielding(4),
     ];
-    let rows: Vec<_> = steps.iter().map(|step| step_row(part, step)).collect();
+    let rows: Vec<_> = steps.iter().flat_map(|step| step_rows(part, step, columns.len())).collect();
     page.table(&columns, &rows);
-}
-
-fn joined(step: &Step, word: impl Fn(&OptionChange) -> String) -> String {
-    step.changes.iter().map(word).collect::<Vec<_>>().join(", ")
 }
 
 fn option(option: Option<Opt>) -> String {
     option.map_or_else(|| "-".to_owned(), |option| option.to_string())
 }
 
-fn step_row(part: &RacedContest, step: &Step) -> Vec<(Look, String)> {
+/// The rows of a step: the first change with what came of all, the others below it.
+fn step_rows(part: &RacedContest, step: &Step, columns: usize) -> Vec<Vec<(Look, String)>> {
     let (from, to) = (part.contender(step.from), part.contender(step.to));
     let (look, gain, how) = gain(step, part.facts.settings.margin);
     let has = |one: Shown<'_>, measure| one.facts.measured.get(measure);
@@ -54,9 +51,7 @@ fn step_row(part: &RacedContest, step: &Step) -> Vec<(Look, String)> {
         (Some(before), Some(after)) => (Look::Plain, format!("{} → {}", say(before), say(after))),
         _ => (Look::Quiet, "-".to_owned()),
     };
-    vec![
-        (Look::Strong, format!("  {}", joined(step, |change| change.choice.word().to_owned()))),
-        (Look::Plain, joined(step, |change| format!("{} → {}", option(change.before), option(change.after)))),
+    let figures = vec![
         (Look::Plain, format!("{} → {}", duration(step.before_ns), duration(step.after_ns))),
         (look, gain),
         (Look::Quiet, how),
@@ -64,7 +59,17 @@ fn step_row(part: &RacedContest, step: &Step) -> Vec<(Look, String)> {
         number(Measure::Rows, count),
         number(Measure::Objects, count),
         number(Measure::HeapPeak, bytes),
-    ]
+    ];
+    let mut figures = Some(figures);
+    let row = |change: &OptionChange| {
+        let mut row = vec![
+            (Look::Strong, format!("  {}", change.choice.word())),
+            (Look::Plain, format!("{} → {}", option(change.before), option(change.after))),
+        ];
+        row.extend(figures.take().unwrap_or_else(|| vec![(Look::Plain, String::new()); columns - 2]));
+        row
+    };
+    step.changes.iter().map(row).collect()
 }
 
 /// What a step gains, absolute and relative, and how sure that is.

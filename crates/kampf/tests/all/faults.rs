@@ -379,7 +379,8 @@ fn variants_killed(engine: &str, kills: u64) {
             assert_eq!(of_variants, named, "{kill} {step:?}: {files:?}");
         }
         folder.ok(&check);
-        assert_eq!(variants(&folder), promised, "{kill} {step:?}");
+        // There may be others that other commands wanted.
+        assert!(promised.iter().all(|one| variants(&folder).contains(one)), "{kill} {step:?}");
     }
     remove(&folder, "the last kill");
 }

@@ -72,7 +72,7 @@ fn an_index_is_raced_as_the_last_step_and_told_with_what_it_costs() {
     assert_eq!(names[0], "database.needed.plain@by_hive", "{names:?}");
     assert!(names.contains(&"app.all.managed@by_hive") && names.contains(&"app.all.managed"), "{names:?}");
     let contest = &raced["contests"][0];
-    let last = contest["mattered"]["ladder"].as_array().unwrap().last().unwrap();
+    let last = &contest["mattered"]["ladder"].as_array().unwrap().last().unwrap()["changes"][0];
     assert_eq!((&last["choice"], &last["before"], &last["after"]), (&"index".into(), &"none".into(), &"by_hive".into()));
     let variant = &contest["variant"]["by_hive"];
     assert_eq!(variant["about"], "inspection(hive_id, inspected_at desc)");

@@ -8,6 +8,7 @@ mod documents;
 mod ends;
 mod faults;
 mod filling;
+mod heats;
 mod hostile_schemas;
 mod indexes;
 mod interrupts;

@@ -57,9 +57,9 @@ fn completed(mut schema: Json) -> Json {
     let ranges: Map<String, Json> = Measure::ALL.into_iter().map(|measure| (measure.entry().name.to_owned(), range.clone())).collect();
     contender["properties"]["counted_range"] = json!({"type": "object", "properties": ranges, "required": [], "additionalProperties": false, "description": "The least and the most of each count over calls with each parameter set, where they differ"});
     let words: Vec<&str> = Choice::ALL.into_iter().map(Choice::word).collect();
-    for list in ["ladder", "effects"] {
-        defs["mattered"]["properties"][list]["items"]["properties"]["choice"] = json!({"enum": words});
-    }
+    let mattered = &mut defs["mattered"]["properties"];
+    mattered["effects"]["items"]["properties"]["choice"] = json!({"enum": words});
+    mattered["ladder"]["items"]["properties"]["changes"]["items"]["properties"]["choice"] = json!({"enum": words});
     defs["verdict"]["properties"]["end"] = json!({"enum": End::ALL.map(End::word), "description": "How the race ended"});
     schema
 }

@@ -130,7 +130,7 @@ pub(crate) fn last_question(
     let mut confirmed = Duration::ZERO;
     let (mut last_round, mut not_confirmed);
     loop {
-        last_round = track.next_lasts();
+        last_round = track.state.next_lasts();
         let machine = track.stage.reference_loop();
         track.state.loops.push(machine);
         if track.state.interrupted {
@@ -169,8 +169,19 @@ impl State {
 
     /// Whether nothing can follow: the user wants to stop, or all rounds that were asked for were run.
     pub(crate) fn is_at_its_end(&self, options: &RaceOptions) -> bool {
-        let has_time = self.spent + self.between < options.time;
-        self.interrupted || self.race.rounds() >= options.settings.most_rounds || !has_time
+        self.interrupted || self.race.rounds() >= options.settings.most_rounds || self.left(options).is_zero()
+    }
+
+    /// The time that is left, the last question included.
+    pub(crate) fn left(&self, options: &RaceOptions) -> Duration {
+        options.time.saturating_sub(self.spent + self.between)
+    }
+
+    /// How long the next round will last, by those before.
+    pub(super) fn next_lasts(&self) -> Duration {
+        let running = self.race.running();
+        let all: Duration = running.iter().map(|&at| self.lasted[at]).sum();
+        all.mul_f64((self.most_alive.max(1) as f64 / running.len().max(1) as f64).min(1.0))
     }
 
     /// The user wants to stop.
@@ -187,7 +198,7 @@ impl State {
             entrants,
             total: self.spent,
             confirmed: Duration::ZERO,
-            last_round: Duration::ZERO,
+            last_round: self.next_lasts(),
             measured: Duration::from_nanos(self.measured_ns as u64),
             reference_loop: self.loops.clone(),
             pressure: None,

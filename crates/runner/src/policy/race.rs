@@ -208,7 +208,7 @@ impl Track<'_> {
         // A value of each of those that race is owed, however little time is left.
         let is_owed = |track: &Track<'_>| track.state.race.running().iter().any(|&at| track.state.entrants[at].runs.rounds.is_empty());
         while self.state.race.rounds() < options.settings.most_rounds && (is_owed(self) || !self.is_over()) {
-            let round = self.next_lasts();
+            let round = self.state.next_lasts();
             let left = self.left(begun);
             if self.state.race.rounds() > 0 && round > left && !is_owed(self) {
                 break;
@@ -219,7 +219,7 @@ impl Track<'_> {
             match self.round(left, events) {
                 Ok(drops) => {
                     let left = self.left(begun);
-                    let now = RoundBegins { race: &self.state.race, names, left, round: self.next_lasts() };
+                    let now = RoundBegins { race: &self.state.race, names, left, round: self.state.next_lasts() };
                     drops.into_iter().for_each(|drop| events(Event::Dropped(&now, drop)));
                 }
                 Err(Trouble::Interrupted) => return Ok(false),
@@ -320,13 +320,6 @@ impl Track<'_> {
         let later = timed(self.stage, at, sets, 1, 1)?;
         self.stage.end(at);
         Ok((cold_ns, Account::of(&later, sets.len() as u64, message).call_ns()))
-    }
-
-    /// How long the next round will last, by those before.
-    pub(super) fn next_lasts(&self) -> Duration {
-        let running = self.state.race.running();
-        let all: Duration = running.iter().map(|&at| self.state.lasted[at]).sum();
-        all.mul_f64((self.state.most_alive.max(1) as f64 / running.len().max(1) as f64).min(1.0))
     }
 
     /// Whether it is known of all that may be chosen if they keep the limits on times.
