@@ -106,6 +106,15 @@ impl Race {
         self.heat.as_ref().is_none_or(|heat| heat.members.contains(&contender) && self.leader() != Some(contender))
     }
 
+    /// Whether nobody who may be chosen can be faster than the leader by more than a tenth: one can be taken, though it may be open by how much others
+    /// are behind. It is enough to end the first heat of several.
+    pub fn is_known_enough(&self) -> bool {
+        let Some(leader) = self.leader().filter(|_| self.rounds >= FIRST_LOOK) else { return false };
+        let is_near = |rival: &Rival| rival.finding != Finding::Open || rival.interval.is_some_and(|sure| sure.low > -LITTLE.ln());
+        let known = |at: usize| self.judged.iter().flat_map(|judged| &judged.rivals).any(|rival| rival.contender == at && is_near(rival));
+        self.racing().into_iter().filter(|&at| at != leader && self.may_lead(at)).all(known)
+    }
+
     /// Whether all members that may be chosen are told from the anchor.
     pub(crate) fn is_heat_over(&self) -> bool {
         let members = self.heat.iter().flat_map(|heat| heat.members.iter().copied());

@@ -13,6 +13,8 @@ pub enum Event<'a> {
     Proving(&'a str, usize, usize),
     /// A round begins.
     Round(RoundBegins<'a>),
+    /// A turn of a round begins: which one, from 1, and of how many.
+    Turn(usize, usize),
     /// A heat begins, after the first one.
     Heat(HeatBegins<'a>),
     /// A contender does not start, being outclassed already in the check.

@@ -28,6 +28,8 @@ const LEADER: usize = 10;
 const WIDER: f64 = 0.1;
 /// Between two forecasts at least so much time passes: one takes some milliseconds.
 const FORECAST_EVERY: Duration = Duration::from_millis(500);
+/// Turns of short calls are not worth drawing one by one.
+const TURN_EVERY: Duration = Duration::from_millis(200);
 /// How often something is said where it is not drawn.
 const NOW_AND_THEN: Duration = Duration::from_secs(10);
 
@@ -39,6 +41,9 @@ pub(crate) struct RaceProgress {
     margin: f64,
     /// When something was said last where it is not drawn.
     said: Instant,
+    /// The title that is drawn and what stands below it, and when it was drawn with another turn.
+    drawn: Option<(String, String)>,
+    turned: Instant,
     drops: Vec<String>,
     forecaster: Option<Forecaster>,
     forecast: Option<(Instant, Vec<Forecast>)>,
@@ -57,6 +62,8 @@ impl RaceProgress {
             sparse: !quiet && !std::io::stderr().is_terminal(),
             margin,
             said: Instant::now(),
+            drawn: None,
+            turned: Instant::now(),
             drops: Vec::new(),
             forecaster: None,
             forecast: None,
@@ -72,6 +79,7 @@ impl RaceProgress {
                 self.say(&format!("{contest}: checking {at} of {all}, {name}{rest}"), *at == 1);
             }
             Event::Round(round) => self.round(round),
+            Event::Turn(turn, turns) => self.turn(*turn, *turns),
             Event::Heat(HeatBegins { anchor, entered }) => {
                 let who = match entered {
                     [] => "nobody new enters".to_owned(),
@@ -104,6 +112,19 @@ impl RaceProgress {
             self.said = Instant::now();
         }
         self.bar.set_message(clean(message));
+        self.bar.tick();
+    }
+
+    /// The turn goes into the title of what is drawn: all else is as it was at the beginning of the round.
+    fn turn(&mut self, turn: usize, turns: usize) {
+        if self.bar.is_hidden() || self.turned.elapsed() < TURN_EVERY {
+            return;
+        }
+        self.turned = Instant::now();
+        let Some((title, rest)) = &self.drawn else { return };
+        let room = super::style::terminal_width(&std::io::stderr()).unwrap_or(100) - 1;
+        let title = cut(format!("{title}  turn {turn} of {turns} {}", dots(turn, turns)), room);
+        self.bar.set_message(clean(&format!("{title}\n{rest}")));
         self.bar.tick();
     }
 
@@ -179,7 +200,9 @@ impl RaceProgress {
             lines.extend(self.drops[earlier..].iter().map(|drop| paint(Look::Quiet, &format!("    {drop}"))));
         }
         let room = super::style::terminal_width(&std::io::stderr()).unwrap_or(100) - 1;
+        let title = lines[0].clone();
         let cut: Vec<String> = lines.into_iter().map(|line| cut(line, room)).collect();
+        self.drawn = Some((title, cut[1..].join("\n")));
         self.bar.set_message(clean(&cut.join("\n")));
         self.bar.tick();
     }
@@ -236,6 +259,11 @@ impl Drop for RaceProgress {
     fn drop(&mut self) {
         self.bar.finish_and_clear();
     }
+}
+
+/// The turns of a round, those that have begun filled.
+fn dots(turn: usize, turns: usize) -> String {
+    if turns > 12 { String::new() } else { format!("{}{}", "●".repeat(turn), "○".repeat(turns.saturating_sub(turn))) }
 }
 
 /// How many need not run for now, being surely not faster than the leader.

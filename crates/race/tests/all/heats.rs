@@ -110,6 +110,28 @@ fn one_that_is_open_in_the_first_heat_is_a_member_of_the_next() {
 }
 
 #[test]
+fn it_is_known_enough_when_nobody_can_be_faster_by_a_tenth() {
+    let known_after = |times: &[f64]| {
+        let mut race = Race::new(times.len(), settings());
+        let decided = (1..60).find(|_| {
+            run(&mut race, 1, times);
+            race.is_decided()
+        });
+        let mut race = Race::new(times.len(), settings());
+        let known = (1..60).find(|_| {
+            run(&mut race, 1, times);
+            race.is_known_enough()
+        });
+        (known, decided)
+    };
+    // As soon as there is an interval at all; one that is behind by a third stays open until it is slower.
+    assert_eq!(known_after(&[1.0, 1.03]), (Some(8), Some(8)));
+    let (known, decided) = known_after(&[1.0, 1.03, 1.35]);
+    assert!(known < decided, "{known:?} {decided:?}");
+    assert_eq!(known_after(&[1.0]).0, Some(8));
+}
+
+#[test]
 fn with_some_to_enter_the_chance_of_a_wrong_word_is_shared_with_them() {
     let rounds_to_drop = |entrants: usize| {
         let mut race = Race::new(2, RaceSettings { entrants, ..RaceSettings::default() });

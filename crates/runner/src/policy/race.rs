@@ -232,7 +232,14 @@ impl Track<'_> {
     /// Whether there is nothing more to find out: in a heat also where somebody beats its anchor, for which the next one is asked then.
     fn is_over(&self) -> bool {
         let race = &self.state.race;
-        let asks = race.anchor().is_some() && race.beats_anchor() && !self.state.has_asked;
+        // Around whom the next heat is to be run is known as soon as one could be taken.
+        let is_first_of_several = self.options.settings.entrants > 0 && self.state.log.heats().is_empty();
+        let asks = !self.state.has_asked
+            && if race.anchor().is_some() {
+                race.beats_anchor()
+            } else {
+                is_first_of_several && race.is_known_enough() && self.keeps_limits()
+            };
         asks || (race.is_decided() && self.keeps_limits() && race.has_compared())
     }
 

@@ -184,6 +184,7 @@ impl Track<'_> {
             order.retain(|&at| playing[at].is_some());
             order.shuffle(&mut self.state.random);
             let set = &sets[turns.set(turn)..=turns.set(turn)];
+            events(Event::Turn(turn + 1, turns.count()));
             for &at in &order {
                 let Some(mut own) = playing[at].take() else { continue };
                 if let Some(slice) = self.one(at, events, |track| track.slice(at, &own, set))? {
