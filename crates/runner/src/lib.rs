@@ -26,7 +26,7 @@ pub use event::{Checking, Event, HeatBegins, RoundBegins};
 pub use machine::{Machine, Pressure, reference_loop};
 pub use policy::{
     CheckedEntry, CheckedVerdict, Checks, Contradiction, Entrant, EntrantFault, HeatRun, Known, Probe, Purpose, RaceOptions, RaceReport,
-    Runs, Timed,
+    Runs, SeenBefore, Timed,
 };
 pub use processes::{Inbox, WARDEN, ending_signals, hold, more_than, most_rows, wants_twin};
 pub use relay::Relay;

@@ -6,8 +6,8 @@ use std::time::Duration;
 use kampf_contest::{Choice, Dialect};
 use kampf_race::{Finding, Goal, RaceSettings, median};
 use kampf_runner::{
-    CheckedEntry, CheckedVerdict, Checks, Contest, Entrant, EntrantFault, Entry, EntryWay, HeatRun, RaceOptions, RaceReport, Runs, Setup,
-    Timed, Trouble,
+    CheckedEntry, CheckedVerdict, Checks, Contest, Entrant, EntrantFault, Entry, EntryWay, HeatRun, RaceOptions, RaceReport, Runs,
+    SeenBefore, Setup, Timed, Trouble,
 };
 use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, HeatFacts, Require, judge};
 
@@ -15,7 +15,7 @@ use super::circumstances::Circumstances;
 use super::condition::empty_answer;
 use super::plans::{Planned, planned, planning};
 use crate::document::{AnswerPart, ChangePart, EnginePart, KeptPart, KeysPart, VariantPart};
-use crate::output::{checked_text, duration, halted_text};
+use crate::output::{checked_text, duration, halted_text, percent};
 use crate::project::{ContestConfig, Project, VariantKeys};
 use crate::raced::{Course, Extra, RacedContest};
 use crate::store::{Dataset, VariantData};
@@ -47,6 +47,7 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
         Facts { keeps_nothing: ran.keeps_nothing, require: ran.require.clone(), ..facts(contest, checks, options.settings, report) };
     let stopped = checks.entries.iter().zip(&report.entrants).filter_map(stopped_text);
     let halted = report.entrants.iter().filter(|entrant| entrant.is_halted).map(|entrant| halted_text(&entrant.name));
+    let kept = checks.entries.iter().filter_map(kept_text);
     RacedContest {
         name: contest.name.clone(),
         about: config.about.clone(),
@@ -59,7 +60,7 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
         },
         variants: variants(on, contest),
         dataset: on.dataset.record.fingerprint.clone(),
-        warnings: empty_answer(on.project, contest, checks).into_iter().chain(stopped).chain(halted).collect(),
+        warnings: empty_answer(on.project, contest, checks).into_iter().chain(stopped).chain(halted).chain(kept).collect(),
         course: Course {
             seconds: report.total.as_secs_f64(),
             check_seconds: ran.checked.as_secs_f64(),
@@ -220,6 +221,18 @@ fn stopped_text((checked, entrant): (&CheckedEntry, &Entrant)) -> Option<String>
             duration(nanos)
         )
     })
+}
+
+/// What is said of a program that seems to keep its answers.
+fn kept_text(checked: &CheckedEntry) -> Option<String> {
+    let SeenBefore { own, others } = checked.seen_before?;
+    Some(format!(
+        "{} takes {} of its time where it was asked with the same parameters before, and others take {}: it seems to keep its answers, which may then be \
+         older than the data; what it takes here is partly what a kept one takes",
+        checked.name,
+        percent(own),
+        percent(others)
+    ))
 }
 
 /// What else is known of them.

@@ -200,6 +200,36 @@ fn a_program_that_works_while_others_have_their_turn_is_stopped_meanwhile() {
 }
 
 #[test]
+fn a_program_that_keeps_its_answers_is_pointed_out() {
+    // All inspections of the frames that are asked for, which is work enough to be seen beside a look into what is kept.
+    let sql = "SELECT count(*) FROM inspection AS one JOIN inspection AS other ON other.temper >= one.temper \
+               JOIN hive ON hive.id = one.hive_id WHERE hive.frames >= ?1";
+    let toml = format!(
+        "[contest.work.parameters]\nleast = \"8..24\"\n[contest.work.contender.sql]\nsql = \"{}\"\n\
+         [contest.work.contender.python]\ncommand = [\"python3\", \"contender.py\"]\n",
+        sql.replace("?1", ":least")
+    );
+    let (head, rest) = PYTHON.split_once("SQL = \"\"\"").unwrap();
+    let rest = rest.split_once("\"\"\"\nKINDS").unwrap().1;
+    let program =
+        format!("{head}SQL = \"\"\"{sql}\"\"\"\nKINDS{rest}").replace("[\"text\", \"text\", \"real\", \"integer\"]", "[\"integer\"]");
+    let keeping = "ask, answers = call, {}\n\n\ndef call(connection, parameters):\n    key = tuple(parameters)\n    if key not in answers:\n        \
+                   answers[key] = ask(connection, parameters)\n    time.sleep(0.001)\n    return answers[key]\n\n\ndef main():";
+    let kept = program.replace("def main():", keeping);
+    assert_ne!(kept, program);
+    let warnings = |program: &str| {
+        let folder = Folder::apiary(&toml);
+        folder.write("contender.py", program);
+        let ended = folder.kampf(&["race", "work", "--rounds", "1", "--format", "json", "-q"]);
+        assert_eq!(ended.status, 0, "{}", folder.kampf(&["results", "latest"]).stdout);
+        json(&ended.stdout)["contests"][0]["warnings"].to_string()
+    };
+    let said = warnings(&kept);
+    assert!(said.contains("python takes ") && said.contains("it seems to keep its answers"), "{said}");
+    assert!(!warnings(&program).contains("keep its answers"));
+}
+
+#[test]
 fn what_a_contender_holds_is_counted_to_the_byte() {
     let held = 4_000_000;
     let sql = |hydration: &str| format!("sql = \"select zeroblob({held}) as held\"\nhydration = \"{hydration}\"\n");

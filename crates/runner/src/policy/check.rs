@@ -9,6 +9,7 @@ use kampf_race::Nanos;
 use kampf_schema::Value;
 
 use super::honesty::{ALLOWED, Account, Believed, believe, rows_are_right, timed};
+use super::kept::{SeenBefore, look_at_programs};
 use super::race::OUTCLASSED_IN_CHECK;
 use super::stage::{Asked, Compared, Done, Right, Stage};
 use crate::event::{Checking, Event};
@@ -63,6 +64,8 @@ pub struct CheckedEntry {
     pub stopped_after: Option<Duration>,
     /// How long it took, where that was asked for.
     pub probe: Option<Probe>,
+    /// Of a program that seems to keep its answers between calls, by what they take.
+    pub seen_before: Option<SeenBefore>,
 }
 
 /// Two derived contenders that answer differently, one of which must be wrong.
@@ -182,7 +185,10 @@ pub(crate) fn check(
 ) -> Result<Checks, Trouble> {
     let sets = stage.sets(0);
     let Right { references, known } = stage.right(&sets)?;
-    let entries = entries(stage, (&sets, &references), None, proof, purpose, events)?;
+    let mut entries = entries(stage, (&sets, &references), None, proof, purpose, events)?;
+    if purpose.is_for_race {
+        look_at_programs(stage, &mut entries)?;
+    }
     let mut checks = Checks { references, known, twin: None, entries, contradiction: None };
     // Where all rows are worked out it is only for who may be stopped.
     checks.twin = proof.filter(|_| checks.known != Known::Plainly).map(|proof| proof.twin.clone());
@@ -277,7 +283,14 @@ fn entries(
                 if let CheckedVerdict::Failed(trouble) = verdict {
                     events(Event::Failed(&name, trouble.to_string()));
                 }
-                entries[at] = Some(CheckedEntry { name, verdict: verdict.clone(), on_twin: true, stopped_after: None, probe: None });
+                entries[at] = Some(CheckedEntry {
+                    name,
+                    verdict: verdict.clone(),
+                    on_twin: true,
+                    stopped_after: None,
+                    probe: None,
+                    seen_before: None,
+                });
                 continue;
             }
         };
@@ -294,7 +307,7 @@ fn entries(
             let call = probe.as_ref().map_or(answer.as_nanos() as Nanos, |probe| probe.call_ns);
             best = Some(best.map_or(call, |best| best.min(call)));
         }
-        entries[at] = Some(CheckedEntry { name, verdict, on_twin: false, stopped_after, probe });
+        entries[at] = Some(CheckedEntry { name, verdict, on_twin: false, stopped_after, probe, seen_before: None });
     }
     Ok(entries.into_iter().flatten().collect())
 }

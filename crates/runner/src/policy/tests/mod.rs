@@ -304,6 +304,26 @@ fn a_slow_way_is_called_seldom_before_a_race_and_no_call_is_made_only_to_learn_a
 }
 
 #[test]
+fn a_program_that_is_far_quicker_with_what_it_was_asked_before_is_pointed_out() {
+    let keeps = Actor { kept: 0.1, ..program("keeps", 1.0) };
+    // One that gets warm with time is slow at the beginning, whatever it was asked.
+    let warms = Actor { cold: 8.0, ..program("warms", 1.0) };
+    let field = || vec![own("own", 1.0), keeps.clone(), warms.clone(), program("plain", 1.1)];
+    let seen = |checks: &Checks| checks.entries.iter().map(|entry| entry.seen_before.is_some()).collect::<Vec<_>>();
+    let checks = checked(&mut Script::new(field()).with_parameters());
+    assert_eq!(seen(&checks), [false, true, false, false]);
+    let said = checks.entries[1].seen_before.unwrap();
+    assert!((0.09..0.12).contains(&said.own) && (0.9..1.1).contains(&said.others), "{said:?}");
+    // Where all are as much quicker, as on data that is cold at first, nobody is.
+    let cold = Actor { kept: 0.15, ..own("own", 1.0) };
+    assert_eq!(seen(&checked(&mut Script::new(vec![cold, keeps.clone()]).with_parameters())), [false, false]);
+    // Without parameters nobody can tell, and a check alone does not look.
+    assert_eq!(seen(&checked(&mut Script::new(field()))), [false; 4]);
+    let alone = check(&mut Script::new(field()).with_parameters(), None, Purpose::default(), &mut |_| {}).unwrap();
+    assert_eq!(seen(&alone), [false; 4]);
+}
+
+#[test]
 fn an_end_while_survivors_are_asked_once_more_keeps_the_rounds() {
     let field = || Script::new(vec![own("one", 1.0), own("other", 1.5)]).with_parameters();
     let mut script = field();

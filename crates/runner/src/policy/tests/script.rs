@@ -39,6 +39,10 @@ pub(in crate::policy) struct Actor {
     pub(in crate::policy) quick_run: Option<usize>,
     /// In the runs of this start the machine is busy with other things for so long.
     pub(in crate::policy) held_up: Option<(usize, Nanos)>,
+    /// It keeps its answers: a call with parameters that its process was asked before takes this share of others.
+    pub(in crate::policy) kept: f64,
+    /// So much longer its first runs take, as of what gets warm with time: half as much with each run.
+    pub(in crate::policy) cold: f64,
     /// So much it uses the processor between two runs.
     pub(in crate::policy) idle: Nanos,
 }
@@ -77,6 +81,8 @@ pub(in crate::policy) fn own(name: &'static str, milliseconds: f64) -> Actor {
         slower_from: None,
         quick_run: None,
         held_up: None,
+        kept: 1.0,
+        cold: 0.0,
         idle: 0.0,
     }
 }
@@ -95,6 +101,8 @@ pub(in crate::policy) struct Script {
     starts: Vec<usize>,
     /// Timed runs since the last start.
     runs: Vec<usize>,
+    /// The parameters that each process was asked.
+    seen: Vec<BTreeSet<i64>>,
     /// Who is on the stage.
     there: BTreeSet<usize>,
     clock: Nanos,
@@ -134,6 +142,7 @@ impl Script {
             actors,
             contestants,
             starts,
+            seen: vec![BTreeSet::new(); runs.len()],
             runs,
             there: BTreeSet::new(),
             clock: 0.0,
@@ -253,6 +262,7 @@ impl Stage for Script {
         }
         self.starts[at] += 1;
         self.runs[at] = 0;
+        self.seen[at].clear();
         let actor = &self.actors[at];
         if actor.breaks_at == Some(self.starts[at]) {
             return Err(Trouble::Ended("ended with status 1".to_owned(), String::new()));
@@ -311,7 +321,10 @@ impl Stage for Script {
                 ran.spans_ns = vec![actor.call as u64];
             }
         } else {
-            let call = if lie == Lie::Idle { 50.0 } else { actor.call * self.luck(at) };
+            let known = asked.sets.iter().filter(|set| !self.seen[at].insert(number(set))).count();
+            let kept = 1.0 - (1.0 - actor.kept) * known as f64 / asked.sets.len() as f64;
+            let warmth = 1.0 + actor.cold * 0.5f64.powi(i32::try_from(self.runs[at]).unwrap_or(0));
+            let call = if lie == Lie::Idle { 50.0 } else { actor.call * self.luck(at) * kept * warmth };
             let spans = asked.passes as usize * asked.sets.len();
             let span = call * asked.calls_per_span as f64;
             wall += spans as f64 * (span + actor.beside_span);
