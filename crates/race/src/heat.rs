@@ -153,19 +153,25 @@ impl Race {
     /// between the products of the ends, as each of the two intervals holds.
     pub(crate) fn chained(&self, contender: usize) -> Option<(Finding, Gap)> {
         let leader = self.leader().filter(|leader| *leader != contender)?;
-        let gaps = self.links.iter().filter(|link| **link != contender && **link != leader).filter_map(|&link| {
-            let (own, its) = (self.against_base(contender, link)?, self.against_base(link, leader)?);
-            // Who is far behind has left after a few.
-            (its.rounds >= FIRST_LOOK).then_some((own, its))
-        });
-        let (own, its) = gaps.max_by_key(|(own, its)| own.rounds.min(its.rounds))?;
-        let interval = own.interval.zip(its.interval).map(|(own, its)| Interval { low: own.low * its.low, high: own.high * its.high });
-        let ratio = own.ratio * its.ratio;
-        let bound = 1.0 + self.settings.margin;
-        let finding = match interval {
-            Some(sure) if sure.low > 1.0 && ratio > bound => Finding::Slower,
-            Some(sure) if sure.low > 1.0 / bound => Finding::NotFaster,
-            _ => Finding::Open,
+        let over = |link: &usize| Some((*link, self.differences(contender, *link)?.rounds(), self.differences(*link, leader)?.rounds()));
+        // Who is far behind has left after a few.
+        let links = self.links.iter().filter(|link| **link != contender && **link != leader).filter_map(over);
+        let (link, ..) = links.filter(|(_, _, its)| *its >= FIRST_LOOK).max_by_key(|(_, own, its)| (*own).min(*its))?;
+        let product = |own: &Gap, its: &Gap| {
+            let both = own.interval.zip(its.interval);
+            both.map(|(own, its)| Interval { low: own.low * its.low, high: own.high * its.high })
+        };
+        // "Slower" is said at the level of those that leave, anything else at that of those that stay.
+        let (own, its) = (self.between(contender, link)?, self.between(link, leader)?);
+        let (ratio, bound) = (own.ratio * its.ratio, 1.0 + self.settings.margin);
+        let slower = product(&own, &its).filter(|sure| sure.low > 1.0 && ratio > bound);
+        let staying = || product(&self.against_base(contender, link)?, &self.against_base(link, leader)?);
+        let (finding, interval) = match slower {
+            Some(sure) => (Finding::Slower, Some(sure)),
+            None => match staying() {
+                Some(sure) if sure.low > 1.0 / bound => (Finding::NotFaster, Some(sure)),
+                sure => (Finding::Open, sure),
+            },
         };
         // No round is common to both.
         Some((finding, Gap { leader, rounds: 0, ratio, interval, is_moving: own.is_moving || its.is_moving }))

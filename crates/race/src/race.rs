@@ -381,7 +381,7 @@ impl Race {
         if self.settled.contains(&pair) || tying.is_some_and(is_settled) { Finding::NotFaster } else { Finding::Open }
     }
 
-    fn differences(&self, contender: usize, base: usize) -> Option<Differences> {
+    pub(crate) fn differences(&self, contender: usize, base: usize) -> Option<Differences> {
         Differences::between(&self.runners[contender].logs, &self.runners[base].logs)
     }
 

@@ -23,12 +23,9 @@ impl Replayed {
         let contenders = &facts.contenders;
         let mut race = Race::new(facts.starters(), facts.settings);
         (0..facts.starters()).filter(|&at| facts.beside(at).is_some()).for_each(|at| race.put_beside(at));
-        let may_be_chosen = (0..contenders.len()).map(|at| contenders[at].choices.filter(|_| facts.beside(at).is_none()));
-        let is_there = |at: &usize| *at < facts.starters();
-        compared(may_be_chosen)
-            .into_iter()
-            .filter(|(one, base)| is_there(one) && is_there(base))
-            .for_each(|(one, base)| race.compare(one, base));
+        // Who was there from the beginning is compared so.
+        let may_be_chosen = (0..facts.starters()).map(|at| contenders[at].choices.filter(|_| facts.beside(at).is_none()));
+        compared(may_be_chosen).into_iter().for_each(|(one, base)| race.compare(one, base));
         does_not_start(&mut race, facts, 0..facts.starters());
         let values: Vec<Vec<f64>> = (0..contenders.len()).map(|at| facts.by_round(at)).collect();
         let counts = Critical::new(LIMIT_LEVEL, facts.rounds);

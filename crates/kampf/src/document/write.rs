@@ -145,7 +145,7 @@ fn high(ratio: &Ratio) -> Option<f64> {
 
 fn against(raced: &RacedContest, at: usize) -> Option<AgainstPart> {
     let (placed, leader) = (&raced.verdict.placed[at], raced.verdict.fastest?);
-    let ratio = placed.behind.filter(|_| at != leader && placed.common_rounds > 0)?;
+    let ratio = placed.behind.filter(|ratio| at != leader && (placed.common_rounds > 0 || ratio.interval.is_some()))?;
     Some(AgainstPart {
         leader: raced.name_of(leader).to_owned(),
         rounds: placed.common_rounds,
