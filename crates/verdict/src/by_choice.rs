@@ -89,15 +89,14 @@ fn may_be_told(facts: &Facts, placed: &[Placed], at: usize) -> bool {
     facts.contenders[at].is_eligible() && facts.contenders[at].choices.is_some() && placed[at].beside.is_none()
 }
 
-/// Around whom by choice and the ladder are told: the anchor of the last heat unless a requirement has another one chosen; in one heat the
-/// one to take, and where that is nobody or not derived, the best of those that are.
+/// Around whom by choice and the ladder are told: the one to take; where that is nobody or not derived, the anchor of the last heat, and of one heat the
+/// best of those that are.
 pub(crate) fn told_around(facts: &Facts, placed: &[Placed], order: &[usize], choose: Option<usize>) -> Option<usize> {
     let may = |at: &usize| may_be_told(facts, placed, *at);
     let (anchor, chosen) = (facts.heats.last().map(|heat| heat.anchor).filter(may), choose.filter(may));
-    let known = if facts.require.is_empty() { anchor.or(chosen) } else { chosen.or(anchor) };
     let is_leader = |at: &usize| placed[*at].outcome == Outcome::Standing;
     let best = || order.iter().copied().filter(may).find(is_leader).or_else(|| order.iter().copied().find(may));
-    known.or_else(best)
+    chosen.or(anchor).or_else(best)
 }
 
 /// A derived contender against the base.

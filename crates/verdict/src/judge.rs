@@ -8,7 +8,7 @@ use crate::facts::{Beside, Facts};
 use crate::ladder::ladder;
 use crate::replay::Replayed;
 use crate::require::{Keeps, readings};
-use crate::take::{required, to_take};
+use crate::take::{required, takes_place, to_take};
 use crate::trade_offs::is_trade_off;
 use crate::verdict::{End, Outcome, Pair, PairFinding, Placed, Ratio, Requirements, Verdict};
 
@@ -22,7 +22,7 @@ pub fn judge(facts: &Facts) -> Verdict {
     let order = order(&placed);
     let end = end(facts, &replayed, &placed);
     let (choose, requirements) = match facts.require.is_empty() || end == End::Nothing {
-        true => (anchored(facts, &placed, end), None),
+        true => (anchored(facts, &replayed, &placed, end), None),
         false => required(facts, &placed).map(|(choose, requirements)| (choose, Some(requirements))).unwrap_or_default(),
     };
     let around = told_around(facts, &raced, &order, choose);
@@ -45,11 +45,13 @@ pub fn judge(facts: &Facts) -> Verdict {
     }
 }
 
-/// The one to take: the anchor of the last heat, which was found by the rule, and which whoever ran beside it did not take the place of.
-fn anchored(facts: &Facts, placed: &[Placed], end: End) -> Option<usize> {
+/// The one to take: the anchor of the last heat, which was found by the rule, unless one that ran beside it takes its place when there is no time for
+/// another heat.
+fn anchored(facts: &Facts, replayed: &Replayed, placed: &[Placed], end: End) -> Option<usize> {
     let by_rule = to_take(facts, placed, end)?;
     let is_left = |at: &usize| facts.contenders[*at].is_eligible() && placed[*at].beside.is_none();
-    facts.heats.last().map(|heat| heat.anchor).filter(is_left).or(Some(by_rule))
+    let Some(anchor) = facts.heats.last().map(|heat| heat.anchor).filter(is_left) else { return Some(by_rule) };
+    takes_place(facts, replayed, placed, anchor).or(Some(anchor))
 }
 
 /// With what it has of what is required, and ruled out where it surely misses anything.

@@ -25,22 +25,24 @@ pub(crate) fn to_take(facts: &Facts, placed: &[Placed], end: End) -> Option<usiz
     near.min_by(|&one, &other| comfort(facts, placed, one, other)).or(Some(leader))
 }
 
-/// The anchor of the next heat, where one that runs beside the anchor of the last is to take its place: it would be taken of the two alone, wherever in its
-/// interval the truth lies. Of several the fastest.
+/// The anchor of the next heat, where one is to take the place of the last one's.
 pub fn next_anchor(facts: &Facts) -> Option<usize> {
-    let heat = facts.heats.last()?;
+    let anchor = facts.heats.last()?.anchor;
     let verdict = judge(facts);
     if !facts.require.is_empty() {
-        return verdict.choose.filter(|choose| *choose != heat.anchor && facts.contenders[*choose].choices.is_some());
+        return verdict.choose.filter(|choose| *choose != anchor && facts.contenders[*choose].choices.is_some());
     }
-    let race = Replayed::of(facts).race;
-    let time = verdict.placed[heat.anchor].shown?;
-    let takes = |at: &usize| {
-        let sure = race.standing_beside(*at, heat.anchor).and_then(|(_, gap)| gap.interval);
-        sure.is_some_and(|sure| [sure.low, sure.high].into_iter().all(|ratio| is_taken_of_two(facts, *at, heat.anchor, ratio, time)))
-    };
-    let ratio = |at: usize| race.standing_beside(at, heat.anchor).map_or(f64::INFINITY, |(_, gap)| gap.ratio);
-    let others = candidates(facts, &verdict.placed).filter(|&at| at != heat.anchor && facts.contenders[at].choices.is_some());
+    takes_place(facts, &Replayed::of(facts), &verdict.placed, anchor)
+}
+
+/// Who takes an anchor's place: one that would be taken of the two alone, wherever in its interval the truth lies. Of several the fastest.
+pub(crate) fn takes_place(facts: &Facts, replayed: &Replayed, placed: &[Placed], anchor: usize) -> Option<usize> {
+    let gap = |at: usize| replayed.race.standing_beside(at, anchor).map(|(_, gap)| gap);
+    let time = placed[anchor].shown?;
+    let is_taken = |at: usize, ratio: f64| is_taken_of_two(facts, at, anchor, ratio, time);
+    let takes = |at: &usize| gap(*at).and_then(|gap| gap.interval).is_some_and(|sure| is_taken(*at, sure.low) && is_taken(*at, sure.high));
+    let ratio = |at: usize| gap(at).map_or(f64::INFINITY, |gap| gap.ratio);
+    let others = candidates(facts, placed).filter(|&at| at != anchor && facts.contenders[at].choices.is_some());
     others.filter(takes).min_by(|&one, &other| ratio(one).total_cmp(&ratio(other)))
 }
 

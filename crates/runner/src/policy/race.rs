@@ -210,7 +210,7 @@ impl Track<'_> {
         while self.state.race.rounds() < options.settings.most_rounds && (is_owed(self) || !self.is_over()) {
             let round = self.state.next_lasts();
             let left = self.left(begun);
-            if self.state.race.rounds() > 0 && round > left && !is_owed(self) {
+            if self.state.race.rounds() > 0 && round > left.saturating_sub(self.kept_for_others()) && !is_owed(self) {
                 break;
             }
             let machine = self.stage.reference_loop();
@@ -248,15 +248,19 @@ impl Track<'_> {
         self.state.log.heats().last().map_or(0, |heat| heat.after)
     }
 
-    /// Time that is left for rounds: asking the survivors once more is to fit in as well. The first heat has half of all where others may follow.
+    /// Of what is left, the time of heats to come: half of all where the first heat may be followed by others.
+    fn kept_for_others(&self) -> Duration {
+        let is_first = self.options.settings.entrants > 0 && self.state.log.heats().is_empty() && !self.state.has_asked;
+        if is_first { self.options.time / 2 } else { Duration::ZERO }
+    }
+
+    /// Time that is left for rounds of all heats: asking the survivors once more is to fit in as well.
     fn left(&self, begun: Duration) -> Duration {
         let sets = self.checks.references.len() as f64;
         let once_more =
             |at: usize| Some(self.checks.entries[at].probe.as_ref()?.start + Duration::from_nanos((sets * self.in_check(at)?) as u64));
         let all: Duration = self.state.race.racing().into_iter().filter_map(once_more).sum();
-        let is_first = self.options.settings.entrants > 0 && self.state.log.heats().is_empty() && !self.state.has_asked;
-        let time = if is_first { self.options.time / 2 } else { self.options.time };
-        time.saturating_sub(self.state.spent + self.state.between + (self.stage.now() - begun) + all)
+        self.options.time.saturating_sub(self.state.spent + self.state.between + (self.stage.now() - begun) + all)
     }
 
     /// Who of those from a place on takes part, and how often each is called.

@@ -5,7 +5,7 @@ use kampf_contest::{Choice, Measure, Opt};
 use kampf_race::Goal;
 use kampf_verdict::{
     Beside, ByChoice, ChoiceEnd, ContenderFacts, Cost, End, Facts, FaultKind, HeatFacts, Keeps, OptionChange, Outcome, PairFinding,
-    Required, Requirements, Verdict, judge,
+    Required, Requirements, Verdict, judge, next_anchor,
 };
 
 /// Rounds that vary widely, without likeness between neighbours or between contenders.
@@ -504,7 +504,7 @@ fn two_heats(lean: f64) -> Facts {
         first("lazy.database.all.managed", 60.0, 1),
         contender("joined.database.all.plain", rounds(10.0, 40, 2)),
         first("joined.database.all.managed", 15.0, 3),
-        late("joined.database.needed.plain", lean, 4),
+        with_hand(late("joined.database.needed.plain", lean, 4), 1),
         late("computed.database.all.plain", 14.0, 5),
         failed(late("batched.database.all.plain", 12.0, 6), FaultKind::Disagrees),
     ]);
@@ -517,7 +517,7 @@ fn two_heats(lean: f64) -> Facts {
 
 #[test]
 fn after_a_second_heat_all_is_told_around_its_anchor_which_is_taken() {
-    // Faster by 4 %, with as much to do by hand: the rule would take it, the heat's anchor is taken.
+    // Faster by 4 %, with more to do by hand: the anchor is taken.
     let field = two_heats(9.6);
     let verdict = judge(&field);
     assert_eq!(verdict.choose, Some(1), "{:?}", verdict.end);
@@ -531,9 +531,10 @@ fn after_a_second_heat_all_is_told_around_its_anchor_which_is_taken() {
     // One that is told from the one that was there before, and never ran with the other one.
     assert!(matches!(choice(&verdict, "hydration").others[0].cost, Cost::AtLeast(least) if (1.4..1.51).contains(&least)));
     assert_eq!((verdict.placed[5].outcome, verdict.placed[1].common_rounds), (Outcome::Disagrees, 20));
-    // Much faster: it leads, and those that have not run with it stand by the anchor.
+    // Much faster: it leads, and those that have not run with it stand by the anchor. With no time for a heat of its own it is taken all the same.
     let verdict = judge(&two_heats(4.0));
-    assert_eq!(verdict.fastest, Some(3));
+    assert_eq!((verdict.fastest, verdict.choose, next_anchor(&two_heats(4.0))), (Some(3), Some(3), Some(3)));
+    assert_eq!(next_anchor(&two_heats(9.6)), None, "within a tenth, with more to do by hand");
     let behind = verdict.placed[2].behind.unwrap();
     assert!((behind.ratio / 3.75 - 1.0).abs() < 0.02 && behind.low() > 3.5, "{behind:?}");
     assert_eq!(steps(&judge(&field)), ["loading lazy joined", "hydration managed plain"]);
@@ -543,9 +544,12 @@ fn after_a_second_heat_all_is_told_around_its_anchor_which_is_taken() {
     let verdict = judge(&next);
     assert_eq!((verdict.choose, verdict.end), (Some(3), End::Decided));
     assert_eq!(steps(&verdict), ["loading lazy joined", "hydration managed plain", "columns all needed"]);
-    // A requirement that the anchor surely misses has another one taken, around which all is told.
-    next.require.set(Required::Median, 20e6);
-    assert_eq!(judge(&next).by_choice[0].base, 3);
+    // With a requirement all is told around whom that has taken.
+    for (limit, base) in [(20e6, 1), (5e6, 3)] {
+        next.require.set(Required::Median, limit);
+        let verdict = judge(&next);
+        assert_eq!((verdict.choose, verdict.by_choice[0].base), (Some(base), base));
+    }
 }
 
 #[test]
