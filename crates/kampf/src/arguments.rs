@@ -7,7 +7,7 @@ use kampf_fill::{LEAST_SCALE, MOST_SCALE};
 
 /// What stands at the end of the help.
 const ENDS: &str = "Examples:
-  kampf demo                           the whole example, in about a minute
+  kampf demo                           the whole example, in 40 seconds
   kampf new mine --schema schema.sql   a folder for tables of yours, then: cd mine && kampf race
 
 Exit status:
@@ -85,7 +85,7 @@ pub(crate) enum Color {
 pub(crate) enum Task {
     /// The whole example: makes the apiary data, checks and races its contests
     #[command(
-        after_help = "Examples:\n  kampf demo                           three contests, in about a minute\n  kampf demo apiary --everything       all of them, in a folder of that name"
+        after_help = "Examples:\n  kampf demo                           three contests, in 40 seconds\n  kampf demo apiary --everything       all of them, in a folder of that name"
     )]
     Demo(Demo),
     /// Make a folder to start from
@@ -164,7 +164,7 @@ pub(crate) struct Demo {
     /// The folder to make it in
     #[arg(default_value = "kampf-demo")]
     pub(crate) dir: PathBuf,
-    /// Race all of its contests, not only a few; that takes some minutes
+    /// Race all of its contests, not only a few; that takes four minutes
     #[arg(long)]
     pub(crate) everything: bool,
 }

@@ -143,11 +143,10 @@ impl Raced {
                 setup.hit_rate = hit_rate;
                 let mut circumstances = Circumstances::arrange(project, &dataset, trip, pin, &mut setup)?;
                 circumstances.hit_rate = has_kept.then_some(hit_rate);
-                // Of a time for all, each takes twice the share of those after it: the first ones are shown first. Where one of slow ways has taken
-                // more than its share, the others get some all the same.
+                // Of a time for all, each has its part of what is left. Where one of slow ways has taken more than that, the others get some all the same.
                 let after = (selected.len() - at) * trips.len() * rates.len();
                 let spent = begun.elapsed();
-                let share = arguments.together.map(|together| (together.saturating_sub(spent) * 2 / (after as u32 + 1)).max(LEAST_SHARE));
+                let share = arguments.together.map(|together| (together.saturating_sub(spent) / after as u32).max(LEAST_SHARE));
                 let on = On { general, arguments, inbox, setup: &setup, project, dataset: &dataset, circumstances: &circumstances };
                 match one(&on, share, config, picked) {
                     Ok((part, finished, text)) => {

@@ -97,14 +97,19 @@ pub(crate) fn longest_round(left: Duration, contenders: usize, rounds: usize) ->
 
 /// The turns of a round in which some run, which may last so many nanoseconds.
 pub(crate) fn turns<'p>(paces: impl Iterator<Item = &'p Pace> + Clone, sets: &[Vec<Value>], longest: f64) -> Turns {
+    let unmeasured = paces.clone().map(|pace| pace.unmeasured).sum::<f64>();
     if has_parameters(sets) {
-        return Turns::over(sets.len(), paces.map(|pace| pace.call).fold(0.0, f64::max));
+        let turns = Turns::over(sets.len(), paces.clone().map(|pace| pace.call).fold(0.0, f64::max));
+        let turning = paces.clone().count() as f64 * turns.count() as f64 * TURNING_NS;
+        let lasts = unmeasured + turning + paces.map(|pace| pace.measures(turns)).sum::<f64>();
+        // Several sets share a phase of the machine in one pass already; more rounds are worth more than more passes where time is short.
+        return if lasts > longest { Turns { passes: 1, ..turns } } else { turns };
     }
     let pass = |passes: usize| {
         let turns = Turns { sets: 1, passes };
         paces.clone().map(|pace| pace.spans(turns) as f64 * pace.span() + TURNING_NS).sum()
     };
-    Turns::soonest(paces.clone().map(|pace| pace.unmeasured).sum(), pass, longest)
+    Turns::soonest(unmeasured, pass, longest)
 }
 
 /// About how long the least rounds take that can decide a race of this field, as far as the check can tell: those that are far
@@ -133,6 +138,15 @@ mod tests {
 
     fn pace(call: f64, measured: f64, unmeasured: f64) -> Pace {
         Pace { calls_per_span: 1, call, measured, slice: SHORTEST_SLICE_NS, least_calls: 1, unmeasured }
+    }
+
+    #[test]
+    fn with_parameters_there_is_one_pass_where_the_time_is_short() {
+        let sets: Vec<Vec<Value>> = (0..8).map(|set| vec![Value::Integer(set)]).collect();
+        let field = [pace(50e3, 10e6, 5e6), pace(80e3, 10e6, 5e6)];
+        // Two times 24 slices of a millisecond, with starts and waking up, are about 60 ms.
+        assert_eq!(turns(field.iter(), &sets, 100e6), Turns { sets: 8, passes: 3 });
+        assert_eq!(turns(field.iter(), &sets, 40e6), Turns { sets: 8, passes: 1 });
     }
 
     #[test]
