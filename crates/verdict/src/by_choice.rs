@@ -234,9 +234,9 @@ fn rival(facts: &Facts, replayed: &Replayed, placed: &[Placed], at: usize, base:
         return Some(Rival { at, ratio, interval: None, slower: outclassed.then_some(OUTCLASSED) });
     };
     let surely = gap.interval.filter(|_| finding == Finding::Slower).map(|sure| sure.low);
-    let since = || {
-        placed[at].left.filter(|_| gap.interval.is_none()).and_then(|left| since_it_left(left, placed, base)).filter(|least| *least > 1.0)
-    };
+    // What was sure beside another one when it left says nothing of this base, be that before or behind it.
+    let than_base = |left: Left| left.at_least.filter(|_| left.leader == Some(base));
+    let since = || placed[at].left.filter(|_| gap.interval.is_none()).and_then(than_base).filter(|least| *least > 1.0);
     let slower = if outclassed { Some(surely.unwrap_or(OUTCLASSED).max(OUTCLASSED)) } else { surely.or_else(since) };
     Some(Rival { at, ratio: gap.ratio, interval: gap.interval, slower })
 }

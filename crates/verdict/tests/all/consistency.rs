@@ -229,6 +229,11 @@ proptest! {
                 prop_assert_ne!(other.option, one.option);
                 prop_assert_eq!(facts.contenders[other.contender].choices.and_then(|choices| choices.of(one.choice)), Some(other.option));
                 let behind = verdict.placed[other.contender].behind.unwrap();
+                // Who costs something by what is sure is not shown as much faster.
+                let shown = |at: usize| verdict.placed[at].shown.unwrap();
+                if let Cost::AtLeast(least) = other.cost {
+                    prop_assert!(shown(other.contender) > 0.5 * least * shown(one.base), "{:?} of {:?}", other, one);
+                }
                 match other.cost {
                     Cost::AtMost(most) if one.base == leader => {
                         prop_assert!(most <= 1.1 + 1e-9 && (most - behind.high().max(1.0)).abs() < 1e-9);
