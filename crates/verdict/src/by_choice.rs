@@ -42,7 +42,9 @@ pub enum Cost {
     AtLeast(f64),
     /// Its contender is behind by at most this, which is no more than a tenth.
     AtMost(f64),
-    /// Neither is known.
+    /// Its contender surely takes less; the base is taken for another reason.
+    Less(Interval),
+    /// None of these is known.
     Open {
         /// Where the ratio of its contender surely lies; none with too few rounds.
         interval: Option<Interval>,
@@ -76,7 +78,7 @@ impl ByChoice {
             ChoiceEnd::Decided
         } else if is_alone && all(|cost, margin| matches!(cost, Cost::AtMost(most) if *most <= 1.0 + margin)) {
             ChoiceEnd::NoDifference
-        } else if all(|cost, _| matches!(cost, Cost::AtLeast(_) | Cost::AtMost(_))) {
+        } else if all(|cost, _| matches!(cost, Cost::AtLeast(_) | Cost::AtMost(_) | Cost::Less(_))) {
             ChoiceEnd::Known
         } else {
             ChoiceEnd::Open
@@ -195,7 +197,8 @@ fn of_keys(facts: &Facts, replayed: &Replayed, derived: &[usize]) -> Option<ByCh
 
 fn known(best: &Rival, rounds: impl FnOnce() -> Option<usize>) -> Cost {
     match best.interval {
-        Some(sure) if sure.high <= LITTLE => Cost::AtMost(sure.high.max(1.0)),
+        Some(sure) if sure.high < 1.0 => Cost::Less(sure),
+        Some(sure) if sure.high <= LITTLE => Cost::AtMost(sure.high),
         interval => Cost::Open { interval, rounds: rounds() },
     }
 }

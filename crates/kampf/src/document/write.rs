@@ -205,6 +205,7 @@ fn by_choice(raced: &RacedContest, one: &ByChoice) -> ByChoicePart {
         match *cost {
             Cost::AtLeast(least) => OtherOptionPart { at_least: Some(least), ..part },
             Cost::AtMost(most) => OtherOptionPart { at_most: Some(most), ..part },
+            Cost::Less(sure) => OtherOptionPart { between: Some((sure.low, sure.high)), ..part },
             Cost::Open { interval, .. } => OtherOptionPart { between: interval.map(|sure| (sure.low, sure.high)), ..part },
         }
     };

@@ -76,6 +76,7 @@ fn costs(contest: &RacedContest, one: &ByChoice) -> String {
                 parts.push(format!("{word}{also} costs nothing to speak of (at most {})", behind(most.max(1.001))));
             }
             Cost::AtMost(most) => parts.push(format!("{word}{also} costs at most {}", behind(most))),
+            Cost::Less(sure) => parts.push(format!("{word}{also} takes less, {}", between(sure.low, sure.high))),
             Cost::Open { interval: Some(sure), rounds } => {
                 let lies = between(sure.low, sure.high);
                 parts.push(format!("{}{also} is open, {lies}{}", paint(Look::Strong, &word), settles(contest, rounds)));

@@ -132,7 +132,7 @@ impl<'a> Raced<'a> {
             Some(Cost::AtLeast(least)) => format!("{} at least", behind(least)),
             Some(Cost::AtMost(most)) if most <= 1.0 + margin => "no difference".to_owned(),
             Some(Cost::AtMost(most)) => format!("{} at most", behind(most)),
-            Some(Cost::Open { interval: Some(sure), .. }) => between(sure.low, sure.high),
+            Some(Cost::Less(sure) | Cost::Open { interval: Some(sure), .. }) => between(sure.low, sure.high),
             Some(Cost::Open { interval: None, .. }) => "too few rounds".to_owned(),
             None => String::new(),
         }

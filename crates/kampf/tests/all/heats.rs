@@ -52,7 +52,8 @@ fn those_that_differ_in_one_choice_from_the_one_to_take_enter_and_all_is_told_ar
     for one in contest["contenders"].as_array().unwrap() {
         assert!(there.iter().any(|name| one["name"] == name.as_str()), "{}", one["name"]);
     }
-    let anchor = heats.last().unwrap()["anchor"].as_str().unwrap();
+    // Around the last anchor, or who takes its place when there is no time for another heat.
+    let anchor = contest["verdict"]["choose"].as_str().unwrap_or_else(|| heats.last().unwrap()["anchor"].as_str().unwrap());
     for choice in contest["verdict"]["by_choice"].as_array().unwrap() {
         assert_eq!(choice["contender"], anchor);
         for other in choice["others"].as_array().unwrap() {
@@ -60,8 +61,6 @@ fn those_that_differ_in_one_choice_from_the_one_to_take_enter_and_all_is_told_ar
             assert_eq!(differences(contest, other["contender"].as_str().unwrap(), anchor), 1 + also, "{other}");
         }
     }
-    let choose = &contest["verdict"]["choose"];
-    assert!(choose.is_null() || choose == anchor, "{choose}");
 }
 
 #[test]

@@ -124,7 +124,9 @@ fn said(verdict: &Verdict) -> Vec<(&'static str, usize, usize, f64, f64)> {
             match other.cost {
                 Cost::AtLeast(least) => said.push(("by choice", other.contender, one.base, least, f64::INFINITY)),
                 Cost::AtMost(most) => said.push(("by choice", other.contender, one.base, 0.0, most)),
-                Cost::Open { interval: Some(sure), .. } => said.push(("by choice", other.contender, one.base, sure.low, sure.high)),
+                Cost::Less(sure) | Cost::Open { interval: Some(sure), .. } => {
+                    said.push(("by choice", other.contender, one.base, sure.low, sure.high));
+                }
                 _ => {}
             }
         }
@@ -236,7 +238,7 @@ proptest! {
                 }
                 match other.cost {
                     Cost::AtMost(most) if one.base == leader => {
-                        prop_assert!(most <= 1.1 + 1e-9 && (most - behind.high().max(1.0)).abs() < 1e-9);
+                        prop_assert!(most <= 1.1 + 1e-9 && (most - behind.high()).abs() < 1e-9);
                     }
                     Cost::AtLeast(least) => prop_assert!(least >= 1.0),
                     _ => {}

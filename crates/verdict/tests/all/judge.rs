@@ -525,6 +525,7 @@ fn after_a_second_heat_all_is_told_around_its_anchor_which_is_taken() {
     assert_eq!(base, [1; 3]);
     let told = |word: &str| choice(&verdict, word).others.iter().map(|other| (other.option.word(), words(&other.also))).collect::<Vec<_>>();
     assert_eq!(told("columns"), [("needed", vec![])]);
+    assert!(matches!(cost(choice(&verdict, "columns"), "needed"), Cost::Less(sure) if sure.high < 1.0 && sure.low > 0.9));
     assert_eq!(told("loading"), [("lazy", vec!["managed"]), ("computed", vec![])], "who differs is not told of");
     assert_eq!(told("hydration"), [("managed", vec![])]);
     assert!(matches!(choice(&verdict, "loading").others[1].cost, Cost::AtLeast(least) if (1.3..1.41).contains(&least)));
