@@ -95,7 +95,17 @@ fn end(facts: &Facts, replayed: &Replayed, placed: &[Placed]) -> End {
         let is_open = replayed.finding(at) == Some(Finding::Open) && placed[at].beside.is_none();
         is_open && placed[at].behind.is_none_or(|behind| behind.low() < 1.0 / LITTLE)
     };
-    if facts.settings.goal == Goal::Choice && !(0..placed.len()).any(may_be_faster) { End::Enough } else { End::Open }
+    let is_enough = !(0..placed.len()).any(may_be_faster) || is_told_around(facts, replayed, placed);
+    if facts.settings.goal == Goal::Choice && is_enough { End::Enough } else { End::Open }
+}
+
+/// Whether all that ran beside the anchor of the last heat are told from it, and nobody takes its place: it can be taken, be it open who is the fastest
+/// of those that take less.
+fn is_told_around(facts: &Facts, replayed: &Replayed, placed: &[Placed]) -> bool {
+    let Some(anchor) = replayed.race.anchor().filter(|&at| facts.contenders[at].is_eligible() && placed[at].beside.is_none()) else {
+        return false;
+    };
+    replayed.race.is_decided() && takes_place(facts, replayed, placed, anchor).is_none()
 }
 
 fn pair(facts: &Facts, replayed: &Replayed, old: usize, new: usize) -> Pair {

@@ -50,7 +50,8 @@ pub enum End {
     Alone,
     /// Nobody who may be chosen can be faster than the leader by more than the margin.
     Decided,
-    /// Somebody may be faster by more than the margin, and nobody by more than a tenth: one can be taken all the same.
+    /// Somebody may be faster by more than the margin, and nobody by more than a tenth, or all that ran beside the anchor of the last heat are told from
+    /// it: one can be taken all the same.
     Enough,
     /// Somebody may be faster by more than a tenth.
     Open,

@@ -73,7 +73,7 @@ pub(crate) fn end_words(gate: Option<Gate>, end: End, interrupted: bool) -> (Loo
         (Some(Gate::Met), _) => (Look::Good, "requirements met"),
         (None, End::Alone) => (Look::Plain, "alone"),
         (None, End::Decided) => (Look::Good, "decided"),
-        (None, End::Enough) => (Look::Good, "known within 10 %"),
+        (None, End::Enough) => (Look::Good, "known well enough"),
         (None, End::Open) => (Look::Bad, "not decided"),
     };
     (look, format!("{words}{interrupted}"))
