@@ -36,6 +36,7 @@ pub fn judge(facts: &Facts) -> Verdict {
         effects: effects(facts, &placed, &order),
         by_choice: if facts.pair.is_some() { Vec::new() } else { by_choice(facts, &replayed, &raced, &order, around) },
         around,
+        is_told_around: is_told_around(facts, &replayed, &placed),
         noise: replayed.race.noise(),
         forecasts: if is_over { Vec::new() } else { replayed.forecasts(facts.settings.margin) },
         pair: facts.pair.map(|(old, new)| pair(facts, &replayed, old, new)),

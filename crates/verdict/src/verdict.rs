@@ -26,6 +26,8 @@ pub struct Verdict {
     pub requirements: Option<Requirements>,
     /// Around whom all is told of choices: the anchor of the last heat, or of one heat the one to take, and else the best that is derived.
     pub around: Option<usize>,
+    /// Whether all that ran beside the anchor of the last heat are told from it, and nobody takes its place.
+    pub is_told_around: bool,
     /// Each choice, over derived contenders that may be chosen.
     pub by_choice: Vec<ByChoice>,
     /// From the most naive contender to the one to take, each time by the choice that gains most of those left.

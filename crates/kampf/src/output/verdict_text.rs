@@ -1,7 +1,6 @@
 //! The verdict in sentences.
 
 use kampf_contest::{ByHand, How, Measure};
-use kampf_race::LITTLE;
 use kampf_verdict::{Beside, End, Keeps, Outcome, Ratio, Reading, Requirements};
 
 use super::forecast_text::forecast_text;
@@ -126,13 +125,12 @@ fn at_most_faster(open: &[Shown<'_>]) -> Option<f64> {
 /// What is not decided although somebody can be taken.
 fn still_open(page: &mut Page, contest: &RacedContest) {
     let open = open(contest);
-    let most = at_most_faster(&open);
-    if most.is_none_or(|share| share > LITTLE - 1.0) {
+    if contest.verdict.is_told_around {
         let stand = if open.len() == 1 { "stands" } else { "stand" };
         let open = if open.is_empty() { String::new() } else { format!(" Beside the fastest it is open how {} {stand}.", named(&open)) };
         return page.paragraph(&format!("All that differ from it in one choice are told from it.{open}"), 2);
     }
-    let Some(share) = most else { return };
+    let Some(share) = at_most_faster(&open) else { return };
     let stopped = if contest.course.interrupted { "Interrupted" } else { "The time was up" };
     let text = format!("{stopped} with {} open: by at most {} faster than the leader. ", named(&open), percent(share.max(0.001)));
     page.paragraph(&format!("{text}{}", what_it_takes(contest)), 2);
