@@ -135,9 +135,10 @@ fn changes(on: &Surroundings<'_>, contest: &Contest, variant: &str) -> Vec<Chang
         (Some(one), Some(other)) => one.without(Choice::Index).without(Choice::Keys) == other.without(Choice::Index).without(Choice::Keys),
         _ => false,
     };
-    let after = contest.entries.iter().rev().find(|entry| entry.variant.as_deref() == Some(variant));
+    let on_variant = contest.entries.iter().rev().filter(|entry| entry.variant.as_deref() == Some(variant));
     let before = |after: &Entry| contest.entries.iter().find(|entry| entry.variant.is_none() && is_same(entry, after));
-    let Some((after, before)) = after.and_then(|after| Some((after, before(after)?))) else { return Vec::new() };
+    let mut both = on_variant.filter_map(|after| Some((after, before(after)?)));
+    let Some((after, before)) = both.next() else { return Vec::new() };
     let plans = |entry| planned(on.project, on.setup, contest, entry, false);
     // The server may be gone by now; what was raced counts all the same.
     let (Ok(before), Ok(after)) = (plans(before), plans(after)) else { return Vec::new() };
