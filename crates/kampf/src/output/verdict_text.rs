@@ -128,7 +128,7 @@ fn still_open(page: &mut Page, contest: &RacedContest) {
     if contest.verdict.is_told_around {
         let stand = if open.len() == 1 { "stands" } else { "stand" };
         let open = if open.is_empty() { String::new() } else { format!(" Beside the fastest it is open how {} {stand}.", named(&open)) };
-        return page.paragraph(&format!("All that differ from it in one choice are told from it.{open}"), 2);
+        return page.paragraph(&format!("Nobody that differs from it in one choice is to be taken rather than it.{open}"), 2);
     }
     let Some(share) = at_most_faster(&open) else { return };
     let stopped = if contest.course.interrupted { "Interrupted" } else { "The time was up" };

@@ -95,9 +95,12 @@ impl Heats<'_> {
         // Whose joins would multiply rows is held back here too.
         let resolved = resolve(self.project, self.config, &selection).map(|selected| selected.contest.entries).unwrap_or_default();
         let entering = resolved.into_iter().filter(|entry| entry.choices.is_some_and(|choices| new.contains(&choices)));
-        self.contest.entries.extend(entering.take(room));
+        let mut contest = self.contest.clone();
+        contest.entries.extend(entering.take(room));
         let begun = Instant::now();
-        self.checks = check_more(self.inbox, self.setup, &self.contest, &self.checks, self.purpose, events)?;
+        // Where that cannot be done the field stays as it was.
+        self.checks = check_more(self.inbox, self.setup, &contest, &self.checks, self.purpose, events)?;
+        self.contest = contest;
         self.checked += begun.elapsed();
         Ok(())
     }

@@ -151,10 +151,13 @@ pub(crate) fn prove(stage: &mut dyn Stage, from: usize, events: &mut dyn FnMut(E
             }
             // A way that is slow on few rows is asked for some usual answers and those at the edges.
             let skipped = if took > LONG_ANSWER { usual.len().saturating_sub(FEW_SETS) } else { 0 };
-            let rest = |all: usize| (1..all).filter(move |set| !(FEW_SETS..FEW_SETS + skipped).contains(set));
-            let sets: Vec<Vec<Value>> = rest(asked).map(|set| sets[set].clone()).collect();
-            let references: Vec<Reference> = rest(asked).map(|set| references[set].clone()).collect();
-            Ok(of_later(stage.compare(at, &sets, &references, None)?.verdict))
+            let rest: Vec<usize> = (1..asked).filter(|set| !(FEW_SETS..FEW_SETS + skipped).contains(set)).collect();
+            let sets: Vec<Vec<Value>> = rest.iter().map(|&set| sets[set].clone()).collect();
+            let references: Vec<Reference> = rest.iter().map(|&set| references[set].clone()).collect();
+            Ok(match stage.compare(at, &sets, &references, None)?.verdict {
+                CheckedVerdict::Disagrees(set, difference) => CheckedVerdict::Disagrees(rest[set], difference),
+                verdict => verdict,
+            })
         });
         stage.end(at);
         verdicts.push(match verdict {
@@ -165,14 +168,6 @@ pub(crate) fn prove(stage: &mut dyn Stage, from: usize, events: &mut dyn FnMut(E
     }
     let not_proven = stage.remarks(&references[..usual.len()]);
     Ok(Proof { twin: Twin { rows: stage.all_rows(), not_proven }, verdicts, first })
-}
-
-/// What came of all sets but the first, told by the places of all.
-fn of_later(verdict: CheckedVerdict) -> CheckedVerdict {
-    match verdict {
-        CheckedVerdict::Disagrees(set, difference) => CheckedVerdict::Disagrees(set + 1, difference),
-        verdict => verdict,
-    }
 }
 
 /// Checks all contenders of a field against one reference. Where that is only a contender's word, what they proved on a twin counts first, and derived
@@ -376,7 +371,10 @@ fn check_entry(stage: &mut dyn Stage, at: usize, asking: Asking<'_>) -> Result<C
     let fit = SOME_ANSWERS.as_nanos().checked_div(first.took.as_nanos()).map_or(sets.len(), |fit| fit as usize);
     let few = if purpose.is_for_race { fit.max(if is_proven { 1 } else { FEW_SETS }).min(sets.len()) } else { sets.len() };
     let verdict = match first.verdict {
-        CheckedVerdict::Agrees if few > 1 => of_later(stage.compare(at, &sets[1..few], &references[1..few], None)?.verdict),
+        CheckedVerdict::Agrees if few > 1 => match stage.compare(at, &sets[1..few], &references[1..few], None)?.verdict {
+            CheckedVerdict::Disagrees(set, difference) => CheckedVerdict::Disagrees(set + 1, difference),
+            verdict => verdict,
+        },
         verdict => verdict,
     };
     let answered = Checked { verdict, answer: first.took, ..Checked::default() };
