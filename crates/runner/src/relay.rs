@@ -206,11 +206,12 @@ fn join_both<S: Duplex>(
                 Some(_) => sleep_until(due),
                 None => wait_until(due),
             }
-            if to.write_all(&bytes).is_err() {
-                break;
-            }
+            // Before it is handed on: whoever has read it may ask at once how long it was held.
             if is_last {
                 held((Instant::now() + delay).saturating_duration_since(due));
+            }
+            if to.write_all(&bytes).is_err() {
+                break;
             }
             next = next.or_else(|| receiver.recv().ok());
         }
