@@ -21,9 +21,10 @@ use super::style::{Look, paint};
 const SHOWN: usize = 10;
 /// Drops shown, the last ones.
 const DROPS: usize = 3;
-/// Cells of the axis on which intervals are drawn, and the one that stands for the leader: most are slower.
-const CELLS: usize = 41;
-const LEADER: usize = 10;
+/// Cells of the axis on which intervals are drawn, as many as there is room for between these.
+const CELLS: std::ops::RangeInclusive<usize> = 21..=41;
+/// Columns that a row has besides a contender's name and the axis: its time, how far it is behind, a word, an interval.
+const BESIDE_AXIS: usize = 60;
 /// A wider margin that is foretold too.
 const WIDER: f64 = 0.1;
 /// Between two forecasts at least so much time passes: one takes some milliseconds.
@@ -180,7 +181,9 @@ impl RaceProgress {
         let best = standings.iter().find(|standing| standing.finding == Finding::Leads).and_then(|leader| leader.median);
         let widest = standings.iter().take(SHOWN).map(|standing| round.names[standing.contender].width()).max().unwrap_or(0);
         let any = standings.iter().any(|standing| standing.gap.is_some_and(|gap| gap.interval.is_some()));
-        let scale = any.then(|| scale(&standings));
+        let room = super::style::terminal_width(&std::io::stderr()).unwrap_or(100) - 1;
+        let cells = room.saturating_sub(widest + BESIDE_AXIS).clamp(*CELLS.start(), *CELLS.end());
+        let scale = any.then(|| (scale(&standings), cells));
         for standing in standings.iter().take(SHOWN) {
             let name = &round.names[standing.contender];
             let space = " ".repeat(widest - name.width());
@@ -199,7 +202,6 @@ impl RaceProgress {
             lines.push(paint(Look::Quiet, &format!("  out of the race{before}:")));
             lines.extend(self.drops[earlier..].iter().map(|drop| paint(Look::Quiet, &format!("    {drop}"))));
         }
-        let room = super::style::terminal_width(&std::io::stderr()).unwrap_or(100) - 1;
         let title = lines[0].clone();
         let cut: Vec<String> = lines.into_iter().map(|line| cut(line, room)).collect();
         self.drawn = Some((title, cut[1..].join("\n")));
@@ -208,13 +210,15 @@ impl RaceProgress {
     }
 
     /// One contender: its time, how far behind it is, the interval on an axis of a scale, what that says so far.
-    fn standing(&self, race: &Race, standing: &Standing, best: Option<Nanos>, scale: Option<f64>) -> String {
+    fn standing(&self, race: &Race, standing: &Standing, best: Option<Nanos>, scale: Option<(f64, usize)>) -> String {
         let ratio = standing.gap.map_or(1.0, |gap| gap.ratio);
         let time = best.map_or_else(String::new, |best| duration(best * ratio));
         let Some(gap) = standing.gap else { return format!("{time:>8}  leads") };
         let drawn = match (scale, gap.interval) {
-            (Some(scale), Some(interval)) => axis(interval.low.ln(), gap.ratio.ln(), interval.high.ln(), scale, self.margin),
-            (Some(_), None) => " ".repeat(CELLS),
+            (Some((scale, cells)), Some(interval)) => {
+                axis([interval.low.ln(), gap.ratio.ln(), interval.high.ln()], (scale, cells), self.margin)
+            }
+            (Some((_, cells)), None) => " ".repeat(cells),
             // Nobody has an interval yet, so there is no axis either.
             (None, _) => String::new(),
         };
@@ -277,22 +281,29 @@ fn seconds(duration: Duration) -> String {
 
 /// What the longer arm of the axis stands for, in logarithms: enough for the widest interval of those that are open.
 fn scale(standings: &[Standing]) -> f64 {
-    let arm = (CELLS - 1 - LEADER) as f64 / LEADER as f64;
+    let leader = leader(*CELLS.end());
+    let arm = (CELLS.end() - 1 - leader) as f64 / leader as f64;
     let open = standings.iter().filter(|standing| standing.finding == Finding::Open).filter_map(|standing| standing.gap?.interval);
     let widest = open.map(|interval| interval.high.ln().max(-interval.low.ln() * arm)).fold(0.0, f64::max);
     [0.03, 0.05, 0.1, 0.2, 0.5, 1.0].into_iter().find(|scale| *scale >= widest).unwrap_or(2.0)
 }
 
-/// An interval around its median, on an axis with the leader; the margin is marked on it.
-fn axis(low: f64, middle: f64, high: f64, scale: f64, margin: f64) -> String {
-    let place = |value: f64| LEADER as f64 + value / scale * (CELLS - 1 - LEADER) as f64;
-    let cell = |value: f64| place(value).round().clamp(0.0, (CELLS - 1) as f64) as usize;
-    let beyond = |value: f64| place(value) < -0.5 || place(value) > CELLS as f64 - 0.5;
-    let mut cells = vec![' '; CELLS];
+/// The cell that stands for the leader: most are slower.
+fn leader(cells: usize) -> usize {
+    cells / 4
+}
+
+/// The low end, the median and the high end of an interval, on an axis of so many cells with the leader; the margin is marked on it.
+fn axis([low, middle, high]: [f64; 3], (scale, count): (f64, usize), margin: f64) -> String {
+    let leader = leader(count);
+    let place = |value: f64| leader as f64 + value / scale * (count - 1 - leader) as f64;
+    let cell = |value: f64| place(value).round().clamp(0.0, (count - 1) as f64) as usize;
+    let beyond = |value: f64| place(value) < -0.5 || place(value) > count as f64 - 0.5;
+    let mut cells = vec![' '; count];
     for edge in [-(1.0 + margin).ln(), (1.0 + margin).ln()] {
         cells[cell(edge)] = '╎';
     }
-    cells[LEADER] = '│';
+    cells[leader] = '│';
     cells[cell(low)..=cell(high)].fill('─');
     cells[cell(low)] = if beyond(low) { '◂' } else { '├' };
     cells[cell(high)] = if beyond(high) { '▸' } else { '┤' };
@@ -323,11 +334,13 @@ mod tests {
 
     #[test]
     fn intervals_are_drawn_around_their_median_on_an_axis() {
-        assert_eq!(axis(-0.02, 0.01, 0.04, 0.1, 0.02), "    ├────────●────────┤                  ");
-        assert_eq!(axis(0.03, 0.06, 0.09, 0.1, 0.02).chars().filter(|&sign| sign == '╎').count(), 2);
-        assert!(axis(0.05, 0.3, 0.9, 0.1, 0.02).ends_with('●'));
-        assert!(axis(0.05, 0.08, 0.9, 0.1, 0.02).ends_with('▸'));
-        assert!(axis(-0.9, -0.03, 0.01, 0.1, 0.02).starts_with('◂'));
+        assert_eq!(axis([-0.02, 0.01, 0.04], (0.1, 41), 0.02), "    ├────────●────────┤                  ");
+        assert_eq!(axis([0.03, 0.06, 0.09], (0.1, 41), 0.02).chars().filter(|&sign| sign == '╎').count(), 2);
+        assert!(axis([0.05, 0.3, 0.9], (0.1, 41), 0.02).ends_with('●'));
+        assert!(axis([0.05, 0.08, 0.9], (0.1, 41), 0.02).ends_with('▸'));
+        assert!(axis([-0.9, -0.03, 0.01], (0.1, 41), 0.02).starts_with('◂'));
+        // On a narrow terminal it is shorter.
+        assert_eq!(axis([-0.02, 0.01, 0.04], (0.1, 21), 0.02), "  ├────●───┤         ");
     }
 
     #[test]

@@ -322,7 +322,7 @@ fn the_demo_has_as_many_rows_as_it_says() {
     let filled = json(&folder.ok(&["fill", "--digest", "--format", "json", "-q"]));
     let rows =
         |name: &str| filled["tables"].as_array().unwrap().iter().find(|table| table["name"] == name).unwrap()["rows"].as_u64().unwrap();
-    assert!((4_500..5_500).contains(&rows("hive")) && (190_000..215_000).contains(&rows("inspection")));
+    assert!((1_300..1_600).contains(&rows("hive")) && (50_000..65_000).contains(&rows("inspection")));
 }
 
 fn demo() -> Folder {
