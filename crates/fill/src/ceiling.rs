@@ -55,19 +55,7 @@ impl Maker {
             Maker::Timestamps(period) => Some(Value::Timestamp(period.high.checked_add(7 * DAY)?)),
             Maker::Seconds(period) => Some(Value::Integer(period.high + 7 * DAY)),
             // No text that is made begins so.
-            Maker::Words(..)
-            | Maker::Text(..)
-            | Maker::Title(..)
-            | Maker::FirstName
-            | Maker::LastName
-            | Maker::Name
-            | Maker::Place
-            | Maker::Street
-            | Maker::Email
-            | Maker::Login
-            | Maker::Url
-            | Maker::Host
-            | Maker::Slug(..) => Some(Value::from("~")),
+            text if text.is_text() => Some(Value::from("~")),
             _ => None,
         }
     }

@@ -355,8 +355,8 @@ impl Maker {
         }
     }
 
-    /// Whether texts of the maker can carry a number without losing what they are.
-    pub(crate) fn takes_number(&self) -> bool {
+    /// Whether it makes texts out of words and names of its own.
+    pub(crate) fn is_text(&self) -> bool {
         matches!(
             self,
             Maker::Words(..)
@@ -372,7 +372,13 @@ impl Maker {
                 | Maker::Url
                 | Maker::Host
                 | Maker::Slug(..)
-        ) || matches!(self, Maker::From(derived) if matches!(**derived, Derived::Email(_) | Derived::Joined(_) | Derived::Slug(_)))
+        )
+    }
+
+    /// Whether texts of the maker can carry a number without losing what they are.
+    pub(crate) fn takes_number(&self) -> bool {
+        let is_derived_text = |derived: &Derived| matches!(derived, Derived::Email(_) | Derived::Joined(_) | Derived::Slug(_));
+        self.is_text() || matches!(self, Maker::From(derived) if is_derived_text(derived))
     }
 
     /// Makes the text just made different from others by a number; others than texts are left as they are.

@@ -6,7 +6,7 @@ use crate::evidence::Critical;
 use crate::heat::{Heat, Levels};
 use crate::settings::{Goal, LITTLE, RaceSettings};
 use crate::signs::{Differences, Interval};
-use crate::standing::{Departure, Finding, Gap, Standing, Why};
+use crate::standing::{Departure, Finding, Gap, Why};
 use crate::summary::{Nanos, median};
 
 /// The first round after which a contender can be told from the leader.
@@ -17,11 +17,11 @@ const OWN_LEVEL: f64 = 0.025;
 #[derive(Clone, Debug)]
 pub(crate) struct Runner {
     /// The value of each round that it ran.
-    values: Vec<Nanos>,
+    pub(crate) values: Vec<Nanos>,
     /// Their logarithms by round; not a number for one that it did not run.
     pub(crate) logs: Vec<f64>,
     /// The fastest and the slowest.
-    range: Option<(Nanos, Nanos)>,
+    pub(crate) range: Option<(Nanos, Nanos)>,
     pub(crate) state: State,
     /// Whether it is open if it is good enough, so that it is not to be dropped.
     held: bool,
@@ -81,7 +81,7 @@ pub struct Race {
     /// Against whom contenders ran that have not run with the leader: the leader of the first heat, and every anchor.
     pub(crate) links: Vec<usize>,
     pub(crate) levels: Levels,
-    own_counts: Critical,
+    pub(crate) own_counts: Critical,
 }
 
 impl Runner {
@@ -276,7 +276,7 @@ impl Race {
 
     /// How many times a contender's fastest run is longer than the leader's slowest, in the rounds that both ran, where that is enough to be
     /// outclassed: more than 8 times after 2 of them, more than 3 times from 3 on.
-    fn is_outclassed(&self, contender: usize, leader: usize) -> Option<f64> {
+    pub(crate) fn is_outclassed(&self, contender: usize, leader: usize) -> Option<f64> {
         let both =
             self.runners[contender].logs.iter().zip(&self.runners[leader].logs).filter(|(own, other)| !own.is_nan() && !other.is_nan());
         let (rounds, fastest, slowest) = both.fold((0, f64::INFINITY, f64::NEG_INFINITY), |(rounds, fastest, slowest), (own, other)| {
@@ -444,7 +444,7 @@ impl Race {
     }
 
     /// One beside the leader, where they have run enough rounds together to be judged by them alone.
-    fn rival(&self, contender: usize) -> Option<&Rival> {
+    pub(crate) fn rival(&self, contender: usize) -> Option<&Rival> {
         let rival = self.judged.iter().flat_map(|judged| &judged.rivals).find(|rival| rival.contender == contender);
         rival.filter(|rival| self.links.is_empty() || rival.differences.rounds() >= FIRST_LOOK || self.chained(contender).is_none())
     }
@@ -482,69 +482,12 @@ impl Race {
     }
 
     /// A contender's own rounds, in logarithms.
-    fn own(&self, contender: usize) -> Option<Differences> {
+    pub(crate) fn own(&self, contender: usize) -> Option<Differences> {
         Differences::between(&self.runners[contender].logs, &vec![0.0; self.rounds])
     }
 
     /// How alike neighbouring rounds of a contender are in themselves, as far as that counts.
-    fn own_likeness(&self, own: &Differences) -> f64 {
+    pub(crate) fn own_likeness(&self, own: &Differences) -> f64 {
         if self.settings.correct_likeness { own.likeness_beyond_chance() } else { 0.0 }
-    }
-
-    /// How one run varies around what the contender takes, as a share: the middle one of the rivals' spreads. None before the
-    /// fifth round.
-    pub fn noise(&self) -> Option<f64> {
-        let judged = self.judged.as_ref().filter(|_| self.rounds >= 5)?;
-        let spreads: Vec<f64> = judged.rivals.iter().map(|rival| rival.differences.spread() / std::f64::consts::SQRT_2).collect();
-        median(&spreads).or_else(|| Some(self.own(judged.base)?.spread()))
-    }
-
-    /// How all contenders stand, by their places.
-    pub fn standings(&self) -> Vec<Standing> {
-        (0..self.runners.len()).map(|contender| self.standing(contender)).collect()
-    }
-
-    fn standing(&self, contender: usize) -> Standing {
-        let runner = &self.runners[contender];
-        let (leader, rival, chained) = (self.leader(), self.rival(contender), self.chained(contender));
-        // One that was kept although it is far behind needs no more rounds.
-        let far = || leader.is_some_and(|leader| self.is_outclassed(contender, leader).is_some());
-        let finding = match (&runner.state, rival.map(|rival| rival.finding)) {
-            (State::Failed, _) => Finding::Failed,
-            (State::Dropped(Departure { why: Why::Slower, .. }, _), _) => Finding::Slower,
-            (State::Dropped(..) | State::LeftOut, _) => Finding::Outclassed,
-            (State::Racing, None) => match chained {
-                Some((finding, _)) => finding,
-                // With nobody in the race that leads to the leader nothing is known of it.
-                None if leader.is_some_and(|leader| leader != contender) => Finding::Open,
-                None => Finding::Leads,
-            },
-            (State::Racing, Some(Finding::Open | Finding::NotFaster)) if far() => Finding::Outclassed,
-            (State::Racing, Some(finding)) => finding,
-        };
-        let gap = match (&runner.state, rival, leader) {
-            (_, Some(rival), Some(leader)) => Some(self.gap(&rival.differences, rival.interval, leader)),
-            // With the same leader nothing was added since.
-            (State::Dropped(_, gap), None, Some(leader)) if gap.leader == leader => Some(*gap),
-            (State::Dropped(..), None, Some(leader)) => {
-                self.between(contender, leader).filter(|gap| chained.is_none() || gap.rounds >= FIRST_LOOK).or(chained.map(|(_, gap)| gap))
-            }
-            (State::Racing, None, _) => chained.map(|(_, gap)| gap),
-            _ => None,
-        };
-        let own = self.own(contender);
-        Standing {
-            contender,
-            finding,
-            rounds: runner.values.len(),
-            median: median(&runner.values),
-            interval: own.and_then(|own| own.interval(&self.own_counts, self.own_likeness(&own))).map(Interval::exp),
-            range: runner.range,
-            gap,
-            left: match &runner.state {
-                State::Dropped(departure, gap) => Some((*departure, *gap)),
-                _ => None,
-            },
-        }
     }
 }

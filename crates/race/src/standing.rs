@@ -1,7 +1,8 @@
 //! How contenders stand in a race.
 
+use crate::race::{FIRST_LOOK, Race, State};
 use crate::signs::Interval;
-use crate::summary::Nanos;
+use crate::summary::{Nanos, median};
 
 /// A contender that leaves the race.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -83,4 +84,63 @@ pub struct Standing {
     pub gap: Option<Gap>,
     /// When and why it left, and how it stood against the leader then.
     pub left: Option<(Departure, Gap)>,
+}
+
+impl Race {
+    /// How one run varies around what the contender takes, as a share: the middle one of the rivals' spreads. None before the
+    /// fifth round.
+    pub fn noise(&self) -> Option<f64> {
+        let judged = self.judged.as_ref().filter(|_| self.rounds >= 5)?;
+        let spreads: Vec<f64> = judged.rivals.iter().map(|rival| rival.differences.spread() / std::f64::consts::SQRT_2).collect();
+        median(&spreads).or_else(|| Some(self.own(judged.base)?.spread()))
+    }
+
+    /// How all contenders stand, by their places.
+    pub fn standings(&self) -> Vec<Standing> {
+        (0..self.runners.len()).map(|contender| self.standing(contender)).collect()
+    }
+
+    fn standing(&self, contender: usize) -> Standing {
+        let runner = &self.runners[contender];
+        let (leader, rival, chained) = (self.leader(), self.rival(contender), self.chained(contender));
+        // One that was kept although it is far behind needs no more rounds.
+        let far = || leader.is_some_and(|leader| self.is_outclassed(contender, leader).is_some());
+        let finding = match (&runner.state, rival.map(|rival| rival.finding)) {
+            (State::Failed, _) => Finding::Failed,
+            (State::Dropped(Departure { why: Why::Slower, .. }, _), _) => Finding::Slower,
+            (State::Dropped(..) | State::LeftOut, _) => Finding::Outclassed,
+            (State::Racing, None) => match chained {
+                Some((finding, _)) => finding,
+                // With nobody in the race that leads to the leader nothing is known of it.
+                None if leader.is_some_and(|leader| leader != contender) => Finding::Open,
+                None => Finding::Leads,
+            },
+            (State::Racing, Some(Finding::Open | Finding::NotFaster)) if far() => Finding::Outclassed,
+            (State::Racing, Some(finding)) => finding,
+        };
+        let gap = match (&runner.state, rival, leader) {
+            (_, Some(rival), Some(leader)) => Some(self.gap(&rival.differences, rival.interval, leader)),
+            // With the same leader nothing was added since.
+            (State::Dropped(_, gap), None, Some(leader)) if gap.leader == leader => Some(*gap),
+            (State::Dropped(..), None, Some(leader)) => {
+                self.between(contender, leader).filter(|gap| chained.is_none() || gap.rounds >= FIRST_LOOK).or(chained.map(|(_, gap)| gap))
+            }
+            (State::Racing, None, _) => chained.map(|(_, gap)| gap),
+            _ => None,
+        };
+        let own = self.own(contender);
+        Standing {
+            contender,
+            finding,
+            rounds: runner.values.len(),
+            median: median(&runner.values),
+            interval: own.and_then(|own| own.interval(&self.own_counts, self.own_likeness(&own))).map(Interval::exp),
+            range: runner.range,
+            gap,
+            left: match &runner.state {
+                State::Dropped(departure, gap) => Some((*departure, *gap)),
+                _ => None,
+            },
+        }
+    }
 }

@@ -240,6 +240,7 @@ pub(super) fn check_text(page: &mut Page, contest: &Contest, asked: &[Vec<Value>
             }
         }
     }
+    stopped_text(page, checks);
 }
 
 /// Whose answer was not waited for, as it was proven on few rows.

@@ -7,7 +7,7 @@ use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, HeatFacts, Outcome,
 use super::parts::{ContenderPart, ContestPart, Document, HeatPart, MOST_ROUNDS};
 use crate::raced::{Course, Extra, RacedContest, RacedRun};
 
-/// So many enter at most, by the design of races.
+/// Levels are shared with far fewer: what is more was not written by a race.
 const MOST_ENTRANTS: usize = 1_000;
 
 impl ContestPart {
@@ -25,14 +25,18 @@ impl ContestPart {
             return Some(format!("`{name}` has a margin of {} and an alpha of {}", race.margin, race.alpha));
         }
         let is_there = |name: &String| contenders.iter().any(|contender| contender.name == *name);
-        let is_heat =
-            |heat: &HeatPart| heat.after <= race.rounds && is_there(&heat.anchor) && heat.members.iter().chain(&heat.entered).all(is_there);
+        // Nobody runs in a heat who enters for a later one.
+        let enters_later = |at: usize, name: &String| race.heats[at + 1..].iter().any(|later| later.entered.contains(name));
+        let is_heat = |(at, heat): (usize, &HeatPart)| {
+            let mut runs = std::iter::once(&heat.anchor).chain(&heat.members).chain(&heat.entered);
+            heat.after <= race.rounds && runs.all(|name| is_there(name) && !enters_later(at, name))
+        };
         let mut entered: Vec<&String> = race.heats.iter().flat_map(|heat| &heat.entered).collect();
         let all = entered.len();
         entered.sort_unstable();
         entered.dedup();
         let in_order = race.heats.windows(2).all(|pair| pair[0].after <= pair[1].after);
-        if !race.heats.iter().all(is_heat) || !in_order || entered.len() != all || race.entrants > MOST_ENTRANTS {
+        if !race.heats.iter().enumerate().all(is_heat) || !in_order || entered.len() != all || race.entrants > MOST_ENTRANTS {
             return Some(format!("the heats of `{name}` cannot be right"));
         }
         let stretches = |contender: &ContenderPart| {

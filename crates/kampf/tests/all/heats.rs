@@ -76,9 +76,25 @@ fn who_asks_for_certain_contenders_or_for_all_has_one_heat() {
     }
     // A result whose heats cannot be is no result.
     let file = folder.read_dir(".kampf/results").remove(0);
-    let mut document = json(&folder.read(&format!(".kampf/results/{file}")));
-    document["contests"][0]["race"]["heats"] = serde_json::json!([{"after": 3, "anchor": "nobody", "members": [], "entered": []}]);
-    folder.write("odd.json", document.to_string());
-    let says = folder.error(&["results", "odd.json"], 2);
-    assert!(says.contains("the heats of `calm` cannot be right"), "{says}");
+    let document = json(&folder.read(&format!(".kampf/results/{file}")));
+    let names: Vec<&str> =
+        document["contests"][0]["contenders"].as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap()).collect();
+    let heat = |after: usize, anchor: &str, members: &[&str], entered: &[&str]| serde_json::json!({"after": after, "anchor": anchor, "members": members, "entered": entered});
+    let [first, second, late] = names[..3] else { panic!("{names:?}") };
+    for heats in [
+        vec![heat(3, "nobody", &[], &[])],
+        vec![heat(3, first, &["nobody"], &[])],
+        vec![heat(1_000, first, &[], &[])],
+        vec![heat(3, first, &[late], &[late]), heat(4, first, &[late], &[late])],
+        vec![heat(4, first, &[], &[]), heat(3, first, &[], &[])],
+        // One that enters later can neither be run around nor run before.
+        vec![heat(3, late, &[second], &[]), heat(4, first, &[late], &[late])],
+        vec![heat(3, first, &[late], &[]), heat(4, first, &[late], &[late])],
+    ] {
+        let mut odd = document.clone();
+        odd["contests"][0]["race"]["heats"] = Json::from(heats);
+        folder.write("odd.json", odd.to_string());
+        let says = folder.error(&["results", "odd.json"], 2);
+        assert!(says.contains("the heats of `calm` cannot be right"), "{odd}: {says}");
+    }
 }

@@ -87,6 +87,23 @@ fn what_is_wrong_on_few_rows_differs_there_and_what_is_wrong_on_many_differs_her
 }
 
 #[test]
+fn an_answer_that_takes_long_and_was_proven_on_few_rows_is_not_waited_for() {
+    // So many pairs of rows that no machine is through with them in a second; on the twin there are a twelfth of them.
+    let pairs = "and (select count(*) from inspection a, inspection b where a.id % 20 = 0 and b.temper >= a.temper) >= 0";
+    let folder = many(&format!("{ONE}{}", by_hand(pairs)));
+    let only = ["--only", "mine", "--only", "computed.database.needed.record"];
+    let (contest, status) = checked(&folder, &only);
+    let mine = entry(&contest, "mine");
+    assert_eq!((status, &mine["agrees"], &mine["stopped_after_seconds"]), (0, &Json::from(true), &Json::from(1.0)), "{contest}");
+    assert_eq!(entry(&contest, "computed.database.needed.record")["stopped_after_seconds"], Json::Null);
+    let text = folder.ok(&[&["check", "-q"][..], &only].concat()).split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(text.contains("1 of them proven on few rows, and stopped here after 1 s: mine; --whole waits for them"), "{text}");
+    // Whoever is to wait for all does, as long as a run may take.
+    let (contest, _) = checked(&folder, &[&["--whole", "--timeout", "2s"][..], &only].concat());
+    assert_eq!(entry(&contest, "mine")["reason"], "no answer within 2 s (--timeout)", "{contest}");
+}
+
+#[test]
 fn what_few_rows_cannot_show_is_said() {
     let folder = many(
         "[contest.late]\nfrom = \"inspection\"\ngive = [\"id\"]\nwhere = \"id > :least and id < 70000\"\norder = [\"id\"]\nlimit = 50000\n\

@@ -71,3 +71,12 @@ pub(crate) fn name_of(facts: &Facts, at: Option<usize>) -> Option<&str> {
 pub(crate) fn outcomes(facts: &Facts, verdict: &Verdict) -> Vec<(String, &'static str)> {
     verdict.order.iter().map(|&at| (facts.contenders[at].name.clone(), verdict.placed[at].outcome.word())).collect()
 }
+
+/// Rounds that vary widely, without likeness between neighbours or between contenders.
+pub(crate) fn wild(milliseconds: f64, width: f64, many: usize, salt: usize) -> Vec<f64> {
+    let noise = |at: usize| {
+        let mixed = ((salt * 7919 + at) as u64 + 1).wrapping_mul(0x9E37_79B9_7F4A_7C15);
+        (mixed ^ (mixed >> 29)).wrapping_mul(0xBF58_476D_1CE4_E5B9) as f64 / u64::MAX as f64 * 2.0 - 1.0
+    };
+    (0..many).map(|at| milliseconds * 1e6 * (width * noise(at)).exp()).collect()
+}
