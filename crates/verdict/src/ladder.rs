@@ -20,7 +20,13 @@ pub(crate) fn derived(facts: &Facts, order: &[usize]) -> Vec<Derived> {
 /// worse only because it stands before another. Where nobody was raced that makes one choice alone, several are made in one step.
 pub(crate) fn ladder(facts: &Facts, replayed: &Replayed, placed: &[Placed], order: &[usize], choose: Option<usize>) -> Vec<Step> {
     let measured = derived(facts, order);
-    let start = (0..measured.len()).min_by_key(|&at| measured[at].1.ranks().iter().sum::<usize>());
+    // In what manner it is carried out makes nobody naive: the naive end is that in the usual manner.
+    let naivety = |choices: &Choices| {
+        let ways = choices.options().filter(|option| !option.choice().entry().is_manner).map(Opt::rank).sum::<usize>();
+        let unusual = choices.options().filter(|option| option.choice().entry().usual.is_some_and(|usual| usual != option.rank())).count();
+        (ways, unusual, choices.ranks())
+    };
+    let start = (0..measured.len()).min_by_key(|&at| naivety(&measured[at].1));
     let (Some(start), Some(goal)) = (start, goal(placed, &measured, choose)) else { return Vec::new() };
     let way = way(placed, &measured, start, goal);
     way.windows(2).filter_map(|pair| step(replayed, placed, measured[pair[0]], measured[pair[1]])).collect()

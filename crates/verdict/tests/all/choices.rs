@@ -162,6 +162,13 @@ fn the_ladder_goes_by_single_changes_and_tells_what_stands_in_the_table() {
     assert!(verdict.ladder[0].ratio.interval.is_none(), "two rounds are too few: {:?}", verdict.ladder[0]);
     let last = verdict.ladder[4].ratio.interval.unwrap();
     assert!((0.8..0.85).contains(&last.low) && (0.8..0.85).contains(&last.high), "{last:?}");
+    // It begins where the work is in the application, whoever else sends statements in a more naive manner.
+    let mut entered = field.clone();
+    entered.contenders.push(on(Choice::Statement, "built", "lazy.database.all.managed", rounds(500.0, 30, 9)));
+    entered.contenders.iter_mut().take(6).for_each(|one| {
+        one.choices = one.choices.map(|choices| choices.with_opt(Choice::Statement.option("prepared").unwrap()));
+    });
+    assert_eq!(steps(&judge(&entered))[0], "work app database");
     // What nobody raced by itself is told as one step.
     field.contenders.retain(|one| ["lazy.app.all.managed", "computed.database.needed.record"].contains(&one.name.as_str()));
     let verdict = judge(&field);
