@@ -4,11 +4,9 @@ use std::collections::BTreeMap;
 
 use kampf_contest::{Grain, Measure};
 use kampf_race::{Change, Goal, Movement, Nanos, change, median};
-use kampf_runner::Machine;
 use kampf_verdict::FaultKind;
 
-use crate::document::DatasetPart;
-use crate::raced::{RacedContest, RacedRun, Shown};
+use kampf_result::{DatasetPart, Machine, RacedContest, RacedRun, Shown};
 
 /// The chance that any contender of a contest is said to have moved, or stood still, without having.
 const ALPHA: f64 = 0.05;
@@ -72,7 +70,7 @@ pub(crate) fn compare(old: &RacedRun, new: &RacedRun, allowed: f64) -> (Vec<Comp
 
 /// A contest with its engine and circumstances.
 fn named(part: &RacedContest) -> String {
-    let label = part.conditions.label();
+    let label = part.circumstance.label();
     let given = if label.is_empty() { label } else { format!(" ({label})") };
     format!("{} on {}{given}", part.name, part.engine.name)
 }
@@ -82,14 +80,15 @@ fn named(part: &RacedContest) -> String {
 fn pairs(old: &[RacedContest], new: &[RacedContest]) -> Vec<Option<usize>> {
     let mut pairs = vec![None; old.len()];
     let mut is_taken = vec![false; new.len()];
-    let of = |one: &RacedContest, other: &RacedContest| one.name == other.name && one.engine.name == other.engine.name;
     for (part, pair) in old.iter().zip(&mut pairs) {
-        let is_same = |other: &RacedContest| of(part, other) && part.conditions.key() == other.conditions.key();
+        let is_same = |other: &RacedContest| part.name == other.name && part.circumstance.key() == other.circumstance.key();
         *pair = (0..new.len()).find(|&at| !is_taken[at] && is_same(&new[at]));
         pair.iter().for_each(|at| is_taken[*at] = true);
     }
-    let of_trip =
-        |one: &RacedContest, other: &RacedContest| of(one, other) && one.conditions.round_trip_ns == other.conditions.round_trip_ns;
+    let of_trip = |one: &RacedContest, other: &RacedContest| {
+        let (given, others) = (&one.circumstance, &other.circumstance);
+        one.name == other.name && given.engine == others.engine && given.round_trip() == others.round_trip()
+    };
     for (at, part) in old.iter().enumerate() {
         let left: Vec<usize> = (0..new.len()).filter(|&at| !is_taken[at] && of_trip(part, &new[at])).collect();
         let alone = (0..old.len()).all(|other| other == at || pairs[other].is_some() || !of_trip(part, &old[other]));
@@ -157,7 +156,7 @@ fn contest_warnings(old: &RacedContest, new: &RacedContest) -> Vec<String> {
             warnings.push(format!("setting {name}: {} / {}", setting(old), setting(new)));
         }
     }
-    let differing = old.conditions.differing(&new.conditions);
+    let differing = old.circumstance.differing(&new.circumstance);
     if !differing.is_empty() {
         warnings.push(format!("conditions differ: {}", differing.join(", ")));
     }
@@ -189,7 +188,7 @@ fn contest(old: &RacedContest, new: &RacedContest, warnings: Vec<String>, judge_
     Compared {
         name: old.name.clone(),
         engine: old.engine.name.clone(),
-        conditions: (old.conditions.key(), old.conditions.label()),
+        conditions: (old.circumstance.given(), old.circumstance.label()),
         exact: new.facts.settings.goal == Goal::Exact,
         warnings,
         contenders,

@@ -3,14 +3,11 @@
 mod arguments;
 mod commands;
 mod comparison;
-mod conditions;
-mod document;
 #[doc(hidden)]
 pub mod odd_inputs;
 mod output;
 mod problem;
 mod project;
-mod raced;
 mod running;
 mod store;
 

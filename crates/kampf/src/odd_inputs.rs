@@ -3,10 +3,10 @@
 use std::path::{Path, PathBuf};
 
 use clap::Parser;
+use kampf_result::Document;
 
 use crate::arguments::Arguments;
 use crate::commands::parse_result;
-use crate::document::Document;
 use crate::output::{Page, contest_text};
 use crate::problem::Source;
 use crate::project::Config;

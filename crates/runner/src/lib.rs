@@ -23,7 +23,7 @@ pub use contest::{
     Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, FullerNeed, Keyed, KeyedContest, ParameterSource, Place, Program, Setup,
 };
 pub use event::{Checking, Event, HeatBegins, RoundBegins};
-pub use machine::{Machine, Pressure, reference_loop};
+pub use machine::{Pressure, reference_loop};
 pub use policy::{
     CheckedEntry, CheckedVerdict, Checks, Contradiction, Entrant, EntrantFault, HeatRun, Known, Probe, Purpose, RaceOptions, RaceReport,
     Runs, SeenBefore, Timed,

@@ -3,22 +3,19 @@
 use std::time::{Duration, Instant};
 
 use kampf_race::{Goal, RaceSettings};
-use kampf_runner::{
-    CheckedVerdict, Checks, Contest, Entry, Event, Inbox, Machine, Purpose, RaceOptions, RaceReport, Setup, least_time, race,
-};
+use kampf_result::{Circumstance, DatasetPart, Document, LongerTrip, RacedContest, RacedRun, TablePart, TripBy};
+use kampf_runner::{CheckedVerdict, Checks, Contest, Entry, Event, Inbox, Purpose, RaceOptions, RaceReport, Setup, least_time, race};
 use kampf_schema::did_you_mean;
 
 use super::check::check_text;
 use super::{Ending, print, print_json, say, self_test};
 use crate::arguments::{Format, General, Race, Selection};
-use crate::document::{DatasetPart, Document, TablePart};
 use crate::output::{Page, RaceProgress, contest_text, counted, together, wait};
 use crate::problem::Problem;
 use crate::project::{ContestConfig, Project, Selected, resolve};
-use crate::raced::{RacedContest, RacedRun};
 use crate::running::{
-    Alone, Circumstances, Heats, Ran, Surroundings, derive_indexes, engines, entrants, filled_to_check, heed, inbox, name_programs, open,
-    raced_contest, setup, trouble,
+    Alone, Arrangement, Heats, Ran, Surroundings, derive_indexes, engines, entrants, filled_to_check, heed, inbox, machine, name_programs,
+    open, raced_contest, read_load, setup, trouble,
 };
 use crate::store::{Dataset, save_result};
 use kampf_verdict::{Candidate, Facts, FaultKind, Require, Required, beside, compared};
@@ -28,7 +25,7 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
         return self_test::run(general, arguments);
     }
     let inbox = inbox()?;
-    let mut machine = Machine::read();
+    let mut machine = machine();
     let mut raced = Raced::default();
     let mut home = None;
     for engine in engines(general)? {
@@ -49,7 +46,7 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
             break;
         }
     }
-    machine.read_load();
+    read_load(&mut machine);
     let (Some(home), Some(dataset), false) = (home, raced.dataset.take(), raced.parts.is_empty()) else {
         return Err(raced.problem.unwrap_or_else(|| Problem::surroundings("interrupted before there was a result")));
     };
@@ -122,32 +119,25 @@ impl Raced {
         heed(inbox)?;
         self.alone.get_or_insert_with(|| Alone::or_warn(general));
         self.dataset.get_or_insert_with(|| dataset_part(&dataset));
-        let trips = if arguments.round_trip.is_empty() { &project.config.round_trips } else { &arguments.round_trip };
-        let trips = if trips.is_empty() { &[Duration::ZERO][..] } else { trips };
         name_programs(general, &dataset, selected.iter().map(|(_, picked)| &picked.contest));
         let begun = Instant::now();
         for (at, (config, picked)) in selected.iter().enumerate() {
             for what in picked.passed_over(project.engine.name()) {
                 say(general.quiet, &format!("{}: {what}", config.name));
             }
-            // Only who keeps answers has a share of them.
-            let has_kept = picked.contest.entries.iter().any(kampf_runner::Entry::keeps_answers);
-            let rates = if project.config.hit_rates.is_empty() || !has_kept { &[USUAL_HIT_RATE][..] } else { &project.config.hit_rates };
-            let given = trips.iter().flat_map(|&trip| rates.iter().map(move |&rate| (trip, rate)));
-            for (trip, hit_rate) in given {
+            let circumstances = circumstances(project, arguments, &picked.contest);
+            for circumstance in &circumstances {
                 if inbox.is_interrupted() {
                     return Ok(());
                 }
                 let mut setup = setup(project, &dataset, &arguments.bounds)?;
-                let pin = arguments.pin || project.config.pin;
-                setup.hit_rate = hit_rate;
-                let mut circumstances = Circumstances::arrange(project, &dataset, trip, pin, &mut setup)?;
-                circumstances.hit_rate = has_kept.then_some(hit_rate);
+                let arrangement = Arrangement::of(circumstance, project, &dataset, &mut setup)?;
                 // Of a time for all, each has its part of what is left. Where one of slow ways has taken more than that, the others get some all the same.
-                let after = (selected.len() - at) * trips.len() * rates.len();
+                let after = (selected.len() - at) * circumstances.len();
                 let spent = begun.elapsed();
                 let share = arguments.together.map(|together| (together.saturating_sub(spent) / after as u32).max(LEAST_SHARE));
-                let on = On { general, arguments, inbox, setup: &setup, project, dataset: &dataset, circumstances: &circumstances };
+                let on =
+                    On { general, arguments, inbox, setup: &setup, project, dataset: &dataset, circumstance, arrangement: &arrangement };
                 match one(&on, share, config, picked) {
                     Ok((part, finished, text)) => {
                         dataset.verify()?;
@@ -225,6 +215,27 @@ fn select<'a>(general: &General, arguments: &Race, project: &'a Project) -> Resu
     Ok(selected)
 }
 
+/// Under what a contest is raced on an engine: every round trip with every share of kept answers, for which only those have a use that keep some.
+fn circumstances(project: &Project, arguments: &Race, contest: &Contest) -> Vec<Circumstance> {
+    let trips = if arguments.round_trip.is_empty() { &project.config.round_trips } else { &arguments.round_trip };
+    let trips = if trips.is_empty() { &[Duration::ZERO][..] } else { trips };
+    let by = if project.engine.trips_are_modelled() { TripBy::Simulated } else { TripBy::Relay };
+    let longer = |trip: Duration| Some(LongerTrip { ns: u64::try_from(trip.as_nanos()).ok()?, by }).filter(|trip| trip.ns > 0);
+    let rates: Vec<Option<f64>> = match contest.entries.iter().any(Entry::keeps_answers) {
+        false => vec![None],
+        true if project.config.hit_rates.is_empty() => vec![Some(USUAL_HIT_RATE)],
+        true => project.config.hit_rates.iter().copied().map(Some).collect(),
+    };
+    let given = |trip: Duration, hit_rate| Circumstance {
+        engine: project.engine.name().to_owned(),
+        trip: longer(trip),
+        hit_rate,
+        is_pinned: arguments.pin || project.config.pin,
+        in_transaction: false,
+    };
+    trips.iter().flat_map(|&trip| rates.iter().map(move |&rate| given(trip, rate))).collect()
+}
+
 /// What a contest runs on.
 struct On<'a> {
     general: &'a General,
@@ -233,7 +244,8 @@ struct On<'a> {
     setup: &'a Setup<'a>,
     project: &'a Project,
     dataset: &'a Dataset,
-    circumstances: &'a Circumstances,
+    circumstance: &'a Circumstance,
+    arrangement: &'a Arrangement,
 }
 
 /// Checks and races one contest, where a share of a time for all is given in that. The truth tells whether any contender came to the
@@ -295,7 +307,8 @@ fn one(on: &On<'_>, share: Option<Duration>, config: &ContestConfig, picked: &Se
     drop(progress);
     let checked = heats.checked;
     let (contest, checks) = last.as_ref().map_or((contest, &checks), |heat| (&heat.contest, &heat.checks));
-    let surroundings = Surroundings { project: on.project, dataset: on.dataset, setup, circumstances: on.circumstances };
+    let surroundings =
+        Surroundings { project: on.project, dataset: on.dataset, setup, circumstance: on.circumstance, arrangement: on.arrangement };
     let raced =
         Ran { checks, checked, time, options: &options, keeps_nothing: manner.keeps_nothing, require: &manner.require, report: &report };
     let part = raced_contest(&surroundings, config, contest, &raced);

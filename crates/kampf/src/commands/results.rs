@@ -5,14 +5,12 @@ mod list;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
-use serde::Deserialize;
+use kampf_result::{Document, RacedContest, RacedRun, ReadError};
 
 use super::{Ending, print, print_json};
 use crate::arguments::{Format, General, Results};
-use crate::document::Document;
-use crate::output::{Page, STARS, bytes, contest_text, together};
+use crate::output::{Page, STARS, contest_text, together};
 use crate::problem::Problem;
-use crate::raced::{RacedContest, RacedRun};
 
 pub(super) fn run(general: &General, arguments: &Results) -> Result<Ending, Problem> {
     let home = general.home();
@@ -24,9 +22,6 @@ pub(super) fn run(general: &General, arguments: &Results) -> Result<Ending, Prob
 
 /// Bytes of a result that are read: thousands of rounds of hundreds of contenders are a few of these.
 const LARGEST: u64 = 256 << 20;
-
-/// Bytes of a text in a result: the SQL of a need with very many values is some of these.
-const LONGEST: usize = 1 << 20;
 
 /// The folder of a project's results.
 fn folder(home: &Path) -> PathBuf {
@@ -66,74 +61,22 @@ fn text_of(path: &Path) -> Result<String, Problem> {
 
 /// The run that a result's text tells of.
 pub(crate) fn parse(path: &Path, text: &str) -> Result<RacedRun, Problem> {
-    parsed(path, text).map_err(|problem| explained(problem, text))
+    Document::read(text).map(Document::into_run).map_err(|error| refused(path, text, &error))
 }
 
-/// Earlier versions took passwords out of what they saved wherever they stood in it, also where they were a word of Kampf's own.
-fn explained(problem: Problem, text: &str) -> Problem {
+/// What is said of a file that is not taken for a result.
+fn refused(path: &Path, text: &str, error: &ReadError) -> Problem {
+    let problem = Problem::wrong(format!("{} {error}", path.display()));
+    let problem = match error {
+        ReadError::NotAResult => problem.hint("results are made by `kampf race` and listed by `kampf results`"),
+        ReadError::Version(_) | ReadError::Kind(..) => problem.hint("use the kampf that made it, or a later one"),
+        _ => problem,
+    };
+    // Earlier versions took passwords out of what they saved wherever they stood in it, also where they were a word of Kampf's own.
     if !text.contains(STARS) {
         return problem;
     }
     Problem { message: format!("{}; a word of it was taken for a password by an earlier kampf, and is lost", problem.message), ..problem }
-}
-
-/// Bytes of the longest text in a document, escapes included.
-fn longest_text(json: &str) -> usize {
-    let (mut longest, mut begun, mut escaped) = (0, None, false);
-    for (at, byte) in json.bytes().enumerate() {
-        match (byte, begun) {
-            _ if std::mem::take(&mut escaped) => {}
-            (b'\\', Some(_)) => escaped = true,
-            (b'"', None) => begun = Some(at),
-            (b'"', Some(from)) => {
-                longest = longest.max(at - from - 1);
-                begun = None;
-            }
-            _ => {}
-        }
-    }
-    longest
-}
-
-fn parsed(path: &Path, text: &str) -> Result<RacedRun, Problem> {
-    header(path, text)?;
-    let wrong = |what: String| Problem::wrong(format!("{} {what}", path.display()));
-    if longest_text(text) > LONGEST {
-        return Err(wrong(format!("is no result of kampf: a text in it is longer than {}", bytes(LONGEST as u64))));
-    }
-    let document: Document = serde_json::from_str(text).map_err(|error| wrong(format!("is damaged, or from another kampf: {error}")))?;
-    if document.contests.iter().any(|contest| contest.engine.name == STARS) {
-        return Err(wrong("does not say on which engine it was raced".to_owned()));
-    }
-    if let Some(what) = document.contradiction() {
-        return Err(wrong(format!("is damaged, or was edited: {what}")));
-    }
-    Ok(document.into_run())
-}
-
-/// Sees to it that a text is a result of a version that is known.
-fn header(path: &Path, text: &str) -> Result<(), Problem> {
-    /// What every version of the format begins with.
-    #[derive(Default, Deserialize)]
-    #[serde(default)]
-    struct Header {
-        format: serde_json::Value,
-        version: serde_json::Value,
-    }
-    let wrong = |what: String| Problem::wrong(format!("{} {what}", path.display()));
-    let header = match serde_json::from_str::<Header>(text) {
-        Ok(header) => header,
-        Err(error) if error.is_data() => Header::default(),
-        Err(error) => return Err(wrong(format!("is not JSON: {error}"))),
-    };
-    if header.format != "kampf-result" {
-        return Err(wrong("is not a result of kampf".to_owned()).hint("results are made by `kampf race` and listed by `kampf results`"));
-    }
-    if header.version != 1 {
-        return Err(wrong(format!("has version {} of the format, and this kampf knows version 1", header.version))
-            .hint("use the kampf that made it, or a later one"));
-    }
-    Ok(())
 }
 
 /// Shows a result as when it was made.

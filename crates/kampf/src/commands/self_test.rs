@@ -5,6 +5,7 @@ use std::time::Duration;
 use kampf_contest::{Hydration, own_sql};
 use kampf_engine::{Connection, Effort};
 use kampf_race::{Finding, Interval, Standing, share_interval};
+use kampf_result::Circumstance;
 use kampf_runner::{Contest, Entry, EntryWay, Event, Inbox, Purpose, RaceOptions, RaceReport, Setup, check, race};
 use kampf_schema::TableId;
 use serde_json::json;
@@ -15,7 +16,7 @@ use crate::arguments::{Format, General, Race};
 use crate::output::{Column, Look, Page, count, interval, one_line, paint, percent, share};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
-use crate::running::{Circumstances, Disturbance, filled_with, heed, inbox, open, setup, trouble};
+use crate::running::{Arrangement, Disturbance, filled_with, heed, inbox, open, setup, trouble};
 use crate::store::engine_problem;
 
 /// Names that the same SQL is entered under.
@@ -76,9 +77,10 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
     let dataset = filled_with(general, &project, &[])?;
     heed(&inbox)?;
     let mut setup = setup(&project, &dataset, &arguments.bounds)?;
-    let pin = arguments.pin || project.config.pin;
+    let is_pinned = arguments.pin || project.config.pin;
+    let circumstance = Circumstance { engine: project.engine.name().to_owned(), is_pinned, ..Circumstance::default() };
     // Kept until the end: it holds what was arranged.
-    let _circumstances = Circumstances::arrange(&project, &dataset, Duration::ZERO, pin, &mut setup)?;
+    let _arrangement = Arrangement::of(&circumstance, &project, &dataset, &mut setup)?;
     let _disturbance = arguments.disturbed.then(Disturbance::begins).transpose()?;
     let test = SelfTest { general, arguments, inbox: &inbox, setup: &setup };
     let equals = test.equals(&selected)?;

@@ -1,16 +1,16 @@
 //! One contest under several circumstances side by side: where does the choice change?
 
 use kampf_contest::Measure;
+use kampf_result::numbers::duration;
+use kampf_result::{Circumstance, RacedContest, Shown};
 use kampf_verdict::Outcome;
 
 use super::keys_text::keys_across;
 use super::legend::legend;
-use super::numbers::duration;
 use super::page::Page;
 use super::style::{Look, paint, quiet_words};
 use super::summary::{pair_text, summary};
 use super::table::Column;
-use crate::raced::{RacedContest, Shown};
 
 /// What is to be said of all contests together.
 pub(crate) fn together(page: &mut Page, parts: &[RacedContest]) {
@@ -27,26 +27,14 @@ pub(crate) fn together(page: &mut Page, parts: &[RacedContest]) {
 /// Contests that were raced under several circumstances, each in one table.
 fn side_by_side(page: &mut Page, parts: &[RacedContest]) {
     let mut done: Vec<&str> = Vec::new();
-    let engines = parts.iter().any(|part| part.engine.name != parts[0].engine.name);
     for part in parts {
         if done.contains(&part.name.as_str()) {
             continue;
         }
         done.push(&part.name);
-        let columns: Vec<(String, &RacedContest)> = parts
-            .iter()
-            .filter(|other| other.name == part.name)
-            .map(|other| {
-                let trip = other.conditions.round_trip();
-                let trip = trip.map_or_else(|| "no added trip time".to_owned(), |trip| format!("+{} a trip", duration(trip)));
-                let label = match (engines, other.conditions.round_trip_ns.is_some()) {
-                    (true, false) => other.engine.name.clone(),
-                    (true, true) => format!("{} {trip}", other.engine.name),
-                    (false, _) => trip,
-                };
-                (label, other)
-            })
-            .collect();
+        let of_contest: Vec<&RacedContest> = parts.iter().filter(|other| other.name == part.name).collect();
+        let given: Vec<&Circumstance> = of_contest.iter().map(|one| &one.circumstance).collect();
+        let columns: Vec<(String, &RacedContest)> = of_contest.iter().map(|one| (one.circumstance.label_among(&given), *one)).collect();
         if columns.len() > 1 {
             across(page, &part.name, &columns);
             page.blank();
@@ -73,7 +61,7 @@ fn across(page: &mut Page, name: &str, columns: &[(String, &RacedContest)]) {
         .map(|name| {
             let trips = columns.iter().find_map(|(_, contest)| contest.find(name)?.facts.measured.get(Measure::RoundTrips));
             let mut row =
-                vec![(Look::Strong, (*name).to_owned()), (Look::Plain, trips.map_or_else(|| "-".to_owned(), super::numbers::count))];
+                vec![(Look::Strong, (*name).to_owned()), (Look::Plain, trips.map_or_else(|| "-".to_owned(), kampf_result::numbers::count))];
             row.extend(columns.iter().map(|(_, contest)| match contest.find(name) {
                 Some(contender) => cell(contest, contender),
                 None => (Look::Quiet, "-".to_owned()),

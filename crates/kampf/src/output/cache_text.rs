@@ -2,11 +2,11 @@
 
 use kampf_contest::Measure;
 use kampf_race::Nanos;
+use kampf_result::numbers::{bytes, count, duration, percent};
+use kampf_result::{RacedContest, Shown};
 
-use super::numbers::{bytes, count, duration, percent};
 use super::page::Page;
 use super::style::{Look, paint};
-use crate::raced::{RacedContest, Shown};
 
 /// For each contender that keeps answers: a hit, a miss, and from which share of hits on it would be the best.
 pub(crate) fn cache_text(page: &mut Page, contest: &RacedContest) {
@@ -21,7 +21,7 @@ pub(crate) fn cache_text(page: &mut Page, contest: &RacedContest) {
     for one in keepers {
         let Some(kept) = one.extra.kept else { continue };
         let mut text = format!("a hit takes {}, a miss {}", duration(kept.hit_ns), duration(kept.miss_ns));
-        if let Some(rate) = contest.conditions.hit_rate {
+        if let Some(rate) = contest.circumstance.hit_rate {
             let mixed = rate * kept.hit_ns + (1.0 - rate) * kept.miss_ns;
             text += &format!(", and at {} hits a call {}", percent(rate), duration(mixed));
         }

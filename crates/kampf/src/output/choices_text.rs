@@ -1,13 +1,13 @@
 //! What is known of each choice, a line each.
 
 use kampf_contest::{Choice, Opt};
+use kampf_result::RacedContest;
+use kampf_result::numbers::{about, behind, between, count, list, percent};
 use kampf_verdict::{ByChoice, ChoiceEnd, Cost, End, OtherOption};
 
 use super::forecast_text::PATIENCE;
-use super::numbers::{about, behind, between, count, list, percent};
 use super::page::Page;
 use super::style::{Look, paint};
-use crate::raced::RacedContest;
 
 /// The choices that were raced, in the order in which they are made.
 pub(crate) fn choices_text(page: &mut Page, contest: &RacedContest) {

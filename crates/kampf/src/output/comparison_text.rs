@@ -2,8 +2,8 @@
 
 use kampf_contest::Quantity;
 use kampf_race::Movement;
+use kampf_result::numbers::{behind, bytes, count, duration, interval};
 
-use super::numbers::{behind, bytes, count, duration, interval};
 use super::out::one_line;
 use super::page::Page;
 use super::style::{Look, paint, quiet_words};

@@ -1,5 +1,7 @@
 //! A contest's result as a whole, from what the document says alone.
 
+use kampf_result::numbers::{counted, duration, percent, rows_of};
+use kampf_result::{RacedContest, Shown};
 use kampf_verdict::Outcome;
 
 use super::cache_text::cache_text;
@@ -8,13 +10,11 @@ use super::fetch_text::fetch_text;
 use super::index_text::index_text;
 use super::keys_text::keys_text;
 use super::mattered_text::mattered_text;
-use super::numbers::{counted, duration, percent, rows_of};
 use super::out::one_line;
 use super::page::Page;
 use super::race_table::race_table;
 use super::style::{Look, paint, quiet_words};
 use super::verdict_text::verdict_text;
-use crate::raced::{RacedContest, Shown};
 
 /// Share of time with tasks waiting for a processor from which on it is said, in percent.
 const BUSY: f64 = 10.0;
@@ -86,21 +86,20 @@ fn course(part: &RacedContest) -> String {
 
 /// What contenders were given, where that is out of the ordinary.
 fn given(part: &RacedContest) -> String {
-    let conditions = &part.conditions;
+    let (given, found) = (&part.circumstance, &part.arranged);
     let mut words = Vec::new();
-    match (conditions.round_trip(), conditions.relay_adds_ns.map(|nanos| nanos as f64)) {
+    match (given.round_trip(), found.relay_adds_ns.map(|nanos| nanos as f64)) {
         (Some(trip), Some(adds)) => {
-            let held =
-                conditions.trip_held_ns.map_or_else(String::new, |held| format!("; a trip was really held {}", duration(held as f64)));
+            let held = found.trip_held_ns.map_or_else(String::new, |held| format!("; a trip was really held {}", duration(held as f64)));
             words.push(format!("every trip takes {} longer, and the relay itself adds {}{held}", duration(trip), duration(adds)));
         }
         (Some(trip), None) => words.push(format!("simulated: this engine has no trips, each statement waits {} instead", duration(trip))),
         (None, _) => {}
     }
-    if let Some(rate) = conditions.hit_rate {
+    if let Some(rate) = given.hit_rate {
         words.push(format!("of calls with a cache {} find their answer kept", percent(rate)));
     }
-    if let Some(core) = conditions.pinned_to_core {
+    if let Some(core) = found.core {
         words.push(format!("kept on core {core}"));
     }
     words.join("; ")

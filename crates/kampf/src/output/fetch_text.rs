@@ -1,14 +1,14 @@
 //! What reading in portions is good for: memory against time and statements.
 
 use kampf_contest::{Choice, ChoiceOption, Choices, Fetch, Measure};
+use kampf_result::numbers::{bytes, count, duration};
+use kampf_result::{RacedContest, Shown};
 use kampf_verdict::Required;
 
-use super::numbers::{bytes, count, duration};
 use super::page::Page;
 use super::style::width;
 use super::style::{Look, paint};
 use super::table::Column;
-use crate::raced::{RacedContest, Shown};
 
 /// Cells of a picture at most, and at least where there is little room.
 const CELLS: usize = 32;

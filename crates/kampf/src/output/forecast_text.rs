@@ -2,7 +2,7 @@
 
 use kampf_verdict::Forecast;
 
-use super::numbers::{about, count, percent, wait};
+use kampf_result::numbers::{about, count, percent, wait};
 
 /// Nobody is told to wait longer, and what is farther away cannot be known.
 pub(crate) const PATIENCE: f64 = 600.0;

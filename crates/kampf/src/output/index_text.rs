@@ -2,13 +2,13 @@
 
 use kampf_contest::{Choice, Opt};
 use kampf_race::Nanos;
+use kampf_result::VariantPart;
+use kampf_result::numbers::{bytes, duration, percent};
+use kampf_result::{RacedContest, Shown};
 use kampf_verdict::{Beside, Cost};
 
-use super::numbers::{bytes, duration, percent};
 use super::page::Page;
 use super::style::{Look, paint};
-use crate::document::VariantPart;
-use crate::raced::{RacedContest, Shown};
 
 /// For each variant that was raced: the best on it against the best on the plain schema, what it takes, how the plan changed, and the
 /// statements that make it. The one that gains most comes first.

@@ -1,6 +1,7 @@
 //! What a dataset takes with each type of keys, side by side.
 
-use super::numbers::{bytes, duration, percent};
+use kampf_result::numbers::{bytes, duration, percent};
+
 use super::page::Page;
 use super::style::Look;
 use super::table::Column;

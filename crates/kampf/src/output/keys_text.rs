@@ -1,15 +1,15 @@
 //! What keys of other types cost: in reads, on disk and in the load.
 
 use kampf_contest::{Choice, Label, Opt};
+use kampf_result::numbers::{behind, between, bytes, duration, list, percent};
+use kampf_result::{KeysPart, VariantPart};
+use kampf_result::{RacedContest, Shown};
 use kampf_verdict::{ByChoice, ChoiceEnd, Cost};
 
 use super::keys_table::against;
-use super::numbers::{behind, between, bytes, duration, list, percent};
 use super::page::Page;
 use super::style::{Look, paint};
 use super::table::Column;
-use crate::document::{KeysPart, VariantPart};
-use crate::raced::{RacedContest, Shown};
 
 /// What a contender takes with each type of keys that was raced, the schema's own first and then the fastest, and what the dataset takes on disk and
 /// to load; and what that comes to.

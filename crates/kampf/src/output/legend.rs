@@ -3,13 +3,13 @@
 use std::collections::BTreeSet;
 
 use kampf_contest::{Counted, How, Measure};
+use kampf_result::numbers::percent;
+use kampf_result::{RacedContest, Shown};
 use kampf_verdict::{Beside, Keeps, Outcome};
 
-use super::numbers::percent;
 use super::page::Page;
 use super::race_table::{SAID, counts_from_base, titles};
 use super::style::quiet_words;
-use crate::raced::{RacedContest, Shown};
 
 /// The legend of all contests that were shown.
 pub(crate) fn legend(page: &mut Page, contests: &[RacedContest]) {

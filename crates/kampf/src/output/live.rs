@@ -7,12 +7,12 @@ use std::time::{Duration, Instant};
 
 use indicatif::ProgressBar;
 use kampf_race::{Departure, Finding, Forecaster, Nanos, Race, Standing, Why};
+use kampf_result::numbers::{behind, duration, interval, percent, wait};
 use kampf_runner::{Checking, Event, HeatBegins, RoundBegins};
 use kampf_verdict::Forecast;
 use unicode_width::UnicodeWidthStr;
 
 use super::forecast_text::{EARLIEST, forecast_text};
-use super::numbers::{behind, duration, interval, percent, wait};
 use super::out::{clean, one_line, say};
 use super::progress::line;
 use super::style::{Look, paint};

@@ -1,13 +1,13 @@
 //! What the choices did, as a table of steps.
 
 use kampf_contest::{Measure, Opt};
+use kampf_result::numbers::{behind, bytes, count, duration, interval, share};
+use kampf_result::{RacedContest, Shown};
 use kampf_verdict::{OptionChange, Step};
 
-use super::numbers::{behind, bytes, count, duration, interval, share};
 use super::page::Page;
 use super::style::{Look, paint};
 use super::table::Column;
-use crate::raced::{RacedContest, Shown};
 
 /// The ladder from the most naive contender to the one to take.
 pub(crate) fn mattered_text(page: &mut Page, part: &RacedContest) {

@@ -1,9 +1,9 @@
 //! Query plans in sentences.
 
 use kampf_contest::{Access, Came, Candidate, JoinWay, QueryAct, QueryPlan, QueryStep};
+use kampf_result::numbers::{bytes, count, duration};
 use kampf_schema::{ColumnId, Index, Schema, TableId};
 
-use super::numbers::{bytes, count, duration};
 use super::page::Page;
 use super::style::{Look, paint};
 use crate::arguments::PlanForm;

@@ -4,8 +4,8 @@ use std::io::IsTerminal;
 
 use indicatif::{ProgressBar, ProgressStyle};
 use kampf_engine::LoadEvent;
+use kampf_result::numbers::count;
 
-use super::numbers::count;
 use super::out::{clean, say};
 
 /// A line that is rewritten on a terminal, and nothing elsewhere. It is drawn only when something is said, never by a clock.

@@ -1,15 +1,15 @@
 //! The table of a race, by how far each is behind.
 
 use kampf_contest::{How, Measure};
+use kampf_result::numbers::{behind, duration, interval, quantity};
+use kampf_result::{RacedContest, Shown};
+use kampf_result::{miss_text, reading};
 use kampf_verdict::{Beside, FaultKind, Keeps, Outcome, Reading, Required};
 
-use super::numbers::{behind, duration, interval, quantity};
 use super::out::one_line;
 use super::page::Page;
-use super::require_text::{miss_text, reading};
 use super::style::{Look, paint};
 use super::table::{Column, shown_columns};
-use crate::raced::{RacedContest, Shown};
 
 /// Cells of the best contender's bar; a bar four times as long is the longest, and longer ones end in an arrow.
 const BEST_CELLS: f64 = 3.0;

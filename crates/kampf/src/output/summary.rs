@@ -1,12 +1,12 @@
 //! Several contests in one table, and races of two in one of differences.
 
+use kampf_result::RacedContest;
+use kampf_result::numbers::{behind, count, duration, interval, percent};
 use kampf_verdict::{End, PairFinding, Requirements};
 
-use super::numbers::{behind, count, duration, interval, percent};
 use super::page::Page;
 use super::style::{Look, paint, quiet_words};
 use super::table::Column;
-use crate::raced::RacedContest;
 
 /// What came of each contest, in a line.
 pub(crate) fn summary(page: &mut Page, contests: &[RacedContest]) {

@@ -1,14 +1,14 @@
 //! The verdict in sentences.
 
 use kampf_contest::{ByHand, How, Measure};
+use kampf_result::numbers::{behind, between, count, duration, list, percent, wait};
+use kampf_result::{RacedContest, Shown};
+use kampf_result::{nearest_text, reading};
 use kampf_verdict::{Beside, End, Keeps, Outcome, Ratio, Reading, Requirements};
 
 use super::forecast_text::forecast_text;
-use super::numbers::{behind, between, count, duration, list, percent, wait};
 use super::page::Page;
-use super::require_text::{nearest_text, reading};
 use super::style::{Look, paint};
-use crate::raced::{RacedContest, Shown};
 
 /// Nanoseconds of the round trip that the note under a verdict computes with.
 const TRIP_NS: f64 = 0.5e6;
@@ -40,7 +40,7 @@ pub(crate) fn verdict_text(page: &mut Page, contest: &RacedContest) {
         waiting(page, chosen);
     }
     moving(page, contest);
-    if contest.conditions.round_trip_ns.is_none() {
+    if contest.circumstance.trip.is_none() {
         trips(page, contest);
     }
 }

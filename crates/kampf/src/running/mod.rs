@@ -2,23 +2,25 @@
 //! of them.
 
 mod alone;
-mod circumstances;
+mod arrangement;
 mod condition;
 mod derived;
 mod disturbance;
 mod forecast;
 mod heats;
 mod interrupts;
+mod machine;
 mod plans;
 mod raced;
 mod session;
 
 pub(crate) use alone::Alone;
-pub(crate) use circumstances::Circumstances;
+pub(crate) use arrangement::Arrangement;
 pub(crate) use condition::{empty_answer, left_to_app, taken};
 pub(crate) use derived::{derive_indexes, possible_indexes};
 pub(crate) use disturbance::{DISTURBANCE, Disturbance, disturb};
 pub(crate) use heats::{Heats, entrants};
+pub(crate) use machine::{machine, read_load};
 pub(crate) use plans::{Planned, Planning, planned, planning, shape_of, without_index};
 pub(crate) use raced::{Ran, Surroundings, raced_contest};
 pub(crate) use session::{

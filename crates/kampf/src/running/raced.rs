@@ -5,19 +5,18 @@ use std::time::Duration;
 
 use kampf_contest::{Choice, Dialect};
 use kampf_race::{Finding, Goal, RaceSettings, median};
+use kampf_result::{AnswerPart, ChangePart, Circumstance, Course, EnginePart, Extra, KeptPart, KeysPart, RacedContest, VariantPart};
 use kampf_runner::{
     CheckedEntry, CheckedVerdict, Checks, Contest, Entrant, EntrantFault, Entry, EntryWay, HeatRun, RaceOptions, RaceReport, Runs,
     SeenBefore, Setup, Timed, Trouble,
 };
 use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, HeatFacts, Require, judge};
 
-use super::circumstances::Circumstances;
+use super::arrangement::Arrangement;
 use super::condition::empty_answer;
 use super::plans::{Planned, planned, planning};
-use crate::document::{AnswerPart, ChangePart, EnginePart, KeptPart, KeysPart, VariantPart};
 use crate::output::{checked_text, duration, halted_text, percent};
 use crate::project::{ContestConfig, Project, VariantKeys};
-use crate::raced::{Course, Extra, RacedContest};
 use crate::store::{Dataset, VariantData};
 
 /// What a contest ran on.
@@ -25,7 +24,8 @@ pub(crate) struct Surroundings<'a> {
     pub(crate) project: &'a Project,
     pub(crate) dataset: &'a Dataset,
     pub(crate) setup: &'a Setup<'a>,
-    pub(crate) circumstances: &'a Circumstances,
+    pub(crate) circumstance: &'a Circumstance,
+    pub(crate) arrangement: &'a Arrangement,
 }
 
 /// A contest that was checked and raced.
@@ -52,7 +52,8 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
         name: contest.name.clone(),
         about: config.about.clone(),
         need: contest.need_text.clone(),
-        conditions: on.circumstances.conditions(),
+        circumstance: on.circumstance.clone(),
+        arranged: on.arrangement.found(),
         engine: EnginePart {
             name: on.project.engine.name().to_owned(),
             version: on.dataset.record.engine_version.clone(),

@@ -203,7 +203,7 @@ fn a_program_that_works_while_others_have_their_turn_is_stopped_meanwhile() {
 fn a_program_that_keeps_its_answers_is_pointed_out() {
     // All inspections of the frames that are asked for, which is work enough to be seen beside a look into what is kept.
     let sql = "SELECT count(*) FROM inspection AS one JOIN inspection AS other ON other.temper >= one.temper \
-               JOIN hive ON hive.id = one.hive_id WHERE hive.frames >= ?1";
+               JOIN hive ON hive.id = one.hive_id JOIN hive AS more ON more.id <= 8 WHERE hive.frames >= ?1";
     let toml = format!(
         "[contest.work.parameters]\nleast = \"8..24\"\n[contest.work.contender.sql]\nsql = \"{}\"\n\
          [contest.work.contender.python]\ncommand = [\"python3\", \"contender.py\"]\n",

@@ -7,12 +7,13 @@ use serde_json::Value as Json;
 /// A crate, what it may depend on among ours, and for the core the packages from elsewhere.
 type Allowed = (&'static str, &'static [&'static str], Option<&'static [&'static str]>);
 
-const ALLOWED: [Allowed; 10] = [
+const ALLOWED: [Allowed; 11] = [
     ("kampf-schema", &[], Some(&["regex", "serde", "sqlparser", "strsim", "uuid", "winnow"])),
     ("kampf-fill", &["kampf-schema"], Some(&["libm", "regex-syntax", "serde"])),
     ("kampf-contest", &["kampf-schema"], Some(&["serde", "serde_json"])),
     ("kampf-race", &[], Some(&["statrs"])),
     ("kampf-verdict", &["kampf-contest", "kampf-race"], Some(&[])),
+    ("kampf-result", &["kampf-contest", "kampf-race", "kampf-verdict"], Some(&["serde", "serde_json"])),
     ("kampf-protocol", &[], Some(&["serde", "serde_json"])),
     // Of tests alone.
     ("kampf-mangle", &[], Some(&["proptest"])),
@@ -20,7 +21,17 @@ const ALLOWED: [Allowed; 10] = [
     ("kampf-runner", &["kampf-schema", "kampf-fill", "kampf-contest", "kampf-race", "kampf-protocol", "kampf-engine"], None),
     (
         "kampf",
-        &["kampf-schema", "kampf-fill", "kampf-contest", "kampf-race", "kampf-verdict", "kampf-protocol", "kampf-engine", "kampf-runner"],
+        &[
+            "kampf-schema",
+            "kampf-fill",
+            "kampf-contest",
+            "kampf-race",
+            "kampf-verdict",
+            "kampf-result",
+            "kampf-protocol",
+            "kampf-engine",
+            "kampf-runner",
+        ],
         None,
     ),
 ];

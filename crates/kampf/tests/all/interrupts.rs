@@ -11,7 +11,7 @@ use serde_json::Value as Json;
 #[test]
 fn ctrl_c_ends_at_the_last_whole_round_with_what_is_known() {
     let folder = Folder::apiary("");
-    let mut child = start(&folder, &["race", "--time", "60s", "--rounds", "100000", "--format", "json"]);
+    let mut child = start(&folder, &["race", "--time", "60s", "--exact", "--margin", "0.1%", "--rounds", "100000", "--format", "json"]);
     // Sparse lines on a pipe: the tenth round is announced when nine are done.
     until_said(&mut child, "round 10,");
     signal("-INT", child.id());
@@ -26,7 +26,7 @@ fn ctrl_c_ends_at_the_last_whole_round_with_what_is_known() {
 #[test]
 fn the_end_of_a_terminal_ends_a_race_with_what_is_known_and_nohup_does_not() {
     let folder = Folder::apiary("");
-    let mut child = start(&folder, &["race", "--time", "60s", "--rounds", "100000"]);
+    let mut child = start(&folder, &["race", "--time", "60s", "--exact", "--margin", "0.1%", "--rounds", "100000"]);
     until_said(&mut child, "round 10,");
     // Once by the terminal and once by its shell; and nobody reads any more.
     signal("-HUP", child.id());

@@ -2,16 +2,15 @@
 
 use std::path::{Path, PathBuf};
 
+use kampf_result::{ConditionsPart, LOST, LatencyPart, ReadError, VerdictPart, is_known};
 use kampf_verdict::End;
 use serde::Deserialize;
 use serde_json::json;
 
-use super::{explained, folder, header, text_of};
+use super::{folder, refused, text_of};
 use crate::arguments::{Format, General};
 use crate::commands::{Ending, print, print_json};
-use crate::conditions::Conditions;
-use crate::document::{LatencyPart, VerdictPart};
-use crate::output::{Column, Gate, Look, Page, STARS, count, duration, end_words};
+use crate::output::{Column, Gate, Look, Page, count, duration, end_words};
 use crate::problem::Problem;
 
 /// What of a result is listed; all else is passed over unread.
@@ -24,7 +23,7 @@ struct Listed {
 struct ListedContest {
     name: String,
     engine: ListedEngine,
-    conditions: Conditions,
+    conditions: ConditionsPart,
     race: ListedRace,
     contenders: Vec<ListedContender>,
     verdict: VerdictPart,
@@ -49,16 +48,12 @@ struct ListedContender {
 
 fn read(path: &Path) -> Result<Listed, Problem> {
     let text = text_of(path)?;
-    let wrong = |what: String| Problem::wrong(format!("{} {what}", path.display()));
-    let listed = header(path, &text).and_then(|()| {
-        serde_json::from_str(&text).map_err(|error| wrong(format!("is damaged, or from another kampf: {error}"))).and_then(
-            |listed: Listed| {
-                let is_lost = listed.contests.iter().any(|contest| contest.engine.name == STARS);
-                if is_lost { Err(wrong("does not say on which engine it was raced".to_owned())) } else { Ok(listed) }
-            },
-        )
+    let listed = is_known(&text).and_then(|()| {
+        let listed: Listed = serde_json::from_str(&text).map_err(|error| ReadError::Damaged(error.to_string()))?;
+        let is_lost = listed.contests.iter().any(|contest| contest.engine.name == LOST);
+        if is_lost { Err(ReadError::EngineLost) } else { Ok(listed) }
     });
-    listed.map_err(|problem| explained(problem, &text))
+    listed.map_err(|error| refused(path, &text, &error))
 }
 
 pub(super) fn run(general: &General, home: &Path) -> Result<Ending, Problem> {
@@ -114,8 +109,8 @@ pub(super) fn run(general: &General, home: &Path) -> Result<Ending, Problem> {
 }
 
 fn row(result: String, contest: &ListedContest) -> Vec<(Look, String)> {
-    let engine = match contest.conditions.round_trip() {
-        Some(trip) => format!("{} +{}", contest.engine.name, duration(trip)),
+    let engine = match contest.conditions.round_trip_ns {
+        Some(trip) => format!("{} +{}", contest.engine.name, duration(trip as f64)),
         None => contest.engine.name.clone(),
     };
     vec![

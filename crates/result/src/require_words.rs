@@ -3,10 +3,10 @@
 use kampf_contest::Quantity;
 use kampf_verdict::{Nearest, Reading, Required};
 
-use super::numbers::{bytes, count, duration};
+use crate::numbers::{bytes, count, duration};
 
 /// A reading of something that can be required, with its unit.
-pub(crate) fn reading(required: Required, value: f64) -> String {
+pub fn reading(required: Required, value: f64) -> String {
     match required {
         Required::Count(measure) if measure.entry().unit == Quantity::Bytes => bytes(value as u64),
         Required::Count(_) => count(value as u64),
@@ -15,7 +15,7 @@ pub(crate) fn reading(required: Required, value: f64) -> String {
 }
 
 /// What a contender misses.
-pub(crate) fn miss_text(Reading { required, has, limit, .. }: &Reading) -> String {
+pub fn miss_text(Reading { required, has, limit, .. }: &Reading) -> String {
     let (name, limit) = (required.word(), reading(*required, *limit));
     match has {
         None => format!("{name} not known, {limit} allowed"),
@@ -24,6 +24,6 @@ pub(crate) fn miss_text(Reading { required, has, limit, .. }: &Reading) -> Strin
 }
 
 /// Who comes nearest to what nobody meets.
-pub(crate) fn nearest_text(Nearest { required, has, limit, .. }: &Nearest, name: &str) -> String {
+pub fn nearest_text(Nearest { required, has, limit, .. }: &Nearest, name: &str) -> String {
     format!("{}: {name} with {}, {} allowed", required.word(), reading(*required, *has), reading(*required, *limit))
 }

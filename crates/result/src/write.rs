@@ -7,20 +7,21 @@ use kampf_verdict::{
     Requirements, Step, Verdict,
 };
 
-use super::counts::{CountsPart, RequirePart, counted_part, range_part};
-use super::parts::{
-    AgainstPart, ByChoicePart, ContenderPart, ContestPart, Document, EffectPart, ForecastPart, HeatPart, LatencyPart, LeftPart,
-    MatteredPart, OptionChangePart, OtherOptionPart, PairPart, RacePart, RequiredPart, StepPart, VerdictPart,
+use crate::counts::{CountsPart, RequirePart, counted_part, range_part};
+use crate::parse::{FORMAT, READ, VERSION};
+use crate::parts::{
+    AgainstPart, ByChoicePart, ConditionsPart, ContenderPart, ContestPart, Document, EffectPart, ForecastPart, HeatPart, LatencyPart,
+    LeftPart, MatteredPart, OptionChangePart, OtherOptionPart, PairPart, RacePart, RequiredPart, StepPart, VerdictPart,
 };
-use crate::output::{miss_text, nearest_text};
-use crate::raced::{RacedContest, RacedRun, Shown};
+use crate::require_words::{miss_text, nearest_text};
+use crate::run::{RacedContest, RacedRun, Shown};
 
 impl Document {
     /// The document of a run.
-    pub(crate) fn of(run: &RacedRun) -> Document {
+    pub fn of(run: &RacedRun) -> Document {
         Document {
-            format: "kampf-result".to_owned(),
-            version: 1,
+            format: FORMAT.to_owned(),
+            version: VERSION,
             kampf: run.kampf.clone(),
             machine: run.machine.clone(),
             dataset: run.dataset.clone(),
@@ -34,9 +35,9 @@ fn contest(raced: &RacedContest) -> ContestPart {
     ContestPart {
         name: raced.name.clone(),
         about: raced.about.clone(),
-        kind: "read".to_owned(),
+        kind: READ.to_owned(),
         need: raced.need.clone(),
-        conditions: raced.conditions.clone(),
+        conditions: ConditionsPart::of(&raced.circumstance, &raced.arranged),
         variant: raced.variants.clone(),
         engine: raced.engine.clone(),
         dataset: raced.dataset.clone(),

@@ -4,15 +4,15 @@ use kampf_contest::Hydration;
 use kampf_race::{Goal, RaceSettings};
 use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, HeatFacts, Outcome, Verdict};
 
-use super::parts::{ContenderPart, ContestPart, Document, HeatPart, MOST_ROUNDS};
-use crate::raced::{Course, Extra, RacedContest, RacedRun};
+use crate::parts::{ContenderPart, ContestPart, Document, HeatPart, MOST_ROUNDS};
+use crate::run::{Course, Extra, RacedContest, RacedRun};
 
 /// Levels are shared with far fewer: what is more was not written by a race.
 const MOST_ENTRANTS: usize = 1_000;
 
 impl ContestPart {
     /// What in it cannot be: it was not written by a race, and working with it could take for ever.
-    pub(crate) fn contradiction(&self) -> Option<String> {
+    pub fn contradiction(&self) -> Option<String> {
         let ContestPart { name, race, contenders, .. } = self;
         let is_share = |value: f64| value > 0.0 && value <= 1.0;
         let times = |contender: &ContenderPart| {
@@ -53,12 +53,12 @@ impl ContestPart {
 
 impl Document {
     /// What in it cannot be.
-    pub(crate) fn contradiction(&self) -> Option<String> {
+    pub fn contradiction(&self) -> Option<String> {
         self.contests.iter().find_map(ContestPart::contradiction)
     }
 
     /// What it says was measured, with the verdict that follows.
-    pub(crate) fn into_run(self) -> RacedRun {
+    pub fn into_run(self) -> RacedRun {
         let contests = self.contests.into_iter().map(|part| contest(part).judged()).collect();
         RacedRun { kampf: self.kampf, machine: self.machine, dataset: self.dataset, contests }
     }
@@ -66,6 +66,7 @@ impl Document {
 
 fn contest(part: ContestPart) -> RacedContest {
     let race = part.race;
+    let (circumstance, arranged) = part.conditions.told(&part.engine.name);
     let settings = RaceSettings {
         margin: race.margin,
         alpha: race.alpha,
@@ -96,7 +97,8 @@ fn contest(part: ContestPart) -> RacedContest {
         name: part.name,
         about: part.about,
         need: part.need,
-        conditions: part.conditions,
+        circumstance,
+        arranged,
         engine: part.engine,
         variants: part.variant,
         dataset: part.dataset,

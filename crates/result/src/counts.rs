@@ -10,25 +10,25 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 /// The fields of a contender that are counts: every measure by its name, null where it is not known.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub(crate) struct CountsPart {
+pub struct CountsPart {
     /// Means over calls with each parameter set.
     means: BTreeMap<Measure, f64>,
 }
 
 /// The least and the most of a call, where calls differ.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub(crate) struct RangePart {
+pub struct RangePart {
     least: u64,
     most: u64,
 }
 
 impl CountsPart {
-    pub(super) fn of(measured: &Measured) -> CountsPart {
+    pub(crate) fn of(measured: &Measured) -> CountsPart {
         CountsPart { means: measured.iter().map(|(measure, counted)| (measure, counted.mean)).collect() }
     }
 
     /// With where each was counted, and how far calls differ; what nothing is said of was counted inside, and the same in all.
-    pub(super) fn measured(&self, counted: &BTreeMap<String, How>, ranges: &BTreeMap<String, RangePart>) -> Measured {
+    pub(crate) fn measured(&self, counted: &BTreeMap<String, How>, ranges: &BTreeMap<String, RangePart>) -> Measured {
         let mut measured = Measured::default();
         for (&measure, &mean) in &self.means {
             let name = measure.entry().name;
@@ -41,12 +41,12 @@ impl CountsPart {
 }
 
 /// Where each was counted, by name.
-pub(super) fn counted_part(measured: &Measured) -> BTreeMap<String, How> {
+pub(crate) fn counted_part(measured: &Measured) -> BTreeMap<String, How> {
     measured.iter().map(|(measure, counted)| (measure.entry().name.to_owned(), counted.how)).collect()
 }
 
 /// How far calls differ, by name.
-pub(super) fn range_part(measured: &Measured) -> BTreeMap<String, RangePart> {
+pub(crate) fn range_part(measured: &Measured) -> BTreeMap<String, RangePart> {
     let differing = measured.iter().filter(|(_, counted)| counted.differs());
     differing.map(|(measure, Counted { least, most, .. })| (measure.entry().name.to_owned(), RangePart { least, most })).collect()
 }
@@ -99,7 +99,7 @@ impl<'de> Deserialize<'de> for CountsPart {
 
 /// What is required, by name.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub(crate) struct RequirePart(pub(crate) Require);
+pub struct RequirePart(pub Require);
 
 impl Serialize for RequirePart {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {

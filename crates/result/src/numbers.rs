@@ -3,7 +3,7 @@
 use kampf_contest::Quantity;
 
 /// A duration in nanoseconds with three digits and its unit: `730 ns`, `4.21 ms`, `1.50 s`.
-pub(crate) fn duration(nanos: f64) -> String {
+pub fn duration(nanos: f64) -> String {
     let (value, unit) = match nanos {
         n if n < 999.5 => (n, "ns"),
         n if n < 999.5e3 => (n / 1e3, "us"),
@@ -18,17 +18,17 @@ pub(crate) fn duration(nanos: f64) -> String {
 }
 
 /// So many things, by their word: `1 round`, `1,204 rounds`.
-pub(crate) fn counted(number: u64, one: &str, many: &str) -> String {
+pub fn counted(number: u64, one: &str, many: &str) -> String {
     format!("{} {}", count(number), if number == 1 { one } else { many })
 }
 
 /// So many rows.
-pub(crate) fn rows_of(number: u64) -> String {
+pub fn rows_of(number: u64) -> String {
     counted(number, "row", "rows")
 }
 
 /// A number of what something counts.
-pub(crate) fn quantity(of: Quantity, value: u64) -> String {
+pub fn quantity(of: Quantity, value: u64) -> String {
     match of {
         Quantity::Number => count(value),
         Quantity::Bytes => bytes(value),
@@ -37,7 +37,7 @@ pub(crate) fn quantity(of: Quantity, value: u64) -> String {
 }
 
 /// Bytes with their unit: `812 B`, `4.1 KiB`, `32 MiB`.
-pub(crate) fn bytes(bytes: u64) -> String {
+pub fn bytes(bytes: u64) -> String {
     let (value, unit) = match bytes as f64 {
         b if b < 1024.0 => return format!("{bytes} B"),
         b if b < 1024.0 * 1024.0 => (b / 1024.0, "KiB"),
@@ -48,7 +48,7 @@ pub(crate) fn bytes(bytes: u64) -> String {
 }
 
 /// A whole number with its thousands apart: `200,000`.
-pub(crate) fn count(number: u64) -> String {
+pub fn count(number: u64) -> String {
     let digits = number.to_string();
     let mut out = String::new();
     for (at, digit) in digits.chars().enumerate() {
@@ -61,7 +61,7 @@ pub(crate) fn count(number: u64) -> String {
 }
 
 /// How far behind: `+34 %`, from twice as long on `x5.2`.
-pub(crate) fn behind(ratio: f64) -> String {
+pub fn behind(ratio: f64) -> String {
     match ratio {
         r if r >= 9.95 => format!("x{r:.0}"),
         r if r >= 2.0 => format!("x{r:.1}"),
@@ -70,21 +70,21 @@ pub(crate) fn behind(ratio: f64) -> String {
 }
 
 /// A share with its sign: `+34 %`, `-3 %`, `+0.4 %`.
-pub(crate) fn share(share: f64) -> String {
+pub fn share(share: f64) -> String {
     let percent = share * 100.0;
     let text = if percent.abs() < 9.95 { format!("{percent:+.1} %") } else { format!("{percent:+.0} %") };
     if text == "-0.0 %" { "+0.0 %".to_owned() } else { text }
 }
 
 /// A share without a sign: `34 %`, `0.4 %`.
-pub(crate) fn percent(share: f64) -> String {
+pub fn percent(share: f64) -> String {
     let percent = share * 100.0;
     let whole = percent >= 9.95 || (percent - percent.round()).abs() < 0.005;
     if whole { format!("{percent:.0} %") } else { format!("{percent:.1} %") }
 }
 
 /// A time to wait, in seconds: `40 s`, `17 min`, `3 h`.
-pub(crate) fn wait(seconds: f64) -> String {
+pub fn wait(seconds: f64) -> String {
     match seconds {
         s if s < 100.0 => format!("{:.0} s", s.max(1.0)),
         s if s < 6000.0 => format!("{:.0} min", s / 60.0),
@@ -93,14 +93,14 @@ pub(crate) fn wait(seconds: f64) -> String {
 }
 
 /// A number to two digits, where it is only an estimate: `750` for 749.
-pub(crate) fn about(number: usize) -> u64 {
+pub fn about(number: usize) -> u64 {
     let number = number as u64;
     let grain = 10u64.pow(number.checked_ilog10().unwrap_or(0).saturating_sub(1));
     (number + grain / 2) / grain * grain
 }
 
 /// Names in a sentence: `a`, `a and b`, `a, b and c`.
-pub(crate) fn list(names: &[String]) -> String {
+pub fn list(names: &[String]) -> String {
     match names {
         [] => String::new(),
         [one] => one.clone(),
@@ -109,12 +109,12 @@ pub(crate) fn list(names: &[String]) -> String {
 }
 
 /// Between which changes a ratio surely lies, in a sentence: `between +11 % and x2.8`.
-pub(crate) fn between(low: f64, high: f64) -> String {
+pub fn between(low: f64, high: f64) -> String {
     format!("between {} and {}", behind(low), behind(high))
 }
 
 /// Between which changes a ratio surely lies: `+3.1 to +4.4 %`, from twice as long on `x2.1 to x2.4`.
-pub(crate) fn interval(low: f64, high: f64) -> String {
+pub fn interval(low: f64, high: f64) -> String {
     let (low_text, high_text) = (behind(low), behind(high));
     match low_text.strip_suffix(" %").filter(|_| high_text.ends_with('%')) {
         Some(low) => format!("{low} to {high_text}"),
