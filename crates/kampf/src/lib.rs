@@ -10,6 +10,7 @@ mod problem;
 mod project;
 mod running;
 mod store;
+mod tidings;
 
 use std::process::ExitCode;
 

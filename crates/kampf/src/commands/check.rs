@@ -5,27 +5,27 @@ use kampf_runner::{CheckedVerdict, Checks, Contest, Contradiction, Inbox, Purpos
 use kampf_schema::{LogicalType, Value};
 use serde_json::json;
 
-use super::race::LONG_ANSWER;
-use super::{Ending, print, print_json, say};
+use super::interrupts::{heed, inbox};
+use super::{Ending, Teller, print, print_json, say};
 use crate::arguments::{Check, Format, General};
-use crate::output::{
-    Column, Look, Page, RaceProgress, answer_text, checked_text, count, not_proven_text, one_line, paint, quiet_words, rows_of, wait,
-};
+use crate::output::{Column, Look, Page, answer_text, checked_text, count, not_proven_text, one_line, paint, quiet_words, rows_of, wait};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
-use crate::running::{derive_indexes, empty_answer, engines, filled_to_check, heed, inbox, name_programs, open, setup, taken, trouble};
+use crate::running::{LONG_ANSWER, derive_indexes, empty_answer, engines, filled_to_check, name_programs, open, setup, taken, trouble};
+use crate::tidings::{Listener, Tidings};
 
 pub(super) fn run(general: &General, arguments: &Check) -> Result<Ending, Problem> {
     let inbox = inbox()?;
     let (mut all_agree, mut json) = (true, Vec::new());
-    let engines = engines(general)?;
+    let hear = &mut Teller::of(general);
+    let engines = engines(general.engine.as_deref(), hear);
     for engine in &engines {
-        let mut project = open(general, engine.as_deref())?;
-        derive_indexes(general, &mut project, &arguments.contests, &arguments.selection)?;
+        let mut project = open(general, engine.as_deref(), hear)?;
+        derive_indexes(&mut project, &arguments.contests, &arguments.selection, hear)?;
         if engines.len() > 1 {
             say(general.quiet, &format!("on {}", project.engine.name()));
         }
-        all_agree &= check(general, arguments, &inbox, &project, &mut json)?;
+        all_agree &= check((general, arguments), &inbox, &project, &mut json, hear)?;
     }
     if general.format == Format::Json && !arguments.answer {
         print_json(&format!("{:#}", json!({"contests": json})))?;
@@ -35,11 +35,11 @@ pub(super) fn run(general: &General, arguments: &Check) -> Result<Ending, Proble
 
 /// Checks the contests on one engine; whether all contenders agree.
 fn check(
-    general: &General,
-    arguments: &Check,
+    (general, arguments): (&General, &Check),
     inbox: &Inbox,
     project: &Project,
     json: &mut Vec<serde_json::Value>,
+    hear: &mut Teller,
 ) -> Result<bool, Problem> {
     let contests = project.contests(&arguments.contests)?;
     if arguments.answer && contests.len() != 1 {
@@ -51,17 +51,17 @@ fn check(
         picked.passed_over(project.engine.name()).iter().for_each(|what| say(general.quiet, &format!("{}: {what}", config.name)));
         selected.push(picked.contest);
     }
-    let dataset = filled_to_check(general, project, selected.iter())?;
+    let dataset = filled_to_check(project, selected.iter(), hear)?;
     heed(inbox)?;
-    name_programs(general, &dataset, selected.iter());
+    name_programs(&dataset, selected.iter(), hear);
     let setup = setup(project, &dataset, &arguments.bounds)?;
     let mut all_agree = true;
     for contest in &selected {
-        let mut progress = RaceProgress::new(&contest.name, general.quiet, 0.0);
+        hear.hear(Tidings::Races(&contest.name, 0.0));
         let purpose = Purpose { is_for_race: false, stop_above: (!arguments.whole).then_some(LONG_ANSWER) };
-        let checks = kampf_runner::check(inbox, &setup, contest, purpose, &mut |event| progress.take(&event))
-            .map_err(|error| trouble(&contest.name, &error))?;
-        drop(progress);
+        let checks = kampf_runner::check(inbox, &setup, contest, purpose, &mut |event| hear.hear(Tidings::Race(&event)));
+        hear.hear(Tidings::Raced);
+        let checks = checks.map_err(|error| trouble(&contest.name, &error))?;
         dataset.verify()?;
         let agree = checks.entries.iter().all(|entry| entry.verdict == CheckedVerdict::Agrees);
         all_agree &= agree;

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use kampf_contest::bare_references;
 use kampf_schema::{KeyColumns, TableId};
 
-use super::{Ending, print, print_json, say};
+use super::{Ending, Teller, print, print_json, say};
 use crate::arguments::{Fill, Format, General, is_of_keys};
 use crate::output::{Column, KeysFilled, Look, Page, bytes, count, keys_table, list, paint, preview, reference_text};
 use crate::problem::Problem;
@@ -15,8 +15,9 @@ use crate::running::{engines, filled_with, open, warn_of_shares};
 use crate::store::{Dataset, VariantData, now, remove_all};
 
 pub(super) fn run(general: &General, arguments: &Fill) -> Result<Ending, Problem> {
-    for engine in engines(general)? {
-        let mut project = open(general, engine.as_deref())?;
+    let hear = &mut Teller::of(general);
+    for engine in engines(general.engine.as_deref(), hear) {
+        let mut project = open(general, engine.as_deref(), hear)?;
         if let Some(table) = &arguments.preview {
             preview(general, &project, table)?;
             break;
@@ -40,8 +41,8 @@ pub(super) fn run(general: &General, arguments: &Fill) -> Result<Ending, Problem
             break;
         }
         match arguments.keys.as_slice() {
-            [] => fill(general, &project)?,
-            keys => fill_keys(general, &mut project, keys)?,
+            [] => fill(general, &project, hear)?,
+            keys => fill_keys(general, &mut project, keys, hear)?,
         }
     }
     Ok(Ending::Done)
@@ -83,14 +84,14 @@ fn digests(general: &General, project: &Project) -> Result<(), Problem> {
     print(&page.into_text())
 }
 
-fn fill(general: &General, project: &Project) -> Result<(), Problem> {
+fn fill(general: &General, project: &Project, hear: &mut Teller) -> Result<(), Problem> {
     let of_indexes = project.variants.iter().filter(|variant| variant.keys.is_none());
     let (variants, lacking): (Vec<&Variant>, Vec<&Variant>) = of_indexes.partition(|variant| variant.lacks.is_none());
     lacking.iter().filter_map(|variant| variant.lacks.as_ref()).for_each(|lacks| say(general.quiet, &lacks.message));
-    let dataset = filled_with(general, project, &variants)?;
+    let dataset = filled_with(project, &variants, hear)?;
     let record = &dataset.record;
     if dataset.reused {
-        warn_of_shares(general, project);
+        warn_of_shares(project, hear);
     }
     let place = dataset.served.place();
     if general.format == Format::Json {
@@ -124,7 +125,7 @@ fn fill(general: &General, project: &Project) -> Result<(), Problem> {
 }
 
 /// Fills the database once more for each other type of keys, and shows side by side what each takes.
-fn fill_keys(general: &General, project: &mut Project, asked: &[String]) -> Result<(), Problem> {
+fn fill_keys(general: &General, project: &mut Project, asked: &[String], hear: &mut Teller) -> Result<(), Problem> {
     project.add_keys(asked)?;
     let project = &*project;
     let mut found: Vec<&Variant> = Vec::new();
@@ -140,7 +141,7 @@ fn fill_keys(general: &General, project: &mut Project, asked: &[String]) -> Resu
     if asked.iter().any(|text| project.asks_for_all(text)) {
         project.keys_that_stay().iter().for_each(|why| say(general.quiet, why));
     }
-    let dataset = filled_with(general, project, &found)?;
+    let dataset = filled_with(project, &found, hear)?;
     if general.format == Format::Json {
         let mut json = serde_json::to_value(&dataset.record).unwrap_or_default();
         let names: Vec<&String> = dataset.variants.iter().map(|data| &data.record.word).collect();

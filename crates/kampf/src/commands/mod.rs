@@ -5,12 +5,14 @@ mod compare;
 mod complete;
 mod demo;
 mod fill;
+mod interrupts;
 mod new;
 mod race;
 mod results;
 mod self_test;
 mod shell;
 mod show;
+mod teller;
 mod trace;
 
 use std::process::ExitCode;
@@ -18,6 +20,7 @@ use std::process::ExitCode;
 use clap::Parser;
 
 pub(crate) use results::parse as parse_result;
+use teller::Teller;
 
 use crate::arguments::{Arguments, Task};
 use crate::output::{choose_color, complain, complain_line, print, print_as, print_json, say};

@@ -6,17 +6,17 @@ use kampf_contest::{Hydration, own_sql};
 use kampf_engine::{Connection, Effort};
 use kampf_race::{Finding, Interval, Standing, share_interval};
 use kampf_result::Circumstance;
-use kampf_runner::{Contest, Entry, EntryWay, Event, Inbox, Purpose, RaceOptions, RaceReport, Setup, check, race};
+use kampf_runner::{Contest, Entry, EntryWay, Event, Inbox, RaceReport, Setup};
 use kampf_schema::TableId;
 use serde_json::json;
 
-use super::race::Manner;
-use super::{Ending, print, print_json, say};
+use super::interrupts::{heed, inbox};
+use super::{Ending, Teller, print, print_json, say};
 use crate::arguments::{Format, General, Race};
 use crate::output::{Column, Look, Page, count, interval, one_line, paint, percent, share};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
-use crate::running::{Arrangement, Disturbance, filled_with, heed, inbox, open, setup, trouble};
+use crate::running::{Arrangement, Disturbance, RaceRules, filled_with, open, race_alone, setup};
 use crate::store::engine_problem;
 
 /// Names that the same SQL is entered under.
@@ -27,6 +27,8 @@ const PLANTED: [f64; 3] = [0.05, 0.10, 0.30];
 const MOST_ROWS: u64 = 40_000;
 /// With fewer rows a call is over before there is anything to measure.
 const LEAST_ROWS: u64 = 1_000;
+/// A planted difference of 5 % could never be found at a margin of 5 %.
+const MARGIN: f64 = 0.02;
 /// Time for the rounds of a race where none is given.
 const TIME: Duration = Duration::from_secs(60);
 /// The chance that a printed share lies outside its interval.
@@ -69,12 +71,13 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
         return Err(Problem::wrong("a self-test runs on one engine").hint("name it: --engine sqlite"));
     }
     let inbox = inbox()?;
-    let mut project = open(general, general.engine.as_deref())?;
+    let hear = &mut Teller::of(general);
+    let mut project = open(general, general.engine.as_deref(), hear)?;
     project.race_seed = arguments.seed.unwrap_or(project.race_seed);
     let configs = project.contests(&arguments.contests)?;
     let config = configs.first().ok_or_else(|| Problem::wrong("there is no contest"))?;
     let selected = resolve(&project, config, &arguments.selection)?.contest;
-    let dataset = filled_with(general, &project, &[])?;
+    let dataset = filled_with(&project, &[], hear)?;
     heed(&inbox)?;
     let mut setup = setup(&project, &dataset, &arguments.bounds)?;
     let is_pinned = arguments.pin || project.config.pin;
@@ -112,19 +115,13 @@ struct SelfTest<'a> {
 impl SelfTest<'_> {
     /// Races a field once. Each race has a seed of its own.
     fn race(&self, contest: &Contest, number: u64) -> Result<RaceReport, Problem> {
-        let failed = |error| trouble(&contest.name, &error);
-        let checks =
-            check(self.inbox, self.setup, contest, Purpose { is_for_race: true, stop_above: None }, &mut |_| {}).map_err(failed)?;
-        let options = Manner::of_self_test(self.arguments).options(contest, &checks, self.setup.seed.wrapping_add(number));
-        let time = self.arguments.time.unwrap_or(TIME);
-        let options = RaceOptions { time, ..options };
-        let mut events = |event: Event<'_>| {
+        let rules = RaceRules::exact(self.arguments.margin.unwrap_or(MARGIN), self.arguments.rounds as usize);
+        let (time, seed) = (self.arguments.time.unwrap_or(TIME), self.setup.seed.wrapping_add(number));
+        race_alone((self.inbox, self.setup), contest, &rules, (time, seed), &mut |event| {
             if let Event::Failed(name, reason) = event {
                 say(self.general.quiet, &format!("{name}: {}", one_line(&reason)));
             }
-        };
-        let raced = race(self.inbox, self.setup, contest, &checks, &options, &mut |_, _, _| Ok(None), &mut events);
-        raced.map(|(report, _)| report).map_err(failed)
+        })
     }
 
     /// Races a field as often as asked for, and gives how many races came to their end: unfinished ones say nothing about a whole

@@ -8,7 +8,7 @@ use kampf_runner::{Entry, EntryWay};
 use kampf_schema::{HopKind, did_you_mean};
 use serde_json::json;
 
-use super::{Ending, print, print_as};
+use super::{Ending, Teller, print, print_as};
 use crate::arguments::{Bounds, Format, General, Show, is_of_keys};
 use crate::output::{Column, Look, Page, count, paint, plan_text, words_text};
 use crate::problem::Problem;
@@ -26,7 +26,8 @@ pub(super) fn run(general: &General, arguments: &Show) -> Result<Ending, Problem
         print(&words_text(WORDS))?;
         return Ok(Ending::Done);
     }
-    let mut project = open(general, general.engine.as_deref())?;
+    let hear = &mut Teller::of(general);
+    let mut project = open(general, general.engine.as_deref(), hear)?;
     if let Some(variant) = &arguments.ddl {
         let text = ddl(&mut project, variant, general.format)?;
         print_as(general.format, &text)?;
@@ -35,7 +36,7 @@ pub(super) fn run(general: &General, arguments: &Show) -> Result<Ending, Problem
     if let Some(name) = &arguments.contest {
         let names = std::slice::from_ref(name);
         match arguments.plan {
-            Some(_) => derive_indexes(general, &mut project, names, &arguments.selection)?,
+            Some(_) => derive_indexes(&mut project, names, &arguments.selection, hear)?,
             None => possible_indexes(&mut project, names, &arguments.selection)?,
         }
     }
@@ -102,7 +103,7 @@ fn plans<'p>(general: &General, project: &'p Project, selected: &Selected, argum
     if arguments.plan.is_none() {
         return Ok(plans);
     }
-    let dataset = filled(general, project, std::iter::once(&selected.contest))?;
+    let dataset = filled(project, std::iter::once(&selected.contest), &mut Teller::of(general))?;
     let setup = setup(project, &dataset, &Bounds { timeout: std::time::Duration::MAX, memory_limit: None })?;
     for entry in &selected.contest.entries {
         let of = planned(project, &setup, &selected.contest, entry, false).map_err(|error| engine_problem(&error))?;

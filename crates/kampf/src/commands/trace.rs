@@ -8,7 +8,7 @@ use kampf_schema::{ValueRef, did_you_mean};
 use relations::{Counting, Relation, relations};
 use serde_json::json;
 
-use super::{Ending, print_as};
+use super::{Ending, Teller, print_as};
 use crate::arguments::{Bounds, Format, General, PlanForm, Selection, Trace, is_of_keys};
 use crate::output::{Column, Look, Page, PlanTelling, count, duration, paint, plan_text, rows_of};
 use crate::problem::Problem;
@@ -43,14 +43,15 @@ struct Traced {
 }
 
 pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Problem> {
-    let mut project = open(general, general.engine.as_deref())?;
+    let hear = &mut Teller::of(general);
+    let mut project = open(general, general.engine.as_deref(), hear)?;
     let mut selection = Selection { all: true, named: vec![arguments.contender.clone()], ..Selection::default() };
     if let Some((_, variant)) = arguments.contender.split_once('@') {
         // One that the file does not describe was worked out.
         let is_known = is_of_keys(variant) || project.variant(variant).is_some();
         selection.name_variant(if is_known { variant } else { DERIVED });
     }
-    derive_indexes(general, &mut project, std::slice::from_ref(&arguments.contest), &selection)?;
+    derive_indexes(&mut project, std::slice::from_ref(&arguments.contest), &selection, hear)?;
     let config = project.contest(&arguments.contest)?;
     let selected = resolve(&project, config, &selection)?;
     let names = || selected.contest.entries.iter().map(|entry| entry.name.as_str());
@@ -63,7 +64,7 @@ pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Proble
             .hint("trace a derived contender or one of your own SQL"));
     };
     let variants: Vec<&Variant> = entry.variant.iter().filter_map(|name| project.variant(name)).collect();
-    let dataset = filled_with(general, &project, &variants)?;
+    let dataset = filled_with(&project, &variants, hear)?;
     let bounds = Bounds { timeout: std::time::Duration::MAX, memory_limit: None };
     let setup = setup(&project, &dataset, &bounds)?;
     let sets = selected.contest.parameter_sets(&setup, 0);

@@ -1,7 +1,6 @@
 //! Whether another Kampf is racing on this machine.
 
-use crate::arguments::General;
-use crate::output::say;
+use crate::tidings::Listener;
 
 /// Something that only one race on a machine can have at a time; let go of with this, and with the process however it ends.
 pub(crate) struct Alone {
@@ -16,11 +15,11 @@ type Held = ();
 
 impl Alone {
     /// Takes it, and warns where another has it: whose program that is makes no difference to the times.
-    pub(crate) fn or_warn(general: &General) -> Alone {
+    pub(crate) fn or_warn(hear: &mut dyn Listener) -> Alone {
         let held = take();
         if held.is_none() {
             let what = "warning: another kampf is racing on this machine; each of the two slows the other down and makes its times uneven";
-            say(general.quiet, what);
+            hear.said(what.to_owned());
         }
         Alone { _held: held.flatten() }
     }

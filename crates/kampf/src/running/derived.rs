@@ -5,24 +5,30 @@ use kampf_runner::Entry;
 
 use super::plans::planned;
 use super::session::{filled_with, setup};
-use crate::arguments::{Bounds, General, Selection};
-use crate::output::{list, say};
+use crate::arguments::{Bounds, Selection};
+use crate::output::list;
 use crate::problem::Problem;
 use crate::project::{DERIVED, Project, Variant, resolve, wants_derived};
 use crate::store::{Dataset, engine_problem};
+use crate::tidings::Listener;
 
 /// Variants of one contest that are raced at most.
 const MOST: usize = 4;
 
 /// Works out indexes for those of some contests that want it, and makes variants of them that contenders can run on. The database is
 /// filled for it: whether an index is used at all only the engine's plans tell.
-pub(crate) fn derive_indexes(general: &General, project: &mut Project, contests: &[String], selection: &Selection) -> Result<(), Problem> {
+pub(crate) fn derive_indexes(
+    project: &mut Project,
+    contests: &[String],
+    selection: &Selection,
+    hear: &mut dyn Listener,
+) -> Result<(), Problem> {
     project.add_keys(&selection.keys)?;
     let wanting = project.contests(contests)?.into_iter().filter(|config| wants_derived(config, selection));
     let names: Vec<String> = wanting.map(|config| config.name.clone()).collect();
     for name in names {
-        let (kept, said) = derived(general, project, &name)?;
-        said.iter().for_each(|what| say(general.quiet, &format!("{name}: {what}")));
+        let (kept, said) = derived(project, &name, hear)?;
+        said.iter().for_each(|what| hear.said(format!("{name}: {what}")));
         add(project, name, kept);
     }
     Ok(())
@@ -66,13 +72,13 @@ fn possible(project: &Project, contest: &str) -> Result<Vec<Variant>, Problem> {
 }
 
 /// The variants that are worth racing, and what is to be said of the others.
-fn derived(general: &General, project: &Project, contest: &str) -> Result<(Vec<Variant>, Vec<String>), Problem> {
+fn derived(project: &Project, contest: &str, hear: &mut dyn Listener) -> Result<(Vec<Variant>, Vec<String>), Problem> {
     let variants = possible(project, contest)?;
     if variants.is_empty() {
         return Ok((Vec::new(), vec!["no index could serve it that is not there".to_owned()]));
     }
     let selected = resolve(project, project.contest(contest)?, &Selection { index: vec!["none".to_owned()], ..Selection::default() })?;
-    let Loaded { variants, dataset, mut said } = load(general, project, variants)?;
+    let Loaded { variants, dataset, mut said } = load(project, variants, hear)?;
     let setup = setup(project, &dataset, &Bounds { timeout: std::time::Duration::MAX, memory_limit: None })?;
     // In the application every row is wanted; there is nothing to look up.
     let in_database =
@@ -113,8 +119,8 @@ struct Loaded {
 }
 
 /// Loads variants; an engine may refuse an index for what is in its rows, and the others go on without it.
-fn load(general: &General, project: &Project, variants: Vec<Variant>) -> Result<Loaded, Problem> {
-    let all = |variants: &[Variant]| filled_with(general, project, &variants.iter().collect::<Vec<_>>());
+fn load(project: &Project, variants: Vec<Variant>, hear: &mut dyn Listener) -> Result<Loaded, Problem> {
+    let mut all = |variants: &[Variant]| filled_with(project, &variants.iter().collect::<Vec<_>>(), hear);
     if let Ok(dataset) = all(&variants) {
         return Ok(Loaded { variants, dataset, said: Vec::new() });
     }

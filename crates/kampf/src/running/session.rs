@@ -3,50 +3,38 @@
 use std::collections::BTreeSet;
 
 use kampf_engine::{LoadEvent, Served};
-use kampf_runner::{Contest, EntryWay, Inbox, Keyed, Place, Setup, Trouble, wants_twin};
+use kampf_runner::{Contest, EntryWay, Keyed, Place, Setup, Trouble, wants_twin};
 
 use super::forecast::forecast;
-use super::interrupts::{Filling, are_heeded};
 use crate::arguments::{Bounds, General};
-use crate::output::{FillProgress, bytes, other_share_text, rows_of, say};
+use crate::output::{bytes, other_share_text, rows_of};
 use crate::problem::{Problem, SURROUNDINGS};
 use crate::project::{Project, Variant, twin_name};
 use crate::store::{Dataset, dataset};
+use crate::tidings::{Listener, Tidings};
 
-/// Opens the project and says where what is loaded is other than the schema's file says; where asked to, what else was passed over.
-pub(crate) fn open(general: &General, engine: Option<&str>) -> Result<Project, Problem> {
+/// Opens the project and tells where what is loaded is other than the schema's file says, and what else was passed over.
+pub(crate) fn open(general: &General, engine: Option<&str>, hear: &mut dyn Listener) -> Result<Project, Problem> {
     let project = Project::open(general, engine)?;
-    warn(general, &project.warnings);
-    if general.verbose {
-        project.passed_over.iter().for_each(|passed| say(general.quiet, passed));
-    }
+    hear.hear(Tidings::Warnings(&project.warnings));
+    hear.hear(Tidings::PassedOver(&project.passed_over));
     Ok(project)
 }
 
-/// Says some warnings, all of them only where asked to.
-pub(crate) fn warn(general: &General, warnings: &[String]) {
-    const SHOWN: usize = 12;
-    let shown = if general.verbose || warnings.len() <= SHOWN { warnings.len() } else { SHOWN - 1 };
-    warnings[..shown].iter().for_each(|warning| say(general.quiet, warning));
-    if shown < warnings.len() {
-        say(general.quiet, &format!("and {} more warnings; -v has them all", warnings.len() - shown));
-    }
-}
-
 /// The engines that are asked for: none stands for the file's own. With `all`, those that can be had here.
-pub(crate) fn engines(general: &General) -> Result<Vec<Option<String>>, Problem> {
-    match general.engine.as_deref() {
+pub(crate) fn engines(wanted: Option<&str>, hear: &mut dyn Listener) -> Vec<Option<String>> {
+    match wanted {
         Some("all") => {
             let mut here = Vec::new();
             for name in kampf_engine::names() {
                 match kampf_engine::engine(name).map(|engine| engine.version(None)) {
-                    Some(Err(error)) => say(general.quiet, &format!("without {name}: {error}")),
+                    Some(Err(error)) => hear.said(format!("without {name}: {error}")),
                     _ => here.push(Some(name.to_owned())),
                 }
             }
-            Ok(here)
+            here
         }
-        other => Ok(vec![other.map(str::to_owned)]),
+        other => vec![other.map(str::to_owned)],
     }
 }
 
@@ -57,54 +45,60 @@ fn variants_of<'p, 'c>(project: &'p Project, contests: impl Iterator<Item = &'c 
 }
 
 /// The project's data with what contests run on besides the plain schema, filled now when missing or stale.
-pub(crate) fn filled<'c>(general: &General, project: &Project, contests: impl Iterator<Item = &'c Contest>) -> Result<Dataset, Problem> {
-    filled_with(general, project, &variants_of(project, contests))
+pub(crate) fn filled<'c>(
+    project: &Project,
+    contests: impl Iterator<Item = &'c Contest>,
+    hear: &mut dyn Listener,
+) -> Result<Dataset, Problem> {
+    filled_with(project, &variants_of(project, contests), hear)
 }
 
 /// The same with a twin where contests that are to be checked have too many rows to work all of them out.
 pub(crate) fn filled_to_check<'c>(
-    general: &General,
     project: &Project,
     contests: impl Iterator<Item = &'c Contest> + Clone,
+    hear: &mut dyn Listener,
 ) -> Result<Dataset, Problem> {
     let large: Vec<&Contest> = contests.clone().filter(|contest| wants_twin(contest, &project.blueprint)).collect();
     let mut variants = variants_of(project, contests);
     let twins = match large.is_empty() {
         true => Vec::new(),
         false => project.twins(&variants_of(project, large.into_iter())).unwrap_or_else(|error| {
-            say(general.quiet || project.needs_no_twin(), &format!("no small twin of the data can be made to check answers on: {error}"));
+            if !project.needs_no_twin() {
+                hear.said(format!("no small twin of the data can be made to check answers on: {error}"));
+            }
             Vec::new()
         }),
     };
     variants.extend(&twins);
-    let mut dataset = filled_with(general, project, &variants)?;
+    let mut dataset = filled_with(project, &variants, hear)?;
     dataset.twins = twins;
     Ok(dataset)
 }
 
 /// The project's data with some variants, filled now when missing or stale.
-pub(crate) fn filled_with(general: &General, project: &Project, variants: &[&Variant]) -> Result<Dataset, Problem> {
-    let mut progress = FillProgress::new(general.quiet);
-    let filling = Filling::begins();
+pub(crate) fn filled_with(project: &Project, variants: &[&Variant], hear: &mut dyn Listener) -> Result<Dataset, Problem> {
+    hear.hear(Tidings::Fills);
     let dataset = dataset(project, variants, &mut |event| match event {
-        LoadEvent::Begins => forecast(project).iter().for_each(|forecast| say(general.quiet, forecast)),
-        event => progress.take(event),
-    })?;
-    drop((progress, filling));
+        LoadEvent::Begins => forecast(project).into_iter().for_each(|forecast| hear.said(forecast)),
+        event => hear.hear(Tidings::Load(event)),
+    });
+    hear.hear(Tidings::Filled);
+    let dataset = dataset?;
     if !dataset.reused {
         let rows: u64 = dataset.record.tables.iter().map(|table| table.rows).sum();
         let size: u64 = dataset.record.tables.iter().map(|table| table.bytes).sum();
-        say(general.quiet, &format!("filled {}, {}, in {:.1} s", rows_of(rows), bytes(size), dataset.record.seconds));
-        warn_of_shares(general, project);
+        hear.said(format!("filled {}, {}, in {:.1} s", rows_of(rows), bytes(size), dataset.record.seconds));
+        warn_of_shares(project, hear);
     }
     Ok(dataset)
 }
 
-/// Says where the rows have another share of nulls than was asked for.
-pub(crate) fn warn_of_shares(general: &General, project: &Project) {
-    for table in project.schema.ids().filter(|_| !general.quiet) {
+/// Tells where the rows have another share of nulls than was asked for.
+pub(crate) fn warn_of_shares(project: &Project, hear: &mut dyn Listener) {
+    for table in project.schema.ids() {
         let others = project.blueprint.other_shares(&project.schema, table);
-        others.iter().for_each(|other| say(false, &format!("warning: {}", other_share_text(project, table, other))));
+        others.iter().for_each(|other| hear.said(format!("warning: {}", other_share_text(project, table, other))));
     }
 }
 
@@ -176,32 +170,21 @@ fn twin<'a>(dataset: &'a Dataset, whole: &Setup<'a>) -> Option<Setup<'a>> {
     })
 }
 
-/// Where the user's wish to stop arrives.
-pub(crate) fn inbox() -> Result<Inbox, Problem> {
-    Inbox::new().map_err(|error| Problem::surroundings(format!("cannot listen for signals: {error}")))
-}
-
-/// Says which programs of kampf.toml are going to be started: it is code, like a file of build rules. And says where it is not only
+/// Tells which programs of kampf.toml are going to be started: it is code, like a file of build rules. And tells where it is not only
 /// Kampf's doing that contenders of the user's change nothing.
-pub(crate) fn name_programs<'a>(general: &General, dataset: &Dataset, contests: impl Iterator<Item = &'a Contest>) {
+pub(crate) fn name_programs<'a>(dataset: &Dataset, contests: impl Iterator<Item = &'a Contest>, hear: &mut dyn Listener) {
     let mut own = false;
     for contest in contests {
         for entry in &contest.entries {
             own |= entry.choices.is_none();
             if let EntryWay::Program(program) = &entry.way {
-                say(general.quiet, &format!("{}: `{}` starts the program {}", contest.name, entry.name, program.words.join(" ")));
+                hear.said(format!("{}: `{}` starts the program {}", contest.name, entry.name, program.words.join(" ")));
             }
         }
     }
     if let Some(caution) = dataset.served.caution().filter(|_| own) {
-        say(general.quiet, &caution);
+        hear.said(caution);
     }
-}
-
-/// Has an inbox heed Ctrl-C from now on. A fill is not to wait for its end: until then the signal ends the program.
-pub(crate) fn heed(inbox: &Inbox) -> Result<(), Problem> {
-    are_heeded();
-    inbox.heed_signals().map_err(|error| Problem::surroundings(format!("cannot listen for signals: {error}")))
 }
 
 /// Trouble that concerns a whole contest.

@@ -12,13 +12,13 @@ use kampf_schema::ddl::Ddl;
 use kampf_schema::undeclared;
 
 use self::file::{Start, project_file};
-use super::{Ending, say};
+use super::{Ending, Teller, say};
 use crate::arguments::{General, New};
 use crate::output::{rows_of, shown};
 use crate::problem::Problem;
 use crate::project::{Project, SchemaText};
-use crate::running::warn;
 use crate::store::{sweep_parts, write_whole};
+use crate::tidings::{Listener, Tidings};
 
 const STARTER_TOML: &str = include_str!("../../../templates/starter.toml");
 const STARTER_SQL: &str = include_str!("../../../templates/starter.sql");
@@ -38,7 +38,7 @@ pub(super) fn run(general: &General, arguments: &New) -> Result<Ending, Problem>
     }
     let own = General { file: arguments.dir.join("kampf.toml"), engine: None, data: None, scale: None, ..general.clone() };
     let project = Project::open(&own, None)?;
-    warn(general, &project.warnings);
+    Teller::of(general).hear(Tidings::Warnings(&project.warnings));
     let rows = project.schema.ids().map(|table| project.blueprint.rows(table)).sum();
     say(general.quiet, &format!("next: cd {dir} && kampf race   (fills {} first)", rows_of(rows)));
     Ok(Ending::Done)

@@ -1,15 +1,15 @@
-//! Ctrl-C before there is anything to keep: while rows are made.
+//! The user's wish to stop. Before there is anything to keep, while rows are made, it ends the program.
 
 use std::io::IsTerminal;
 use std::sync::Once;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use kampf_runner::ending_signals;
+use kampf_runner::{Inbox, ending_signals};
 use signal_hook::iterator::Signals;
 use signal_hook::low_level::emulate_default_handler;
 
 use crate::output::say;
-use crate::problem::SURROUNDINGS;
+use crate::problem::{Problem, SURROUNDINGS};
 
 /// Whether rows are being made.
 static FILLING: AtomicBool = AtomicBool::new(false);
@@ -39,9 +39,15 @@ impl Drop for Filling {
     }
 }
 
-/// From now on signals are another's business.
-pub(super) fn are_heeded() {
+/// Has an inbox heed Ctrl-C from now on. A fill is not to wait for its end: until then the signal ends the program.
+pub(super) fn heed(inbox: &Inbox) -> Result<(), Problem> {
     HEEDED.store(true, Ordering::SeqCst);
+    inbox.heed_signals().map_err(|error| Problem::surroundings(format!("cannot listen for signals: {error}")))
+}
+
+/// Where the user's wish to stop arrives.
+pub(super) fn inbox() -> Result<Inbox, Problem> {
+    Inbox::new().map_err(|error| Problem::surroundings(format!("cannot listen for signals: {error}")))
 }
 
 fn listen(mut signals: Signals) {
