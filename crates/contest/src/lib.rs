@@ -22,7 +22,6 @@ mod manner;
 mod matching;
 mod measure;
 mod multiplied;
-mod nature;
 mod need;
 mod plan;
 mod planner;

@@ -2,9 +2,9 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::choice::Ways;
 use crate::choice::{Cache, Fetch, Statement, Unit};
 use crate::need::Need;
-use crate::planner::Ways;
 
 /// Answers that are kept at most where nobody says.
 const USUAL_ENTRIES: u32 = 1_000;

@@ -6,9 +6,7 @@ use kampf_contest::{Dialect, EngineError, Session};
 use kampf_fill::Blueprint;
 use kampf_schema::Schema;
 
-use crate::load::LoadEvent;
-use crate::postgres::Postgres;
-use crate::sqlite::Sqlite;
+use crate::event::{LoadEvent, Loaded};
 
 /// A setting of an engine, by name.
 #[derive(Clone, Debug, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
@@ -26,17 +24,6 @@ impl Setting {
     pub(crate) fn default(name: &str, value: &str) -> Setting {
         Setting { name: name.to_owned(), value: value.to_owned(), chosen: false }
     }
-}
-
-/// A table as it was loaded.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Loaded {
-    /// Its name.
-    pub table: String,
-    /// Its rows.
-    pub rows: u64,
-    /// Digest of its content before the engine stored it.
-    pub digest: u64,
 }
 
 /// The room a table takes, its indexes included.
@@ -272,15 +259,3 @@ pub trait Connection {
         Ok(None)
     }
 }
-
-/// The engine of a name.
-pub fn engine(name: &str) -> Option<&'static dyn Engine> {
-    ENGINES.iter().copied().find(|engine| engine.name() == name)
-}
-
-/// The names of all engines.
-pub fn names() -> impl Iterator<Item = &'static str> {
-    ENGINES.iter().map(|engine| engine.name())
-}
-
-static ENGINES: [&dyn Engine; 2] = [&Sqlite, &Postgres];

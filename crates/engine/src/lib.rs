@@ -4,6 +4,8 @@
 //! Nothing above this crate asks which engine it has: [`engine`] gives one by name.
 
 mod engine;
+mod engines;
+mod event;
 pub mod fault;
 mod foreign;
 mod generated;
@@ -17,10 +19,11 @@ mod tables;
 mod throwaway;
 mod whole;
 
-pub use engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Loaded, Served, Setting, Swept, TableSize, engine, names};
+pub use engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Served, Setting, Swept, TableSize};
+pub use engines::{engine, names};
+pub use event::{LoadEvent, Loaded};
 pub use foreign::{STARS, without_passwords};
 pub use generated::GeneratedRows;
-pub use load::LoadEvent;
 pub use session::STREAM_TRIPS;
 pub use sockets::socket_folder;
 pub use tables::{create_index, schema_sql};

@@ -8,7 +8,7 @@ use kampf_schema::ddl::SqlDialect;
 use kampf_schema::expr::Node;
 use kampf_schema::{ColumnId, Default, Index, IndexTerm, LogicalType, Reference, Rule, Schema, Table};
 
-use crate::load::LoadEvent;
+use crate::event::LoadEvent;
 
 /// The names that indexes of a schema cannot have.
 pub(crate) fn taken_names(schema: &Schema) -> HashSet<String> {

@@ -1,100 +1,22 @@
 //! The plan of a dataset: how many rows, and what makes each column.
 
 use std::collections::HashMap;
-use std::fmt;
 use std::sync::Arc;
 
-use kampf_schema::expr::{Recipe, RowCount};
-use kampf_schema::{ColumnId, Decimal, LogicalType, Reference, Schema, Span, TableId, Value, ValueRef};
+use kampf_schema::expr::RowCount;
+use kampf_schema::{ColumnId, Decimal, LogicalType, Reference, Schema, TableId, Value, ValueRef};
 
 use crate::batch::{BATCH_ROWS, Batch};
 use crate::guard::{self, Guard};
 use crate::keys::Rekeyed;
 use crate::link::Link;
 use crate::maker::{Maker, Origin, Others};
+use crate::order::{FillError, Order};
 use crate::plan::{self, Planned};
 use crate::random::{NULLS_STAY, Permutation, Random, is_null, mix};
 use crate::seeds::Given;
-use crate::shrink::Shrink;
 use crate::unique::Source;
 use crate::vocabulary::{Vocabulary, cut};
-
-/// What the user asks for.
-#[derive(Clone, Debug)]
-pub struct Order {
-    /// Row counts; tables without one get a guess.
-    pub rows: HashMap<TableId, RowCount>,
-    /// Recipes; columns without one get a guess.
-    pub values: HashMap<(TableId, ColumnId), Recipe>,
-    /// The seed.
-    pub seed: u64,
-    /// How many times as many rows as guessed there are to be, of all tables together; see [`RowGuesses::scaled`](crate::RowGuesses::scaled).
-    pub scale: f64,
-    /// What is left of all that, where a few rows of the same kind are to be made.
-    pub shrink: Option<Shrink>,
-}
-
-impl Default for Order {
-    fn default() -> Order {
-        Order { rows: HashMap::new(), values: HashMap::new(), seed: 0, scale: 1.0, shrink: None }
-    }
-}
-
-impl Order {
-    /// Whether somebody asked for just so many rows of a table.
-    pub(crate) fn is_asked(&self, table: TableId) -> bool {
-        self.shrink.is_none() && self.rows.contains_key(&table)
-    }
-}
-
-/// What an error is about.
-#[derive(Clone, Debug, PartialEq)]
-pub enum FillSubject {
-    /// The row count of a table.
-    Rows(TableId),
-    /// The values of a column.
-    Values(TableId, ColumnId),
-    /// A place in the DDL.
-    Schema(Span),
-}
-
-/// Rows that cannot be made as asked.
-#[derive(Clone, Debug, PartialEq)]
-pub struct FillError {
-    /// About what.
-    pub subject: FillSubject,
-    /// Where in the text of the row count or recipe; none for all of it.
-    pub span: Option<Span>,
-    /// What is wrong.
-    pub message: String,
-    /// What to do.
-    pub hint: Option<String>,
-    /// So many rows could be made, where it is known.
-    pub(crate) room: Option<u64>,
-}
-
-impl FillError {
-    pub(crate) fn new(subject: FillSubject, message: impl Into<String>) -> FillError {
-        FillError { subject, span: None, message: message.into(), hint: None, room: None }
-    }
-
-    pub(crate) fn room(self, rows: u64) -> FillError {
-        FillError { room: Some(rows), ..self }
-    }
-
-    pub(crate) fn hint(mut self, hint: impl Into<String>) -> FillError {
-        self.hint = Some(hint.into());
-        self
-    }
-}
-
-impl fmt::Display for FillError {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.message)
-    }
-}
-
-impl std::error::Error for FillError {}
 
 /// How a column is made, in words.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -5,10 +5,10 @@ use std::collections::HashSet;
 use kampf_schema::expr::{Argument, Recipe, Source};
 use kampf_schema::{ColumnId, LogicalType, Reference, Schema, Table, TableId, Value};
 
-use crate::blueprint::{FillError, FillSubject, Order};
 use crate::count::{Counted, first_parent, most_of, share_evenly, share_rows};
 use crate::guess;
 use crate::link::{How, Link, Spread};
+use crate::order::{FillError, FillSubject, Order};
 use crate::random::{Permutation, Zipf, key};
 
 /// A reference of a table.

@@ -5,9 +5,9 @@ use std::collections::HashMap;
 use kampf_schema::expr::{Children, RowCount};
 use kampf_schema::{LogicalType, Reference, Schema, Table, TableId, Value, did_you_mean};
 
-use crate::blueprint::{FillError, FillSubject, Order};
 use crate::bounds::bounds;
 use crate::guess;
+use crate::order::{FillError, FillSubject, Order};
 use crate::random::{Random, key};
 
 /// The rows of a table, with its counted parent where it has one.

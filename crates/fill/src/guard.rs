@@ -6,10 +6,11 @@ use std::collections::{BTreeSet, HashMap};
 use kampf_schema::expr::Node;
 use kampf_schema::{ColumnId, LogicalType, Rule, Schema, Table, TableId, Value};
 
-use crate::blueprint::{Blueprint, FillError, FillSubject, Order, TablePlan, as_kind};
+use crate::blueprint::{Blueprint, TablePlan, as_kind};
 use crate::bounds::{Bounds, bounds};
 use crate::link::How;
 use crate::maker::Origin;
+use crate::order::{FillError, FillSubject, Order};
 use crate::origins::check_circles;
 use crate::random::{Random, mix};
 use crate::unique::Source;

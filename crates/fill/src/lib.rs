@@ -16,6 +16,7 @@ mod guess;
 mod keys;
 mod link;
 mod maker;
+mod order;
 mod origins;
 mod parameter;
 mod period;
@@ -32,8 +33,9 @@ mod uuids;
 mod vocabulary;
 
 pub use batch::{BATCH_ROWS, Batch};
-pub use blueprint::{Blueprint, FillError, FillSubject, Order, Way};
+pub use blueprint::{Blueprint, Way};
 pub use guess::{LEAST_SCALE, MOST_SCALE, RowGuesses};
+pub use order::{FillError, FillSubject, Order};
 pub use parameter::RecipeMaker;
 pub use random::Permutation;
 pub use shares::OtherShare;

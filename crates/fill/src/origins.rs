@@ -5,9 +5,10 @@ use std::collections::HashMap;
 use kampf_schema::expr::Name;
 use kampf_schema::{ColumnId, LogicalType, Schema, Table, TableId, did_you_mean};
 
-use crate::blueprint::{FillError, FillSubject, TablePlan};
+use crate::blueprint::TablePlan;
 use crate::link::How;
 use crate::maker::Origin;
+use crate::order::{FillError, FillSubject};
 use crate::recipe::{Columns, RecipeError};
 use crate::unique::Source;
 

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use kampf_schema::expr::{Recipe, RowCount, Source as Written, read_recipe};
 use kampf_schema::{ColumnId, Form, LogicalType, Rule, Schema, Table, TableId, Value};
 
-use crate::blueprint::{ColumnPlan, FillError, FillSubject, Order, TablePlan, Way};
+use crate::blueprint::{ColumnPlan, TablePlan, Way};
 use crate::bounds::{Bounds, bounds};
 use crate::connect::{Connecting, counted_too};
 use crate::count::{Counted, count_all};
@@ -15,6 +15,7 @@ use crate::guard::guard;
 use crate::guess;
 use crate::link::{How, Link};
 use crate::maker::{ListForm, Maker, Origin};
+use crate::order::{FillError, FillSubject, Order};
 use crate::origins::{OfTable, check_circles};
 use crate::random::{Permutation, key};
 use crate::recipe::maker;

@@ -5,7 +5,8 @@ use std::collections::HashSet;
 use kampf_schema::expr::{Children, RowCount};
 use kampf_schema::{Schema, TableId, Value};
 
-use crate::blueprint::{Blueprint, FillError, Order};
+use crate::blueprint::Blueprint;
+use crate::order::{FillError, Order};
 
 /// By how much row counts are less; see [`Blueprint::twin`].
 #[derive(Clone, Debug)]

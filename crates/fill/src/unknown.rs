@@ -2,7 +2,7 @@
 
 use kampf_schema::{Check, ColumnId, Schema, Span, Table, TableId};
 
-use crate::blueprint::Order;
+use crate::order::Order;
 
 /// A check that the schema goes on without.
 #[derive(Clone, Debug, PartialEq)]

@@ -1,17 +1,20 @@
 //! Which contenders enter, and why others do not.
 
+mod nature;
+mod rules;
+
 use std::collections::{BTreeMap, HashMap};
 use std::fmt;
 use std::hash::{DefaultHasher, Hash, Hasher};
 
 use kampf_schema::Schema;
 
-use crate::choice::{Choice, ChoiceOption, Choices, Hydration, Loading, Opt, Restriction};
+use crate::choice::{Choice, ChoiceOption, Choices, Hydration, Loading, Opt, Restriction, Ways};
 use crate::dialect::Dialect;
-use crate::nature::Nature;
 use crate::need::Need;
 use crate::plan::Plan;
-use crate::planner::{Ways, plan};
+use crate::planner::plan;
+use nature::Nature;
 
 /// A combination that is not derived.
 #[derive(Clone, Debug, PartialEq)]
@@ -78,7 +81,7 @@ impl Field {
             let of_choices = Ways::of(&choices);
             let plan = plan(schema, need, dialect, of_choices);
             let mut options = choices.options().filter(|option| !option.choice().entry().is_manner);
-            let refusal = options.find_map(|option| (option.entry().refusal)(&nature, &of_choices, &plan));
+            let refusal = options.find_map(|option| rules::refusal(option, &nature, &of_choices, &plan));
             let refusal = refusal.or_else(|| manners.refusal(&nature, choices, manners.first(), &plan));
             let alike = known.entry(print_of(&plan)).or_default();
             let twin = alike.iter().find(|(_, other)| *other == plan).map(|(choices, _)| *choices);
@@ -219,7 +222,7 @@ impl Axes {
                 let sizes = if asked.is_empty() { &need.portions } else { &asked };
                 sizes.iter().map(|&size| option.of_size(size)).collect()
             };
-            let options = choice.options().filter(|option| (option.entry().applies)(nature)).flat_map(sized);
+            let options = choice.options().filter(|option| rules::is_option(*option, nature)).flat_map(sized);
             let mut options: Vec<Opt> = options.filter(|option| restriction.allows(*option)).collect();
             // What everybody has comes first.
             options.sort_by_key(|option| choice.entry().usual.is_some_and(|usual| usual != option.rank()));
@@ -230,7 +233,7 @@ impl Axes {
             let mut named = choice.options().filter(|option| option.entry().is_named).peekable();
             named.peek().is_none() || named.any(|option| !restriction.labelled(option).is_empty())
         };
-        let choices = Choice::ALL.into_iter().filter(|choice| choice.entry().is_manner == manner && (choice.entry().applies)(nature));
+        let choices = Choice::ALL.into_iter().filter(|choice| choice.entry().is_manner == manner && rules::applies(*choice, nature));
         let choices = choices.filter(is_there);
         Axes { axes: choices.map(options).collect() }
     }
@@ -249,7 +252,7 @@ impl Axes {
     /// Why a plan cannot be carried out in a manner.
     fn refusal(&self, nature: &Nature, choices: Choices, manner: Choices, plan: &Plan) -> Option<&'static str> {
         let ways = Ways::of(&manner.options().fold(choices, Choices::with_opt));
-        manner.options().find_map(|option| (option.entry().refusal)(nature, &ways, plan))
+        manner.options().find_map(|option| rules::refusal(option, nature, &ways, plan))
     }
 
     /// All combinations, the option of the last choice changing fastest, made one at a time: each on one schema, so that it deviates from the

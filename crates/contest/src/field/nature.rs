@@ -2,49 +2,49 @@
 
 use kampf_schema::Schema;
 
-use crate::choice::{ChoiceOption, Choices, Columns, Hydration, Loading, Work};
+use crate::choice::{ChoiceOption, Choices, Columns, Hydration, Loading, Ways, Work};
 use crate::dialect::Dialect;
 use crate::need::{Leaf, Need};
 use crate::plan::Plan;
-use crate::planner::{Ways, plan};
+use crate::planner::plan;
 use crate::resolve::make_total_at;
 
 /// What of a need decides which choices and options there are for it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Nature {
-    pub(crate) has_relations: bool,
+pub(super) struct Nature {
+    pub(super) has_relations: bool,
     /// Whether any related row is asked for as more than a row to one.
-    pub(crate) has_many: bool,
+    pub(super) has_many: bool,
     /// Whether anything has a form of its own where relations are grouped, ranked, computed or nested.
-    pub(crate) has_grouped: bool,
-    pub(crate) has_ranked: bool,
-    pub(crate) has_computed: bool,
-    pub(crate) has_nested: bool,
+    pub(super) has_grouped: bool,
+    pub(super) has_ranked: bool,
+    pub(super) has_computed: bool,
+    pub(super) has_nested: bool,
     /// Whether anything filters, sorts, groups or limits the rows.
-    pub(crate) has_selection: bool,
+    pub(super) has_selection: bool,
     /// Whether rows are grouped.
-    pub(crate) has_group: bool,
+    pub(super) has_group: bool,
     /// Whether any part of the condition counts only with its parameter.
-    pub(crate) has_optional: bool,
+    pub(super) has_optional: bool,
     /// Whether entities of the tables that are read are used to more than is asked for.
-    pub(crate) has_habits: bool,
+    pub(super) has_habits: bool,
     /// Whether anything comes over a relation to many.
-    pub(crate) reaches_many: bool,
+    pub(super) reaches_many: bool,
     /// Whether fetching only what is needed differs from fetching everything, in any way of loading and wherever the work is done.
-    pub(crate) columns_matter: bool,
+    pub(super) columns_matter: bool,
     /// Whether the root has a primary key, and whether every table has one.
-    pub(crate) has_root_key: bool,
-    pub(crate) has_all_keys: bool,
+    pub(super) has_root_key: bool,
+    pub(super) has_all_keys: bool,
     /// Whether more than one row can come.
-    pub(crate) many_rows: bool,
+    pub(super) many_rows: bool,
     /// Whether rows have places to count from: an order, or a key to sort by.
-    pub(crate) can_page: bool,
+    pub(super) can_page: bool,
     /// Why rows cannot be read from the key of the last one on; none where they can.
-    pub(crate) no_chunks: Option<&'static str>,
+    pub(super) no_chunks: Option<&'static str>,
 }
 
 impl Nature {
-    pub(crate) fn of(schema: &Schema, need: &Need, dialect: &Dialect) -> Nature {
+    pub(super) fn of(schema: &Schema, need: &Need, dialect: &Dialect) -> Nature {
         let has_key = |table| !schema.table(table).primary_key.is_empty();
         Nature {
             has_relations: need.has_relations(),
@@ -68,7 +68,7 @@ impl Nature {
     }
 
     /// Whether the database makes the groups, so that what comes back are no rows of a table.
-    pub(crate) fn groups_in_database(&self, plan: &Plan) -> bool {
+    pub(super) fn groups_in_database(&self, plan: &Plan) -> bool {
         self.has_group && plan.group.is_none()
     }
 }

@@ -3,9 +3,9 @@
 use kampf_schema::expr::{Expr, Node};
 use kampf_schema::{LogicalType, Schema};
 
-use super::Ways;
 use super::frame::Ground;
 use super::split::{unsaid, unsaid_aggregate, unsaid_items, unsaid_list};
+use crate::choice::Ways;
 use crate::choice::{Choices, Hydration, Loading};
 use crate::dialect::Dialect;
 use crate::need::{Aggregate, Fold, Leaf, Need};

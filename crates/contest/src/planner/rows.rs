@@ -10,10 +10,11 @@ mod statements;
 use kampf_schema::expr::{Expr, Node};
 use kampf_schema::{ColumnId, TableId};
 
+use super::Split;
 use super::forms::Forms;
 use super::frame::Ground;
 use super::list::{self, Level, Listed};
-use super::{Split, Ways};
+use crate::choice::Ways;
 use crate::choice::{Fetch, Hydration, Loading};
 use crate::manner::Manner;
 use crate::need::{Fold, Leaf, OrderBy};

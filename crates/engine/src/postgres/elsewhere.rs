@@ -15,9 +15,9 @@ use tokio_postgres::error::SqlState;
 use super::connect::{self, Link};
 use super::error::engine_error;
 use super::load;
-use crate::engine::{Ground, Loaded, Served, Setting, Swept};
+use crate::engine::{Ground, Served, Setting, Swept};
+use crate::event::{LoadEvent, Loaded};
 use crate::fault::step;
-use crate::load::LoadEvent;
 use crate::throwaway::{encoded, fnv, unreachable};
 
 /// How the comment on a schema of Kampf's own making begins; then follows what it is, and after [`OF`] whose.

@@ -15,9 +15,9 @@ use super::dialect::POSTGRES;
 use super::elsewhere::TABLE_MARK;
 use super::error::engine_error;
 use super::values::encode;
-use crate::engine::Loaded;
+use crate::event::{LoadEvent, Loaded};
 use crate::fault::step;
-use crate::load::{LoadEvent, pump};
+use crate::load::pump;
 use crate::tables::{column_list, create_table, foreign_key, indexes, primary_key, taken_names};
 
 /// About what the rows of a batch come to.

@@ -18,9 +18,9 @@ use kampf_contest::{Dialect, EngineError, EngineErrorKind, Session};
 use kampf_fill::Blueprint;
 use kampf_schema::Schema;
 
-use crate::engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Loaded, Served, Setting, Swept, TableSize};
+use crate::engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Served, Setting, Swept, TableSize};
+use crate::event::{LoadEvent, Loaded};
 use crate::fault::step;
-use crate::load::LoadEvent;
 use crate::session::Connected;
 use crate::throwaway;
 use connect::Link;

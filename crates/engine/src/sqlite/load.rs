@@ -12,9 +12,10 @@ use super::dialect::SQLITE;
 use super::error::engine_error;
 use super::rows::BatchTable;
 use super::{MARK, apply};
-use crate::engine::{Loaded, Setting};
+use crate::engine::Setting;
+use crate::event::{LoadEvent, Loaded};
 use crate::fault::step;
-use crate::load::{LoadEvent, pump};
+use crate::load::pump;
 use crate::tables::{checks, column_list, create_table, indexes, taken_names};
 
 /// KiB of pages kept while rows go in anywhere among the others, and while indexes are sorted.

@@ -19,8 +19,8 @@ use rusqlite::config::DbConfig;
 use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 use rusqlite::{OpenFlags, StatementStatus};
 
-use crate::engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Loaded, Served, Setting, TableSize};
-use crate::load::LoadEvent;
+use crate::engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Served, Setting, TableSize};
+use crate::event::{LoadEvent, Loaded};
 use crate::session::Connected;
 use error::engine_error;
 
