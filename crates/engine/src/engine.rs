@@ -125,6 +125,20 @@ pub trait Engine: Sync {
     /// The name users write.
     fn name(&self) -> &'static str;
 
+    /// What URLs of its servers begin with, its name among them; none where there are no servers.
+    fn schemes(&self) -> &'static [&'static str] {
+        &[]
+    }
+
+    /// Whether a variable of the environment is its driver's, which may find a password by it.
+    fn is_own_variable(&self, name: &str) -> bool {
+        let _ = name;
+        false
+    }
+
+    /// Whether a file in a dataset's folder is one that the engine puts there, for the dataset or for a variant whose word is one by `is_word`.
+    fn is_own_file(&self, name: &str, is_word: fn(&str) -> bool) -> bool;
+
     /// The version of what carries out the statements, here or on a server.
     ///
     /// # Errors

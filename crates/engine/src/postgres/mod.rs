@@ -41,6 +41,18 @@ impl Engine for Postgres {
         }
     }
 
+    fn schemes(&self) -> &'static [&'static str] {
+        &["postgres", "postgresql"]
+    }
+
+    fn is_own_variable(&self, name: &str) -> bool {
+        name.starts_with("PG")
+    }
+
+    fn is_own_file(&self, name: &str, _: fn(&str) -> bool) -> bool {
+        name == server::FOLDER
+    }
+
     fn dialect(&self) -> &'static Dialect {
         &dialect::POSTGRES
     }

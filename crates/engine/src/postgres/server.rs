@@ -24,12 +24,15 @@ const DATABASE: &str = "postgres";
 const OWNER: &str = "kampf";
 const READER: &str = "kampf_reader";
 
+/// What is in a dataset's folder of a throwaway server.
+pub(super) const FOLDER: &str = "dataset.cluster";
+
 /// What is PostgreSQL's own about its throwaway servers.
 pub(super) static KIND: Kind = Kind {
     name: "PostgreSQL",
     homes: "kampf-postgres",
     account: "postgres",
-    folder: "dataset.cluster",
+    folder: FOLDER,
     made_by: "PG_VERSION",
     pid_file: "postmaster.pid",
     // The eighth line says how far it has come.

@@ -44,6 +44,12 @@ impl Engine for Sqlite {
         Ok(rusqlite::version().to_owned())
     }
 
+    fn is_own_file(&self, name: &str, is_word: fn(&str) -> bool) -> bool {
+        let Some((inner, ending)) = name.strip_prefix("dataset").and_then(|rest| rest.split_once(".sqlite")) else { return false };
+        let is_of_dataset = inner.is_empty() || inner.strip_prefix('.').is_some_and(is_word);
+        is_of_dataset && matches!(ending, "" | "-journal" | "-wal" | "-shm")
+    }
+
     fn dialect(&self) -> &'static Dialect {
         &dialect::SQLITE
     }

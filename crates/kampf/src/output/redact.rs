@@ -13,8 +13,10 @@ static IN_URL: LazyLock<Regex> = LazyLock::new(|| pattern(r#"[A-Za-z][A-Za-z0-9+
 /// `?password=…`.
 static AS_WORD: LazyLock<Regex> = LazyLock::new(|| pattern(r#"(?i)\bpassword(?:=|%3d)([^\s&"']+)"#));
 /// A URL that ends with what cannot be a port: its host was forgotten.
-static WITHOUT_HOST: LazyLock<Regex> =
-    LazyLock::new(|| pattern(r#"(?i)\bpostgres(?:ql)?:/*[^\s"'/@:]+:([^\s"'@/]*[^\s"'@/0-9][^\s"'@]*)"#));
+static WITHOUT_HOST: LazyLock<Regex> = LazyLock::new(|| {
+    let schemes = kampf_engine::schemes().collect::<Vec<_>>().join("|");
+    pattern(&format!(r#"(?i)\b(?:{schemes}):/*[^\s"'/@:]+:([^\s"'@/]*[^\s"'@/0-9][^\s"'@]*)"#))
+});
 /// `user:password@host` without a scheme.
 static WITHOUT_SCHEME: LazyLock<Regex> = LazyLock::new(|| pattern(r#"[A-Za-z0-9_.%+-]+:([^\s"'@/]+)@"#));
 /// A key that says so itself.

@@ -213,7 +213,7 @@ impl Project {
 
 fn find_engine(source: &Source, name: Option<&Written>) -> Result<(&'static dyn Engine, Option<String>), Problem> {
     match name {
-        None => named_engine("sqlite"),
+        None => Ok((kampf_engine::usual(), None)),
         Some(name) => named_engine(&name.value).map_err(|problem| problem.at(source.place(name.span))),
     }
 }
@@ -225,11 +225,11 @@ fn named_engine(wanted: &str) -> Result<(&'static dyn Engine, Option<String>), P
         return Err(problem.hint("name the engine; fill, check and race take --engine all"));
     }
     let name = wanted.split_once("://").map_or(wanted, |(name, _)| name);
+    let scheme = kampf_engine::schemes().next().unwrap_or_default();
     if name.contains(['@', '/', ':']) {
         return Err(Problem::wrong("this is neither the name of an engine nor the URL of a server")
-            .hint("write the name alone, like \"postgres\", or a whole URL: postgres://USER@HOST:PORT/DATABASE"));
+            .hint(format!("write the name alone, like \"{scheme}\", or a whole URL: {scheme}://USER@HOST:PORT/DATABASE")));
     }
-    let name = if name == "postgresql" { "postgres" } else { name };
     let engine = kampf_engine::engine(name)
         .ok_or_else(|| Problem::wrong(format!("there is no engine `{name}`")).maybe_hint(did_you_mean(name, kampf_engine::names())))?;
     Ok((engine, wanted.contains("://").then(|| wanted.to_owned())))

@@ -298,7 +298,7 @@ pub(crate) fn remove_all(project: &Project) -> Result<Swept, Problem> {
         let elsewhere = slot.begun().and_then(|begun| begun.server);
         if let Some(server) = elsewhere.filter(|server| project.server().is_none_or(|url| project.engine.shown(url) != *server)) {
             return Err(Problem::wrong(format!("{} is on {server}, which the project does not name", slot.word))
-                .hint("name it: `kampf fill --remove --engine postgres://…`"));
+                .hint("name it: `kampf fill --remove --engine URL`"));
         }
         let was_there = slot.folder.exists();
         let removed = match slot.take()? {

@@ -115,9 +115,8 @@ const FORMAT: &str = "kampf-dataset";
 const VERSION: u32 = 3;
 const RECORD: &str = "dataset.json";
 const BEGUN: &str = "dataset.begun";
-/// All that Kampf puts into a dataset's folder, besides halves of the first two.
-const FILES: [&str; 7] =
-    [RECORD, BEGUN, "dataset.sqlite", "dataset.sqlite-journal", "dataset.sqlite-wal", "dataset.sqlite-shm", "dataset.cluster"];
+/// What Kampf puts into a dataset's folder besides the engines' files, and halves of these.
+const FILES: [&str; 2] = [RECORD, BEGUN];
 
 /// What a dataset is, besides what is measured while it is loaded.
 pub(super) struct Identity<'a> {
@@ -247,7 +246,7 @@ impl Slot {
     pub(super) fn clear(&self, project: &Project, owner: &str) -> Result<bool, Problem> {
         let begun = self.begun();
         // Without a word on it there is a file at most.
-        let engine = begun.as_ref().map_or("sqlite", |begun| begun.engine.as_str());
+        let engine = begun.as_ref().map_or(kampf_engine::usual().name(), |begun| begun.engine.as_str());
         let engine: &dyn Engine = kampf_engine::engine(engine).unwrap_or(project.engine);
         let server = match begun.as_ref().and_then(|begun| begun.server.as_deref()) {
             None => None,
@@ -292,7 +291,7 @@ impl Slot {
         let entries = fs::read_dir(folder).map_err(|error| Problem::file("cannot read", folder, &error))?;
         for entry in entries.flatten() {
             let name = entry.file_name().to_string_lossy().into_owned();
-            if !FILES.contains(&name.as_str()) && !is_variant_file(&name) && !is_part_of(&name, &[RECORD, BEGUN]) {
+            if !FILES.contains(&name.as_str()) && !kampf_engine::is_file_of_dataset(&name, is_variant_word) && !is_part_of(&name, &FILES) {
                 return Err(Problem::surroundings(format!("{} holds {name}, which Kampf did not make", folder.display()))
                     .hint("move it away; Kampf removes only what it made"));
             }
@@ -321,12 +320,6 @@ impl DatasetRecord {
     pub(super) fn place<'a>(&'a self, slot: &'a Slot, server: Option<&'a str>, owner: &'a str) -> Ground<'a> {
         Ground { folder: &slot.folder, server, name: &self.name, owner, variant: None }
     }
-}
-
-/// Whether a file is that of a variant, or one that the engine puts beside it.
-fn is_variant_file(name: &str) -> bool {
-    let inner = name.strip_prefix("dataset.").and_then(|rest| rest.split_once(".sqlite"));
-    inner.is_some_and(|(word, ending)| is_variant_word(word) && matches!(ending, "" | "-journal" | "-wal" | "-shm"))
 }
 
 /// Whether a text is the word of a variant, as Kampf makes them.

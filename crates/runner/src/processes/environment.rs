@@ -2,6 +2,8 @@
 
 use std::ffi::{OsStr, OsString};
 
+use kampf_engine::is_variable_of_driver;
+
 /// Variables that every contender gets.
 const KEPT: [&str; 16] = [
     "PATH",
@@ -25,7 +27,7 @@ const KEPT: [&str; 16] = [
 /// Whether a variable is passed on: one that programs find their own parts or their language by.
 fn is_kept(name: &OsStr) -> bool {
     let Some(name) = name.to_str() else { return false };
-    KEPT.contains(&name) || name.starts_with("LC_") || name.ends_with("_HOME") || (name.ends_with("PATH") && !name.starts_with("PG"))
+    KEPT.contains(&name) || name.starts_with("LC_") || name.ends_with("_HOME") || (name.ends_with("PATH") && !is_variable_of_driver(name))
 }
 
 /// Of an environment what a contender gets, with the variables that its owner names besides.

@@ -1,6 +1,6 @@
 //! Whether a new folder can be filled.
 
-use kampf_engine::{Ground, engine};
+use kampf_engine::Ground;
 use kampf_fill::{Blueprint, FillError, FillSubject, Order};
 use kampf_schema::expr::RowCount;
 use kampf_schema::{Schema, TableId};
@@ -60,11 +60,11 @@ pub(super) fn fault(schema: &Schema, order: &Order, planned: &Result<Blueprint, 
 }
 
 fn load(schema: &Schema, blueprint: &Blueprint) -> Option<Fault> {
-    let sqlite = engine("sqlite")?;
+    let usual = kampf_engine::usual();
     // Where there is no room for a temporary folder, nothing is known of the schema.
     let folder = tempfile::tempdir().ok()?;
     let place = Ground { folder: folder.path(), server: None, name: "new", owner: "new", variant: None };
-    let error = sqlite.load(&place, schema, blueprint, &sqlite.settings(), &mut |_| {}).err()?;
+    let error = usual.load(&place, schema, blueprint, &usual.settings(), &mut |_| {}).err()?;
     Some(Fault {
         place: Place::Values,
         what: format!("the first rows do not go in: {}", error.message),
