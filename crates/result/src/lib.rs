@@ -23,8 +23,9 @@ pub use machine::Machine;
 pub use parse::{LOST, ReadError, is_known};
 pub use parts::{
     AgainstPart, AnswerPart, ByChoicePart, ChangePart, ConditionsPart, ContenderPart, ContestPart, DatasetPart, Document, EffectPart,
-    EnginePart, ForecastPart, HeatPart, KeptPart, KeysPart, LatencyPart, LeftPart, MOST_ROUNDS, MatteredPart, OptionChangePart,
-    OtherOptionPart, PairPart, RacePart, RequiredPart, StepPart, TablePart, VariantPart, VerdictPart,
+    EnginePart, FetchWorthPart, ForecastPart, HeatPart, IndexWorthPart, KeptPart, KeptWorthPart, KeysPart, KeysWorthPart, LatencyPart,
+    LeftPart, MOST_ROUNDS, MatteredPart, OptionChangePart, OtherOptionPart, PairPart, RacePart, RequiredPart, StepPart, TablePart,
+    VariantPart, VerdictPart, WorthPart,
 };
 pub use require_words::{miss_text, nearest_text, reading};
 pub use run::{Course, Extra, RacedContest, RacedRun, Shown};

@@ -4,7 +4,7 @@ use kampf_contest::Hydration;
 use kampf_race::{Goal, RaceSettings};
 use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, HeatFacts, Outcome, Verdict};
 
-use crate::parts::{ContenderPart, ContestPart, Document, HeatPart, MOST_ROUNDS};
+use crate::parts::{ContenderPart, ContestPart, Document, HeatPart, KeptPart, MOST_ROUNDS};
 use crate::run::{Course, Extra, RacedContest, RacedRun};
 
 /// Levels are shared with far fewer: what is more was not written by a race.
@@ -93,6 +93,17 @@ fn contest(part: ContestPart) -> RacedContest {
     };
     let heats = race.heats.iter().filter_map(heat).collect();
     let pair = race.pair.as_ref().and_then(|(old, new)| Some((place(old)?, place(new)?)));
+    let facts = Facts {
+        settings,
+        keeps_nothing: race.keeps_nothing,
+        require: part.require.0.with_fresh(!race.may_be_stale),
+        rounds: race.rounds,
+        contenders,
+        heats,
+        pair,
+        hit_rate: circumstance.hit_rate,
+        variants: part.variant.iter().map(|(name, variant)| (name.clone(), variant.facts())).collect(),
+    };
     RacedContest {
         name: part.name,
         about: part.about,
@@ -117,15 +128,7 @@ fn contest(part: ContestPart) -> RacedContest {
             reference_loop: race.reference_loop_ns,
             cpu_pressure: race.cpu_pressure,
         },
-        facts: Facts {
-            settings,
-            keeps_nothing: race.keeps_nothing,
-            require: part.require.0.with_fresh(!race.may_be_stale),
-            rounds: race.rounds,
-            contenders,
-            heats,
-            pair,
-        },
+        facts,
         extras,
         verdict: Verdict::default(),
     }
@@ -158,8 +161,11 @@ fn contender(part: ContenderPart) -> (ContenderFacts, Extra) {
         in_check: part.in_check_ns,
         cold: part.latency_ns.cold,
         measured: part.counts.measured(&part.counted, &part.counted_range),
+        kept: part.kept.as_ref().map(KeptPart::facts),
+        held: part.held,
+        answer_rows: part.answer.as_ref().map(|answer| answer.rows),
         by_hand: part.by_hand,
         fault: kind.map(|kind| Fault { kind, reason: part.reason.unwrap_or_default(), after }),
     };
-    (facts, Extra { sql: part.sql, cpu: part.cpu_ns, kept: part.kept, held: part.held, answer: part.answer })
+    (facts, Extra { sql: part.sql, cpu: part.cpu_ns, answer: part.answer })
 }

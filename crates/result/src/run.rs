@@ -9,7 +9,7 @@ use serde_json::Value as Json;
 
 use crate::circumstance::{Arranged, Circumstance};
 use crate::machine::Machine;
-use crate::parts::{AnswerPart, DatasetPart, EnginePart, KeptPart, VariantPart};
+use crate::parts::{AnswerPart, DatasetPart, EnginePart, VariantPart};
 
 /// Everything that one run of `kampf race` gave.
 #[derive(Clone, Debug)]
@@ -91,10 +91,6 @@ pub struct Extra {
     pub sql: Vec<String>,
     /// Processor nanoseconds of a call.
     pub cpu: Option<Nanos>,
-    /// Times of calls where answers are kept.
-    pub kept: Option<KeptPart>,
-    /// How many bytes were held after how many rows of a call.
-    pub held: Vec<(u64, u64)>,
     /// Its answer to the first parameter set.
     pub answer: Option<AnswerPart>,
 }

@@ -3,15 +3,16 @@
 use kampf_contest::Opt;
 use kampf_race::{Goal, Interval};
 use kampf_verdict::{
-    Beside, ByChoice, ChoiceEnd, Cost, Effect, HeatFacts, Keeps, Left, OptionChange, OtherOption, Outcome, Pair, Ratio, Reading,
-    Requirements, Step, Verdict,
+    Beside, ByChoice, ChoiceEnd, Cost, Effect, FetchWorth, HeatFacts, IndexWorth, Keeps, KeptWorth, KeysOfType, Left, OptionChange,
+    OtherOption, Outcome, Pair, Ratio, Reading, Requirements, Step, Verdict, Wins,
 };
 
 use crate::counts::{CountsPart, RequirePart, counted_part, range_part};
 use crate::parse::{FORMAT, READ, VERSION};
 use crate::parts::{
-    AgainstPart, ByChoicePart, ConditionsPart, ContenderPart, ContestPart, Document, EffectPart, ForecastPart, HeatPart, LatencyPart,
-    LeftPart, MatteredPart, OptionChangePart, OtherOptionPart, PairPart, RacePart, RequiredPart, StepPart, VerdictPart,
+    AgainstPart, ByChoicePart, ConditionsPart, ContenderPart, ContestPart, Document, EffectPart, FetchWorthPart, ForecastPart, HeatPart,
+    IndexWorthPart, KeptPart, KeptWorthPart, KeysWorthPart, LatencyPart, LeftPart, MatteredPart, OptionChangePart, OtherOptionPart,
+    PairPart, RacePart, RequiredPart, StepPart, VerdictPart, WorthPart,
 };
 use crate::require_words::{miss_text, nearest_text};
 use crate::run::{RacedContest, RacedRun, Shown};
@@ -73,6 +74,7 @@ fn contest(raced: &RacedContest) -> ContestPart {
         },
         contenders: raced.contenders().map(|one| contender(raced, one)).collect(),
         verdict: verdict_part(raced),
+        worth: worth(raced),
         mattered: MatteredPart {
             ladder: verdict.ladder.iter().map(|one| step(raced, one)).collect(),
             effects: verdict.effects.iter().map(effect).collect(),
@@ -126,8 +128,8 @@ fn contender(raced: &RacedContest, Shown { at, facts, placed, extra }: Shown<'_>
         left: placed.left.as_ref().map(|one| left(raced, one)),
         trade_off: placed.trade_off,
         cpu_ns: extra.cpu,
-        kept: extra.kept,
-        held: extra.held.clone(),
+        kept: facts.kept.as_ref().map(KeptPart::of),
+        held: facts.held.clone(),
         counts: CountsPart::of(&facts.measured),
         counted: counted_part(&facts.measured),
         counted_range: range_part(&facts.measured),
@@ -269,6 +271,50 @@ fn verdict_part(raced: &RacedContest) -> VerdictPart {
         nearest,
         by_choice: verdict.by_choice.iter().map(|one| by_choice(raced, one)).collect(),
         pair: verdict.pair.as_ref().map(|one| pair(raced, one)),
+    }
+}
+
+fn worth(raced: &RacedContest) -> WorthPart {
+    let worth = &raced.verdict.worth;
+    let name = |at: usize| raced.name_of(at).to_owned();
+    let kept = |one: &KeptWorth| KeptWorthPart {
+        contender: name(one.contender),
+        mixed_ns: one.mixed,
+        best: one.best.map(name),
+        wins_from: match one.wins {
+            Some(Wins::Always) => Some(0.0),
+            Some(Wins::From(share)) => Some(share),
+            Some(Wins::Never) | None => None,
+        },
+        bytes: one.bytes,
+        spared_ns: one.spared,
+    };
+    let fetch = |one: &FetchWorth| FetchWorthPart {
+        contenders: one.contenders.iter().map(|&at| name(at)).collect(),
+        rows: one.rows,
+        row_bytes: one.row_bytes,
+        fitting_rows: one.fitting,
+    };
+    let index = |one: &IndexWorth| IndexWorthPart {
+        variant: one.variant.clone(),
+        plain: one.plain.map(name),
+        best: one.best.map(name),
+        finding: one.finding.word().to_owned(),
+        load_share: one.load_share,
+    };
+    let of_type = |own: Option<usize>, one: &KeysOfType| KeysWorthPart {
+        variant: one.variant.clone(),
+        contender: one.contender.map(name),
+        own: own.map(name),
+        time: one.time,
+        bytes: one.bytes,
+        load: one.load,
+    };
+    WorthPart {
+        kept: worth.kept.iter().map(kept).collect(),
+        fetch: worth.fetch.as_ref().map(fetch),
+        indexes: worth.indexes.iter().map(index).collect(),
+        keys: worth.keys.iter().flat_map(|keys| keys.types.iter().map(|one| of_type(keys.own, one))).collect(),
     }
 }
 

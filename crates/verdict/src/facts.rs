@@ -1,5 +1,7 @@
 //! What was measured. Nobody changes it.
 
+use std::collections::BTreeMap;
+
 use kampf_contest::{ByHand, Cache, Choices, Measured};
 use kampf_race::{Nanos, RaceSettings};
 
@@ -22,6 +24,45 @@ pub struct Facts {
     pub heats: Vec<HeatFacts>,
     /// The places of the two that were raced against each other, the earlier first.
     pub pair: Option<(usize, usize)>,
+    /// The share of calls that was answered from what is kept, where anybody keeps answers.
+    pub hit_rate: Option<f64>,
+    /// The other schemas that contenders ran on, by their names.
+    pub variants: BTreeMap<String, VariantFacts>,
+}
+
+/// The same rows under other indexes, or with other keys.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct VariantFacts {
+    /// Seconds that its indexes took to make.
+    pub seconds: f64,
+    /// Seconds that the plain schema took to load.
+    pub load_seconds: f64,
+    /// What it takes with its keys, where they are of another type.
+    pub keys: Option<KeysFacts>,
+}
+
+/// What a dataset takes with keys of another type, and with the schema's own.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct KeysFacts {
+    /// Bytes of all tables and indexes.
+    pub bytes: u64,
+    /// Seconds of a load.
+    pub seconds: f64,
+    /// Bytes with the schema's own keys.
+    pub own_bytes: u64,
+    /// Seconds of a load with the schema's own keys.
+    pub own_seconds: f64,
+}
+
+/// Times of a contender that keeps answers.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct KeptFacts {
+    /// What a call takes that finds its answer kept.
+    pub hit: Nanos,
+    /// What a call takes that does not.
+    pub miss: Nanos,
+    /// How many answers are kept.
+    pub entries: u32,
 }
 
 /// A heat after the first one.
@@ -60,6 +101,12 @@ pub struct ContenderFacts {
     pub cold: Option<Nanos>,
     /// What was counted over a call.
     pub measured: Measured,
+    /// Of one that keeps answers.
+    pub kept: Option<KeptFacts>,
+    /// How many bytes were held after how many rows of a call.
+    pub held: Vec<(u64, u64)>,
+    /// Rows of its answer to the first parameter set, where it agreed.
+    pub answer_rows: Option<u64>,
     /// What it leaves to the developer; none for programs.
     pub by_hand: Option<ByHand>,
     /// What was wrong with it.

@@ -11,6 +11,7 @@ use crate::require::{Keeps, readings};
 use crate::take::{required, takes_place, to_take};
 use crate::trade_offs::is_trade_off;
 use crate::verdict::{End, Outcome, Pair, PairFinding, Placed, Ratio, Requirements, Verdict};
+use crate::worth::worth;
 
 /// Works out everything that follows from what was measured: how each contender stands, whom to take, what the choices did.
 pub fn judge(facts: &Facts) -> Verdict {
@@ -26,6 +27,7 @@ pub fn judge(facts: &Facts) -> Verdict {
         false => required(facts, &placed).map(|(choose, requirements)| (choose, Some(requirements))).unwrap_or_default(),
     };
     let around = told_around(facts, &raced, &order, choose);
+    let by_choice = if facts.pair.is_some() { Vec::new() } else { by_choice(facts, &replayed, &raced, &order, around) };
     let is_over = replayed.decided || end == End::Nothing;
     Verdict {
         end,
@@ -34,7 +36,8 @@ pub fn judge(facts: &Facts) -> Verdict {
         choose,
         ladder: ladder(facts, &replayed, &placed, &order, choose.filter(|&at| facts.contenders[at].choices.is_some()).or(around)),
         effects: effects(facts, &placed, &order),
-        by_choice: if facts.pair.is_some() { Vec::new() } else { by_choice(facts, &replayed, &raced, &order, around) },
+        worth: worth(facts, &placed, &order, &by_choice),
+        by_choice,
         around,
         is_told_around: is_told_around(facts, &replayed, &placed),
         noise: replayed.race.noise(),

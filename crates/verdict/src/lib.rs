@@ -14,10 +14,12 @@ mod require;
 mod take;
 mod trade_offs;
 mod verdict;
+mod worth;
 
 pub use by_choice::{ByChoice, ChoiceEnd, Cost, OtherOption, compared};
-pub use facts::{Beside, Candidate, ContenderFacts, Facts, Fault, FaultKind, HeatFacts, beside};
+pub use facts::{Beside, Candidate, ContenderFacts, Facts, Fault, FaultKind, HeatFacts, KeptFacts, KeysFacts, VariantFacts, beside};
 pub use judge::judge;
 pub use require::{Keeps, Nearest, Reading, Require, Required};
 pub use take::next_anchor;
 pub use verdict::{Effect, End, Forecast, Left, OptionChange, Outcome, Pair, PairFinding, Placed, Ratio, Requirements, Step, Verdict};
+pub use worth::{FetchWorth, IndexFinding, IndexWorth, KeptWorth, KeysOfType, KeysWorth, Wins, Worth};

@@ -6,6 +6,7 @@ use kampf_race::{Interval, Nanos};
 use crate::by_choice::ByChoice;
 use crate::facts::Beside;
 use crate::require::{Nearest, Reading};
+use crate::worth::Worth;
 
 /// What follows from a race. Contenders are known by their places in the facts.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -40,6 +41,8 @@ pub struct Verdict {
     pub forecasts: Vec<Forecast>,
     /// The two that were raced against each other.
     pub pair: Option<Pair>,
+    /// What keeping answers, reading in portions, other indexes and other keys are worth.
+    pub worth: Worth,
 }
 
 /// How a race ended.

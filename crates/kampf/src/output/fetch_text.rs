@@ -1,9 +1,9 @@
-//! What reading in portions is good for: memory against time and statements.
+//! What reading in portions is good for, in a table.
 
-use kampf_contest::{Choice, ChoiceOption, Choices, Fetch, Measure};
+use kampf_contest::{Choice, Measure};
 use kampf_result::numbers::{bytes, count, duration};
 use kampf_result::{RacedContest, Shown};
-use kampf_verdict::Required;
+use kampf_verdict::{FetchWorth, Required};
 
 use super::page::Page;
 use super::style::width;
@@ -18,14 +18,8 @@ const BESIDE: usize = 60;
 
 /// The ways of fetching that were raced with everything else the same, each with the memory it held over the rows that were read.
 pub(crate) fn fetch_text(page: &mut Page, contest: &RacedContest) {
-    let Some(group) = group(contest) else { return };
-    let seen = group.iter().filter_map(|one| one.extra.held.last()).map(|(rows, _)| *rows).max().unwrap_or(0);
-    let given = group.iter().filter_map(|one| one.extra.answer.as_ref()).map(|answer| answer.rows).max().unwrap_or(0);
-    let rows = seen.max(given);
-    let most = group.iter().flat_map(|one| &one.extra.held).map(|(_, bytes)| *bytes).max().unwrap_or(0);
-    if rows < 2 || most == 0 {
-        return;
-    }
+    let Some(worth) = &contest.verdict.worth.fetch else { return };
+    let FetchWorth { rows, most, .. } = *worth;
     let cells = width().saturating_sub(BESIDE).clamp(FEWEST_CELLS, CELLS);
     page.blank();
     page.line(paint(Look::Title, "Fetch"));
@@ -39,14 +33,16 @@ pub(crate) fn fetch_text(page: &mut Page, contest: &RacedContest) {
         Column::right("statements"),
         Column::right("trips"),
     ];
-    let lines: Vec<Vec<(Look, String)>> = group
+    let lines: Vec<Vec<(Look, String)>> = worth
+        .contenders
         .iter()
-        .map(|one| {
+        .map(|&at| {
+            let one = contest.contender(at);
             let number = |measure| one.facts.measured.get(measure);
             let text = |known: Option<u64>, say: fn(u64) -> String| known.map_or_else(|| "-".to_owned(), say);
             vec![
-                (Look::Strong, format!("  {}", option(one).unwrap_or_default())),
-                (Look::Bar, picture(&one.extra.held, rows, most, cells)),
+                (Look::Strong, format!("  {}", option(one))),
+                (Look::Bar, picture(&one.facts.held, rows, most, cells)),
                 (Look::Plain, text(number(Measure::HeapPeak), bytes)),
                 (Look::Plain, one.placed.shown.map_or_else(|| "-".to_owned(), duration)),
                 (Look::Plain, text(number(Measure::Statements), count)),
@@ -55,29 +51,13 @@ pub(crate) fn fetch_text(page: &mut Page, contest: &RacedContest) {
         })
         .collect();
     page.table(&columns, &lines);
-    if let Some(text) = fits(contest, &group) {
+    if let Some(text) = fits(contest, worth) {
         page.paragraph(&format!("  {text}"), 2);
     }
 }
 
-fn choices_of(one: &Shown<'_>) -> Option<Choices> {
-    one.facts.choices.filter(|choices| choices.of(Choice::Fetch).is_some())
-}
-
-fn option(one: &Shown<'_>) -> Option<String> {
-    choices_of(one)?.of(Choice::Fetch).map(|option| option.to_string())
-}
-
-/// The largest set of contenders that differ in nothing but how they fetch, by rank and size; two at least.
-fn group(contest: &RacedContest) -> Option<Vec<Shown<'_>>> {
-    let fetches = |one: &Shown<'_>| choices_of(one).is_some() && one.facts.is_eligible() && !one.extra.held.is_empty();
-    let all: Vec<Shown<'_>> = contest.contenders().filter(fetches).collect();
-    let same = |one: &Shown<'_>| choices_of(one).map(|choices| choices.without(Choice::Fetch));
-    let like = |whole: &Shown<'_>| all.iter().copied().filter(|one| same(one) == same(whole)).collect::<Vec<_>>();
-    let wholes = all.iter().filter(|one| choices_of(one).and_then(|choices| choices.get()) == Some(Fetch::Whole));
-    let mut group = wholes.map(like).max_by_key(Vec::len).filter(|group| group.len() > 1)?;
-    group.sort_by_key(|one| choices_of(one).and_then(|choices| choices.of(Fetch::CHOICE)));
-    Some(group)
+fn option(one: Shown<'_>) -> String {
+    one.facts.choices.and_then(|choices| choices.of(Choice::Fetch)).map(|option| option.to_string()).unwrap_or_default()
 }
 
 /// A bar for each so many rows: how much was held of the most that anybody held.
@@ -99,20 +79,15 @@ fn picture(held: &[(u64, u64)], rows: u64, most: u64, cells: usize) -> String {
 }
 
 /// At how many rows an answer that is read whole no longer fits what is required, or how much it holds a row.
-fn fits(contest: &RacedContest, group: &[Shown<'_>]) -> Option<String> {
-    let whole = group.first()?;
-    let held = whole.facts.measured.get(Measure::HeapPeak)? as f64;
-    let rows = whole.extra.answer.as_ref().map(|answer| answer.rows).filter(|rows| *rows > 0)? as f64;
-    let a_row = held / rows;
-    if a_row < 1.0 {
-        return None;
-    }
-    let each = format!("Read whole, a row of the answer holds {}", bytes(a_row.round() as u64));
-    Some(match contest.facts.require.limit(Required::Count(Measure::HeapPeak)) {
-        Some(limit) => {
-            let (limit_text, fitting) = (bytes(limit as u64), count((limit / a_row) as u64));
-            let verb = if held > limit { "no more than about" } else { "up to about" };
-            format!("{each}: {verb} {fitting} rows fit the {limit_text} that are allowed.")
+fn fits(contest: &RacedContest, worth: &FetchWorth) -> Option<String> {
+    let each = format!("Read whole, a row of the answer holds {}", bytes(worth.row_bytes?.round() as u64));
+    let limit = contest.facts.require.limit(Required::Count(Measure::HeapPeak));
+    Some(match limit.zip(worth.fitting) {
+        Some((limit, fitting)) => {
+            let (limit, fitting_text) = (bytes(limit as u64), count(fitting));
+            let answer = worth.contenders.first().and_then(|&whole| contest.facts.contenders[whole].answer_rows).unwrap_or(0);
+            let verb = if answer > fitting { "no more than about" } else { "up to about" };
+            format!("{each}: {verb} {fitting_text} rows fit the {limit} that are allowed.")
         }
         None => format!("{each}; read in portions, an answer holds what a portion needs, however many rows there are."),
     })

@@ -265,7 +265,7 @@ fn floor(page: &mut Page, contest: &RacedContest, chosen: Shown<'_>) {
 /// How much of the call is not the layer's own work.
 fn waiting(page: &mut Page, chosen: Shown<'_>) {
     // Of who keeps answers only a miss waits.
-    let waits = chosen.extra.kept.is_none();
+    let waits = chosen.facts.kept.is_none();
     let Some(waiting) = chosen.facts.measured.get(Measure::Waiting).filter(|_| waits) else { return };
     let share = waiting as f64 / 1_000.0;
     let text = format!(

@@ -1,21 +1,22 @@
-//! kampf.toml as it is written.
+//! What kampf.toml says, checked for what goes together; names in it are not yet looked up.
 
 use std::time::Duration;
 
-use kampf_contest::{Choice, ChoiceOption, Expect, Loading, Quantity, Restriction};
-use kampf_schema::ddl::{SqlDialect, is_type};
-use kampf_schema::{Span, did_you_mean};
-use kampf_verdict::{Require, Required};
+use kampf_contest::{Choice, ChoiceOption, Expect, Loading, Restriction};
+use kampf_schema::Span;
+use kampf_schema::ddl::SqlDialect;
+use kampf_verdict::Require;
 use toml::de::DeTable;
 
-use super::keys::KeysConfig;
-use super::numbers::{factor, few, many, share, sizes, unit};
+use super::file::{
+    CacheTable, ConditionsTable, ContestTable, EngineForm, Factor, Few, KeepTable, Many, Named, PlainText, ProjectFile, Reader, Share,
+    Size, Time, all, entries, span,
+};
+use super::keys::{KeysConfig, keys};
 use super::option::option;
 use super::own::{OwnConfig, own};
-use super::reader::{Reader, integer, pairs, span};
-use super::variant::IndexConfig;
+use super::variant::{IndexConfig, index};
 use super::written::Written;
-use crate::arguments::{duration, size};
 use crate::problem::{Problem, Source};
 
 /// The file, read and checked for form; names in it are not yet looked up.
@@ -109,281 +110,124 @@ pub(crate) struct ContestConfig {
     pub(crate) contenders: Vec<OwnConfig>,
 }
 
-/// The keys of the file besides its schema.
-const OTHERS: [&str; 16] = [
-    "cache",
-    "conditions",
-    "contest",
-    "dialect",
-    "engine",
-    "entities",
-    "index",
-    "keep",
-    "keys",
-    "references",
-    "relations",
-    "rows",
-    "scale",
-    "seed",
-    "types",
-    "values",
-];
-
 impl Config {
     pub(crate) fn read(source: &Source) -> Result<Config, Problem> {
         let parsed = DeTable::parse(&source.text).map_err(|error| {
             let place = error.span().map_or(Span::default(), span);
             Problem::wrong(format!("this is not TOML: {}", error.message().replace('\n', ", "))).at(source.place(place))
         })?;
-        let mut top = Reader::new(source, "", parsed.get_ref());
-        let schema = top.one_or_more("schema")?;
+        let reader = Reader::new(source, "", parsed.get_ref());
+        let others: Vec<&str> = ProjectFile::KEYS.iter().copied().filter(|key| *key != "schema").collect();
+        let near = if reader.has("schema") { None } else { reader.near("schema", &others) };
+        if let Some((near, place)) = near {
+            return Err(Problem::wrong(format!("`{near}` is not a key of kampf.toml"))
+                .at(source.place(place))
+                .hint("did you mean `schema`?"));
+        }
+        if !reader.has("schema") {
+            return Err(no_schema(source));
+        }
+        Config::of(source, ProjectFile::of(reader)?)
+    }
+
+    /// What the file says, where its parts go together.
+    fn of(source: &Source, file: ProjectFile) -> Result<Config, Problem> {
+        let schema = all(file.schema);
         if schema.is_empty() {
-            if let Some((near, place)) = top.near("schema", &OTHERS) {
-                return Err(Problem::wrong(format!("`{near}` is not a key of kampf.toml"))
-                    .at(source.place(place))
-                    .hint("did you mean `schema`?"));
-            }
-            return Err(Problem::wrong(format!("{} names no schema", source.path.display()))
-                .hint("write `schema = \"….sql\"`: a file of SQL statements that make your tables"));
+            return Err(no_schema(source));
         }
-        let dialect = match top.string("dialect")? {
-            None => None,
-            Some(word) => Some(SqlDialect::from_word(&word.value).ok_or_else(|| {
-                Problem::wrong(format!("there is no dialect `{}`", word.value))
-                    .at(source.place(word.span))
-                    .maybe_hint(did_you_mean(&word.value, SqlDialect::ALL.iter().map(|dialect| dialect.word())))
-            })?),
+        let (engine, settings) = match file.engine {
+            None => (None, Vec::new()),
+            Some(EngineForm::Name(name)) => (Some(name), Vec::new()),
+            Some(EngineForm::WithSettings(table)) => (table.name, entries(table.settings)),
         };
-        let mut types = Vec::new();
-        for (name, means) in pairs(&mut top, source, "types", false)? {
-            if !is_type(&means.value) {
-                return Err(Problem::wrong(format!("`{}` is no type that is known", means.value))
-                    .at(source.place(means.span))
-                    .hint("one of: integer, decimal, real, text, boolean, date, timestamp, uuid, blob, json"));
-            }
-            types.push((name.value, means.value));
-        }
-        let mut engine = None;
-        let mut settings = Vec::new();
-        if let Some((key, value)) = top.get("engine") {
-            if value.get_ref().is_str() {
-                engine = Some(top.text((key, value))?);
-            } else {
-                let mut table = top.inner((key, value))?;
-                engine = table.string("name")?;
-                if let Some(inner) = table.table("settings")? {
-                    for item in inner.items() {
-                        let text = integer(item.1.get_ref()).map(|number| number.to_string());
-                        let text = match (text, item.1.get_ref().as_integer()) {
-                            (Some(text), _) => text,
-                            (None, Some(number)) => number.as_str().replace('_', ""),
-                            (None, None) => inner.text(item)?.value,
-                        };
-                        settings.push((Written::new(&source.text, span(item.0.span()), item.0.get_ref()), text));
-                    }
-                }
-                table.finish()?;
-            }
-        }
-        let seed = top.number("seed")?.map_or(1, |(seed, _)| seed);
-        let rows = pairs(&mut top, source, "rows", true)?;
-        let values = pairs(&mut top, source, "values", false)?;
-        let scale = factor(source, &mut top, "scale")?;
-        let references = pairs(&mut top, source, "references", false)?;
-        let relations = pairs(&mut top, source, "relations", false)?;
-        let mut entities = Vec::new();
-        if let Some(all) = top.table("entities")? {
-            for item in all.items() {
-                let mut table = all.inner(item)?;
-                entities.push((Written::new(&source.text, span(item.0.span()), item.0.get_ref()), table.strings("always")?));
-                table.finish()?;
-            }
-        }
-        let (mut hit_rates, mut pin, mut round_trips) = (Vec::new(), false, Vec::new());
-        let mut entries = None;
-        if let Some(mut cache) = top.table("cache")? {
-            entries = many(source, &mut cache, "entries")?;
-            cache.finish()?;
-        }
-        if let Some(mut conditions) = top.table("conditions")? {
-            if let Some((_, place)) = conditions.place("transaction") {
-                return Err(Problem::wrong("a transaction around each call is a choice of the contender")
-                    .at(source.place(place))
-                    .hint("leave the line out; `unit = [\"one\"]` under [contest.….choices] has every contender hold its calls together"));
-            }
-            for written in conditions.one_or_more("hit_rate")? {
-                let rate = share(&written.value).map_err(|message| Problem::wrong(message).at(source.place(written.span)))?;
-                hit_rates.push(rate);
-            }
-            pin = conditions.truth("pin")?.unwrap_or(false);
-            for written in conditions.one_or_more("round_trip")? {
-                let trip = duration(&written.value).map_err(|message| Problem::wrong(message).at(source.place(written.span)))?;
-                round_trips.push(trip);
-            }
-            conditions.finish()?;
-        }
-        let indexes = super::variant::indexes(source, &mut top)?;
-        let keys = super::keys::keys(source, &mut top)?;
-        let mut keep = Keep::default();
-        if let Some(mut table) = top.table("keep")? {
-            keep.datasets = few(source, &mut table, "datasets")?.unwrap_or(keep.datasets);
-            keep.variants = few(source, &mut table, "variants")?.unwrap_or(keep.variants);
-            keep.disk = unit(source, &mut table, "disk", size)?;
-            table.finish()?;
-        }
-        let mut contests = Vec::new();
-        if let Some(all) = top.table("contest")? {
-            for item in all.items() {
-                contests.push(contest(source, item.0.get_ref(), span(item.0.span()), all.inner(item)?)?);
-            }
-        }
-        top.finish()?;
+        let texts = |named: Option<Named<PlainText>>| entries(named).into_iter().map(|(name, text)| (name, text.0)).collect();
+        let CacheTable { entries: kept } = file.cache.unwrap_or(CacheTable { entries: None });
+        let conditions = file.conditions.unwrap_or(ConditionsTable { hit_rates: None, round_trips: None, pin: None });
+        let keep = file.keep.unwrap_or(KeepTable { datasets: None, variants: None, disk: None });
+        let usual = Keep::default();
         Ok(Config {
             source: source.clone(),
             schema,
-            dialect,
-            types,
+            dialect: file.dialect.map(|dialect| dialect.0),
+            types: entries(file.types).into_iter().map(|(name, means)| (name.value, means.0)).collect(),
             engine,
-            settings,
-            seed,
-            rows,
-            values,
-            scale,
-            references,
-            relations,
-            entities,
-            entries,
-            hit_rates,
-            round_trips,
-            pin,
-            indexes,
-            keys,
-            keep,
-            contests,
+            settings: settings.into_iter().map(|(name, setting)| (name, setting.0)).collect(),
+            seed: file.seed.map_or(1, |seed| seed.value),
+            rows: entries(file.rows).into_iter().map(|(name, count)| (name, count.0)).collect(),
+            values: texts(file.values),
+            scale: file.scale.map(|Factor(times)| times),
+            references: texts(file.references),
+            relations: texts(file.relations),
+            entities: entries(file.entities).into_iter().map(|(name, table)| (name, table.always.unwrap_or_default())).collect(),
+            entries: kept.map(|Many(entries)| entries),
+            hit_rates: all(conditions.hit_rates).into_iter().map(|Share(rate)| rate).collect(),
+            round_trips: all(conditions.round_trips).into_iter().map(|Time(trip)| trip).collect(),
+            pin: conditions.pin.unwrap_or(false),
+            indexes: entries(file.index).into_iter().map(|(name, table)| index(source, name, table)).collect::<Result<_, _>>()?,
+            keys: entries(file.keys).into_iter().map(|(table, types)| keys(table, types)).collect(),
+            keep: Keep {
+                datasets: keep.datasets.map_or(usual.datasets, |Few(number)| number),
+                variants: keep.variants.map_or(usual.variants, |Few(number)| number),
+                disk: keep.disk.map(|Size(bytes)| bytes),
+            },
+            contests: entries(file.contests).into_iter().map(|(name, table)| contest(source, &name, table)).collect::<Result<_, _>>()?,
         })
     }
+}
+
+fn no_schema(source: &Source) -> Problem {
+    Problem::wrong(format!("{} names no schema", source.path.display()))
+        .hint("write `schema = \"….sql\"`: a file of SQL statements that make your tables")
 }
 
 /// The largest number that engines take as a limit.
 const MOST_LIMIT: u64 = i64::MAX.unsigned_abs();
 
-fn contest(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> Result<ContestConfig, Problem> {
+fn contest(source: &Source, name: &Written, table: ContestTable) -> Result<ContestConfig, Problem> {
+    let (place, name) = (name.span, name.value.as_str());
     if name.is_empty() || name.contains(|c: char| c.is_whitespace() || c.is_control() || c == '/') {
         return Err(Problem::wrong("a contest's name is one word, like `calmest-hives`").at(source.place(place)));
     }
-    let mut config = ContestConfig {
-        name: name.to_owned(),
-        span: place,
-        about: table.string("about")?.map(|about| about.value),
-        from: table.string("from")?,
-        give: table.strings("give")?,
-        filter: table.string("where")?,
-        group: table.optional_strings("group")?,
-        distinct: table.truth("distinct")?.unwrap_or(false),
-        expect: match table.string("expect")? {
-            None => Expect::Many,
-            Some(written) => expected(source, &written)?,
-        },
-        order: table.strings("order")?,
-        limit: table.number("limit")?,
-        page: many(source, &mut table, "page")?,
-        pages: many(source, &mut table, "pages")?,
-        chunk: sizes(source, &mut table, "chunk")?,
-        index: table.strings("index")?,
-        keys: table.strings("keys")?,
-        ordered: table.truth("ordered")?.unwrap_or(false),
-        parameters: Vec::new(),
-        choices: Restriction::default(),
-        loading: Vec::new(),
-        keeps_nothing: false,
-        require: Require::default(),
-        contenders: Vec::new(),
-    };
-    if let Some((limit, place)) = config.limit
-        && limit > MOST_LIMIT
-    {
-        return Err(Problem::wrong(format!("a limit of {limit} is more than engines take"))
-            .at(source.place(place))
+    if let Some(limit) = table.limit.filter(|limit| limit.value > MOST_LIMIT) {
+        return Err(Problem::wrong(format!("a limit of {} is more than engines take", limit.value))
+            .at(source.place(limit.span))
             .hint(format!("give at most {MOST_LIMIT}, or leave the line out: all rows are given then")));
     }
-    if config.page.is_none() && config.pages.is_some() {
+    if table.page.is_none() && table.pages.is_some() {
         return Err(Problem::wrong(format!("`{name}` says how many pages there are, and not how many rows a page has"))
             .at(source.place(place))
             .hint("add `page = 25`, or so many rows as a page has"));
     }
-    if let Some(parameters) = table.table("parameters")? {
-        for item in parameters.items() {
-            let text = match item.1.get_ref() {
-                toml::de::DeValue::String(_) => parameters.text(item)?,
-                toml::de::DeValue::Array(_) | toml::de::DeValue::Table(_) => {
-                    return Err(Problem::wrong(format!(
-                        "the parameter `{}` is said by one text: how its values are drawn",
-                        item.0.get_ref()
-                    ))
-                    .at(source.place(span(item.1.span())))
-                    .hint("`pick('a', 'b')` draws one of some values for each call, `some(hive.id, 20)` a list of twenty"));
-                }
-                // A plain number, truth or date is a fixed value as it stands.
-                _ => Written::new(&source.text, span(item.1.span()), source.text.get(item.1.span()).unwrap_or_default()),
-            };
-            config.parameters.push((item.0.get_ref().to_string(), text));
-        }
-    }
-    if let Some(mut choices) = table.table("choices")? {
-        for choice in Choice::ALL {
-            for written in choices.strings(choice.word())? {
-                config.choices.allow(option(source, choice, &written)?);
-            }
-        }
-        choices.finish()?;
-    }
-    for (path, word) in pairs(&mut table, source, "loading", false)? {
-        let rank = option(source, Choice::Loading, &word)?.rank();
-        config.loading.push((path, Loading::ALL[rank]));
-    }
-    if let Some(written) = table.string("keeps")? {
-        if written.value != "nothing" {
-            return Err(Problem::wrong(format!("`keeps` is `nothing` or is left out, not `{}`", written.value))
-                .at(source.place(written.span))
-                .hint("keeps = \"nothing\" says that the application uses each row in place, so that raw can be chosen"));
-        }
-        config.keeps_nothing = true;
-    }
-    if let Some(mut require) = table.table("require")? {
-        for required in Required::all() {
-            let key = required.key();
-            let limit = match required {
-                Required::Count(measure) if measure.entry().unit == Quantity::Bytes => {
-                    unit(source, &mut require, key, size)?.map(|size| size as f64)
-                }
-                Required::Count(_) => require.number(key)?.map(|(number, _)| number as f64),
-                _ => unit(source, &mut require, key, duration)?.map(|time: Duration| time.as_nanos() as f64),
-            };
-            if let Some(limit) = limit {
-                config.require.set(required, limit);
-            }
-        }
-        config.require.fresh = require.truth("fresh")?.unwrap_or(true);
-        require.finish()?;
-    }
-    if let Some(contenders) = table.table("contender")? {
-        for item in contenders.items() {
-            config.contenders.push(own(source, item.0.get_ref(), span(item.0.span()), contenders.inner(item)?)?);
-        }
-    }
-    table.finish()?;
-    Ok(config)
-}
-
-/// How many rows must come.
-fn expected(source: &Source, written: &Written) -> Result<Expect, Problem> {
-    let word = written.value.split_whitespace().collect::<Vec<_>>().join(" ");
-    let found = Expect::ALL.into_iter().find(|expect| expect.word() == word);
-    found.ok_or_else(|| {
-        let words = Expect::ALL.map(|expect| format!("`{}`", expect.word())).join(", ");
-        Problem::wrong(format!("`{}` is not a number of rows to expect", written.value))
-            .at(source.place(written.span))
-            .hint(format!("write one of {words}: \"of many\" takes the first and lets others be there"))
+    let loading = |(path, word): (Written, PlainText)| {
+        let rank = option(source, Choice::Loading, &word.0)?.rank();
+        Ok((path, Loading::ALL[rank]))
+    };
+    let number = |many: Option<Many>| many.map(|Many(number)| number);
+    Ok(ContestConfig {
+        name: name.to_owned(),
+        span: place,
+        about: table.about.map(|about| about.value),
+        from: table.from,
+        give: table.give.unwrap_or_default(),
+        filter: table.filter,
+        group: table.group,
+        distinct: table.distinct.unwrap_or(false),
+        expect: table.expect.map_or(Expect::Many, |expect| expect.0),
+        order: table.order.unwrap_or_default(),
+        limit: table.limit.map(|limit| (limit.value, limit.span)),
+        page: number(table.page),
+        pages: number(table.pages),
+        chunk: all(table.chunk).into_iter().map(|Many(number)| number).collect(),
+        index: table.index.unwrap_or_default(),
+        keys: table.keys.unwrap_or_default(),
+        ordered: table.ordered.unwrap_or(false),
+        parameters: entries(table.parameters).into_iter().map(|(name, parameter)| (name.value, parameter.0)).collect(),
+        choices: table.choices.map(|choices| choices.restriction()).unwrap_or_default(),
+        loading: entries(table.loading).into_iter().map(loading).collect::<Result<_, Problem>>()?,
+        keeps_nothing: table.keeps.is_some(),
+        require: table.require.map(|require| require.0).unwrap_or_default(),
+        contenders: entries(table.contenders).into_iter().map(|(name, table)| own(source, &name, table)).collect::<Result<_, _>>()?,
     })
 }
 

@@ -8,12 +8,12 @@ use kampf_schema::{KeyColumns, KeyType, LogicalType, Schema, Span, TableId, did_
 
 use super::Project;
 use super::config::ContestConfig;
-use super::reader::{Reader, span};
+use super::file::KeyTypes;
 use super::variant::Variant;
 use super::written::Written;
 use crate::arguments::{Selection, is_of_keys};
 use crate::output::list;
-use crate::problem::{Problem, Source};
+use crate::problem::Problem;
 
 /// A line of `[keys]`.
 #[derive(Clone, Debug)]
@@ -37,21 +37,12 @@ pub(crate) struct VariantKeys {
 const ALL: &str = "*";
 const ALL_WORD: &str = "all";
 
-/// Reads `[keys]`.
-pub(super) fn keys(source: &Source, top: &mut Reader<'_>) -> Result<Vec<KeysConfig>, Problem> {
-    let Some(all) = top.table("keys")? else { return Ok(Vec::new()) };
-    let read = |item: super::reader::Item<'_>| {
-        let table = Written::new(&source.text, span(item.0.span()), item.0.get_ref());
-        let mut types = Vec::new();
-        for written in all.texts(item)? {
-            types.push(key_type(&written.value).map_err(|problem| problem.at(source.place(written.span)))?);
-        }
-        Ok(KeysConfig { table, types })
-    };
-    all.items().map(read).collect()
+/// What a line says.
+pub(super) fn keys(table: Written, types: KeyTypes) -> KeysConfig {
+    KeysConfig { table, types: types.0 }
 }
 
-fn key_type(word: &str) -> Result<KeyType, Problem> {
+pub(super) fn key_type(word: &str) -> Result<KeyType, Problem> {
     KeyType::from_word(word).ok_or_else(|| {
         let known = KeyType::ALL.map(KeyType::word);
         Problem::wrong(format!("`{word}` is not a type that keys can be made of")).maybe_hint(did_you_mean(word, known))

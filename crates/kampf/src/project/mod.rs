@@ -2,14 +2,12 @@
 
 mod config;
 mod contest;
-mod form;
+mod file;
 mod keys;
 mod multiplied;
-mod numbers;
 mod option;
 mod own;
 mod parameters;
-mod reader;
 mod sample;
 mod schema_text;
 mod toml_text;
@@ -27,7 +25,7 @@ use kampf_schema::{ColumnId, Relations, Schema, Span, TableId, did_you_mean, exp
 
 pub(crate) use config::{Config, ContestConfig};
 pub(crate) use contest::{Selected, multiplied, resolve};
-pub(crate) use form::file_schema;
+pub(crate) use file::file_schema;
 pub(crate) use keys::VariantKeys;
 pub(crate) use sample::{MOST_ROWS, SAMPLE, Sampled, bare};
 pub(crate) use schema_text::SchemaText;

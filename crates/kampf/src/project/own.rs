@@ -1,10 +1,8 @@
 //! Contenders of the user's own in kampf.toml.
 
-use kampf_contest::{Choice, ChoiceOption, Hydration};
-use kampf_schema::{Span, did_you_mean};
+use kampf_contest::Hydration;
 
-use super::option::option;
-use super::reader::{Reader, span};
+use super::file::ContenderTable;
 use super::written::Written;
 use crate::problem::{Problem, Source};
 
@@ -25,8 +23,8 @@ pub(crate) enum OwnWay {
 /// SQL of the user's: one text for any engine, or one for each.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct OwnSql {
-    any: Option<Written>,
-    by_engine: Vec<(String, Written)>,
+    pub(super) any: Option<Written>,
+    pub(super) by_engine: Vec<(String, Written)>,
 }
 
 impl OwnSql {
@@ -36,48 +34,22 @@ impl OwnSql {
     }
 }
 
-/// Reads one.
-pub(super) fn own(source: &Source, name: &str, place: Span, mut table: Reader<'_>) -> Result<OwnConfig, Problem> {
-    let at = |problem: Problem| problem.at(source.place(place));
+/// What a table says of one.
+pub(super) fn own(source: &Source, name: &Written, table: ContenderTable) -> Result<OwnConfig, Problem> {
+    let at = |problem: Problem| problem.at(source.place(name.span));
+    let name = name.value.as_str();
     if name.contains(['.', '@']) || name.is_empty() || name.contains(char::is_whitespace) {
         let hint = "names with points belong to derived contenders, and an at sign says on which schema one runs; call yours like `window`";
         return Err(at(Problem::wrong("a contender's name is one word without points and at signs").hint(hint)));
     }
-    let sql = match table.get("sql") {
-        None => None,
-        Some(item) if item.1.get_ref().is_table() => {
-            let inner = table.inner(item)?;
-            let mut sql = OwnSql::default();
-            for item in inner.items() {
-                let engine = item.0.get_ref().to_string();
-                if engine == "any" {
-                    sql.any = Some(inner.text(item)?);
-                    continue;
-                }
-                if kampf_engine::engine(&engine).is_none() {
-                    return Err(Problem::wrong(format!("there is no engine `{engine}`"))
-                        .at(source.place(span(item.0.span())))
-                        .maybe_hint(did_you_mean(&engine, kampf_engine::names())));
-                }
-                sql.by_engine.push((engine, inner.text(item)?));
-            }
-            Some(sql)
-        }
-        Some(item) => Some(OwnSql { any: Some(table.text(item)?), by_engine: Vec::new() }),
-    };
-    let command = table.strings("command")?;
-    let environment = table.strings("environment")?;
-    let hydration = table.string("hydration")?;
-    table.finish()?;
+    let ContenderTable { sql, hydration, command, environment } = table;
+    let (command, environment) = (command.unwrap_or_default(), environment.unwrap_or_default());
     if let (Some(first), true) = (environment.first(), command.is_empty()) {
         return Err(Problem::wrong("only a program has an environment").at(source.place(first.span)).hint("remove this line"));
     }
     let way = match (sql, command.is_empty()) {
         (Some(sql), true) => {
-            let hydration = match &hydration {
-                None => Hydration::Record,
-                Some(word) => Hydration::ALL[option(source, Choice::Hydration, word)?.rank()],
-            };
+            let hydration = hydration.map_or(Hydration::Record, |written| written.hydration);
             if hydration == Hydration::Managed {
                 return Err(at(Problem::wrong("rows of your own SQL have no identity, so they cannot be managed"))
                     .hint("use plain, map, record or raw"));

@@ -9,8 +9,8 @@ use sha2::{Digest, Sha256};
 
 use super::Project;
 use super::config::ContestConfig;
+use super::file::{IndexKind, IndexTable, all};
 use super::keys::VariantKeys;
-use super::reader::{Reader, span};
 use super::written::Written;
 use crate::arguments::{Selection, is_of_keys};
 use crate::problem::{Problem, Source};
@@ -49,13 +49,8 @@ pub(crate) struct Variant {
 pub(crate) const DERIVED: &str = "derived";
 const RESERVED: [&str; 2] = ["none", DERIVED];
 
-/// Reads `[index]`.
-pub(super) fn indexes(source: &Source, top: &mut Reader<'_>) -> Result<Vec<IndexConfig>, Problem> {
-    let Some(all) = top.table("index")? else { return Ok(Vec::new()) };
-    all.items().map(|item| index(source, Written::new(&source.text, span(item.0.span()), item.0.get_ref()), all.inner(item)?)).collect()
-}
-
-fn index(source: &Source, name: Written, mut table: Reader<'_>) -> Result<IndexConfig, Problem> {
+/// What a table says of a variant.
+pub(super) fn index(source: &Source, name: Written, table: IndexTable) -> Result<IndexConfig, Problem> {
     let at = |problem: Problem, place: Span| problem.at(source.place(place));
     if Label::of(&name.value).is_none() || is_of_keys(&name.value) || RESERVED.contains(&name.value.as_str()) {
         let reserved = RESERVED.contains(&name.value.as_str());
@@ -63,26 +58,15 @@ fn index(source: &Source, name: Written, mut table: Reader<'_>) -> Result<IndexC
         return Err(at(Problem::wrong(format!("`{}` {what}", name.value)), name.span)
             .hint("a name is letters, digits and underscores, a letter first, at most forty: [index.by_hive]"));
     }
-    let kind = table.string("kind")?;
-    let hashed = match kind.as_ref().map(|kind| kind.value.as_str()) {
-        None | Some("tree") => false,
-        Some("hash") => true,
-        Some(other) => {
-            let place = kind.as_ref().map_or(name.span, |kind| kind.span);
-            return Err(at(Problem::wrong(format!("`{other}` is not a kind of index")), place)
-                .hint("write \"hash\", or leave the line out: an index is sorted then (B-tree)"));
-        }
-    };
     let config = IndexConfig {
-        on: table.one_or_more("on")?,
-        unique: table.truth("unique")?.unwrap_or(false),
-        hashed,
-        among: table.string("where")?,
-        include: table.strings("include")?,
-        without: table.strings("without")?,
+        on: all(table.on),
+        unique: table.unique.unwrap_or(false),
+        hashed: table.kind == Some(IndexKind::Hash),
+        among: table.among,
+        include: table.include.unwrap_or_default(),
+        without: table.without.unwrap_or_default(),
         name,
     };
-    table.finish()?;
     let place = config.name.span;
     if config.on.is_empty() && config.without.is_empty() {
         return Err(at(Problem::wrong(format!("[index.{}] neither adds an index nor takes one away", config.name.value)), place)

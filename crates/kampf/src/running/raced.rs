@@ -5,12 +5,12 @@ use std::time::Duration;
 
 use kampf_contest::{Choice, Dialect};
 use kampf_race::{Finding, Goal, RaceSettings, median};
-use kampf_result::{AnswerPart, ChangePart, Circumstance, Course, EnginePart, Extra, KeptPart, KeysPart, RacedContest, VariantPart};
+use kampf_result::{AnswerPart, ChangePart, Circumstance, Course, EnginePart, Extra, KeysPart, RacedContest, VariantPart};
 use kampf_runner::{
     CheckedEntry, CheckedVerdict, Checks, Contest, Entrant, EntrantFault, Entry, EntryWay, HeatRun, RaceOptions, RaceReport, Runs,
     SeenBefore, Setup, Timed, Trouble,
 };
-use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, HeatFacts, Require, judge};
+use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, HeatFacts, KeptFacts, Require, judge};
 
 use super::arrangement::Arrangement;
 use super::condition::empty_answer;
@@ -43,8 +43,14 @@ pub(crate) struct Ran<'a> {
 /// The contest with everything that follows from the rounds.
 pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, contest: &Contest, ran: &Ran<'_>) -> RacedContest {
     let Ran { checks, options, report, .. } = *ran;
-    let facts =
-        Facts { keeps_nothing: ran.keeps_nothing, require: ran.require.clone(), ..facts(contest, checks, options.settings, report) };
+    let variants = variants(on, contest);
+    let facts = Facts {
+        keeps_nothing: ran.keeps_nothing,
+        require: ran.require.clone(),
+        hit_rate: on.circumstance.hit_rate,
+        variants: variants.iter().map(|(name, part)| (name.clone(), part.facts())).collect(),
+        ..facts(contest, checks, options.settings, report)
+    };
     let stopped = checks.entries.iter().zip(&report.entrants).filter_map(stopped_text);
     let halted = report.entrants.iter().filter(|entrant| entrant.is_halted).map(|entrant| halted_text(&entrant.name));
     let kept = checks.entries.iter().filter_map(kept_text);
@@ -59,7 +65,7 @@ pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, conte
             version: on.dataset.record.engine_version.clone(),
             settings: real_settings(on.project, on.dataset),
         },
-        variants: variants(on, contest),
+        variants,
         dataset: on.dataset.record.fingerprint.clone(),
         warnings: empty_answer(on.project, contest, checks).into_iter().chain(stopped).chain(halted).chain(kept).collect(),
         course: Course {
@@ -164,6 +170,7 @@ fn real_settings(project: &Project, dataset: &Dataset) -> BTreeMap<String, Strin
 /// The contenders as they were measured.
 fn contenders(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<ContenderFacts> {
     let failed: Vec<usize> = report.race.standings().iter().filter(|one| one.finding == Finding::Failed).map(|one| one.contender).collect();
+    let rows = checks.references.first().map(|reference| reference.answer(contest.limit()).len() as u64);
     let facts = |at: usize| {
         let (entry, entrant, checked) = (&contest.entries[at], &report.entrants[at], &checks.entries[at]);
         let kind = match &checked.verdict {
@@ -200,6 +207,9 @@ fn contenders(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<Co
             },
             cold: median(&runs.cold),
             measured: checked.probe.as_ref().map(|probe| probe.measured.clone()).unwrap_or_default(),
+            kept: kept(entry, runs),
+            held: checked.probe.as_ref().map(|probe| probe.held.clone()).unwrap_or_default(),
+            answer_rows: rows.filter(|_| checked.verdict == CheckedVerdict::Agrees),
             by_hand: entry.by_hand,
             fault: kind.map(|kind| Fault { kind, reason: reason(), after: entrant.failed_after.unwrap_or(0) }),
         }
@@ -208,9 +218,9 @@ fn contenders(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<Co
 }
 
 /// Times of calls where answers are kept.
-fn kept(entry: &Entry, runs: &Runs) -> Option<KeptPart> {
+fn kept(entry: &Entry, runs: &Runs) -> Option<KeptFacts> {
     let EntryWay::Plan(plan) = &entry.way else { return None };
-    Some(KeptPart { hit_ns: median(&runs.hit)?, miss_ns: median(&runs.miss)?, entries: plan.manner.entries })
+    Some(KeptFacts { hit: median(&runs.hit)?, miss: median(&runs.miss)?, entries: plan.manner.entries })
 }
 
 /// What is said of one that did not start, as its answer took too long in the check.
@@ -249,8 +259,6 @@ fn extras(contest: &Contest, checks: &Checks, report: &RaceReport, dialect: &Dia
             EntryWay::Program(..) => Vec::new(),
         },
         cpu: median(&report.entrants[at].runs.cpu),
-        kept: kept(&contest.entries[at], &report.entrants[at].runs),
-        held: checks.entries[at].probe.as_ref().map(|probe| probe.held.clone()).unwrap_or_default(),
         answer: answer.clone().filter(|_| checks.entries[at].verdict == CheckedVerdict::Agrees),
     };
     (0..contest.entries.len()).map(extra).collect()

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use kampf_contest::{ByHand, Choices, How};
 use kampf_race::Nanos;
+use kampf_verdict::KeptFacts;
 use serde::{Deserialize, Serialize};
 
 use crate::counts::{CountsPart, RangePart};
@@ -91,6 +92,16 @@ pub struct KeptPart {
     pub miss_ns: Nanos,
     /// How many answers are kept.
     pub entries: u32,
+}
+
+impl KeptPart {
+    pub(crate) fn of(kept: &KeptFacts) -> KeptPart {
+        KeptPart { hit_ns: kept.hit, miss_ns: kept.miss, entries: kept.entries }
+    }
+
+    pub(crate) fn facts(&self) -> KeptFacts {
+        KeptFacts { hit: self.hit_ns, miss: self.miss_ns, entries: self.entries }
+    }
 }
 
 /// All in nanoseconds; none where not known.

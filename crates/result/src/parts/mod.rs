@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use kampf_verdict::{KeysFacts, VariantFacts};
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
@@ -12,11 +13,13 @@ mod conditions;
 mod contender;
 mod race;
 mod verdict;
+mod worth;
 
 pub use conditions::ConditionsPart;
 pub use contender::{AgainstPart, AnswerPart, ContenderPart, KeptPart, LatencyPart, LeftPart, RequiredPart};
 pub use race::{ForecastPart, HeatPart, RacePart};
 pub use verdict::{ByChoicePart, EffectPart, MatteredPart, OptionChangePart, OtherOptionPart, PairPart, StepPart, VerdictPart};
+pub use worth::{FetchWorthPart, IndexWorthPart, KeptWorthPart, KeysWorthPart, WorthPart};
 
 /// The whole document.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -89,6 +92,9 @@ pub struct ContestPart {
     pub contenders: Vec<ContenderPart>,
     /// What to choose.
     pub verdict: VerdictPart,
+    /// What keeping answers, reading in portions, other indexes and other keys are worth.
+    #[serde(skip_serializing_if = "WorthPart::is_empty", default)]
+    pub worth: WorthPart,
     /// What the choices did.
     #[serde(default)]
     pub mattered: MatteredPart,
@@ -113,6 +119,19 @@ pub struct VariantPart {
     /// Its keys, where they are of another type.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub keys: Option<KeysPart>,
+}
+
+impl VariantPart {
+    /// What a verdict needs to know of it.
+    pub fn facts(&self) -> VariantFacts {
+        let keys = self.keys.as_ref().map(|keys| KeysFacts {
+            bytes: keys.bytes,
+            seconds: keys.seconds,
+            own_bytes: keys.own_bytes,
+            own_seconds: keys.own_seconds,
+        });
+        VariantFacts { seconds: self.seconds, load_seconds: self.load_seconds, keys }
+    }
 }
 
 /// Keys of another type, with what the whole dataset takes with them and with the schema's own.

@@ -4,8 +4,9 @@ use kampf_schema::{Span, did_you_mean};
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
 
-use super::written::Written;
-use crate::problem::{Problem, Source};
+use super::form::Form;
+use crate::problem::{Place, Problem, Source};
+use crate::project::written::Written;
 
 /// A table being read.
 pub(crate) struct Reader<'a> {
@@ -27,9 +28,10 @@ impl<'a> Reader<'a> {
         Reader { source, name: name.into(), table, known: Vec::new() }
     }
 
-    pub(crate) fn get(&mut self, key: &'static str) -> Option<Item<'a>> {
+    /// What stands under a key; none where it is not there.
+    pub(crate) fn value<T: Form>(&mut self, key: &'static str) -> Result<Option<T>, Problem> {
         self.known.push(key);
-        self.table.get_key_value(key)
+        self.table.get_key_value(key).map(|item| T::read(self, item)).transpose()
     }
 
     /// Whether a key is there.
@@ -37,11 +39,19 @@ impl<'a> Reader<'a> {
         self.table.contains_key(key)
     }
 
-    /// Texts, where the key is there.
-    pub(crate) fn optional_strings(&mut self, key: &'static str) -> Result<Option<Vec<Written>>, Problem> {
-        let is_there = self.has(key);
-        let texts = self.strings(key)?;
-        Ok(is_there.then_some(texts))
+    /// The file.
+    pub(crate) fn source(&self) -> &'a Source {
+        self.source
+    }
+
+    /// The text of the whole file.
+    pub(crate) fn text_of_file(&self) -> &'a str {
+        &self.source.text
+    }
+
+    /// A place in the file.
+    pub(crate) fn place_of(&self, span: Span) -> Place {
+        self.source.place(span)
     }
 
     /// All keys in the order of the file, for tables whose keys are names of the user's.
@@ -51,56 +61,15 @@ impl<'a> Reader<'a> {
         items.into_iter()
     }
 
-    pub(crate) fn string(&mut self, key: &'static str) -> Result<Option<Written>, Problem> {
-        self.get(key).map(|item| self.text(item)).transpose()
-    }
-
     pub(crate) fn text(&self, (key, value): Item<'a>) -> Result<Written, Problem> {
         let text = value.get_ref().as_str().ok_or_else(|| self.wrong_kind(key.get_ref(), value, "a text in quotes"))?;
         Ok(Written::new(&self.source.text, span(value.span()), text))
-    }
-
-    pub(crate) fn strings(&mut self, key: &'static str) -> Result<Vec<Written>, Problem> {
-        self.get(key).map_or_else(|| Ok(Vec::new()), |item| self.texts(item))
     }
 
     /// A list of texts under a key of any name.
     pub(crate) fn texts(&self, (name, value): Item<'a>) -> Result<Vec<Written>, Problem> {
         let list = value.get_ref().as_array().ok_or_else(|| self.wrong_kind(name.get_ref(), value, "a list of texts, like [\"…\"]"))?;
         list.iter().map(|item| self.text((name, item))).collect()
-    }
-
-    /// A text or a list of texts.
-    pub(crate) fn one_or_more(&mut self, key: &'static str) -> Result<Vec<Written>, Problem> {
-        match self.get(key) {
-            None => Ok(Vec::new()),
-            Some(item) if item.1.get_ref().as_array().is_none() => Ok(vec![self.text(item)?]),
-            Some(_) => self.strings(key),
-        }
-    }
-
-    pub(crate) fn number(&mut self, key: &'static str) -> Result<Option<(u64, Span)>, Problem> {
-        let Some((name, value)) = self.get(key) else { return Ok(None) };
-        let number = integer(value.get_ref()).ok_or_else(|| self.no_number((name, value)))?;
-        Ok(Some((number, span(value.span()))))
-    }
-
-    /// A whole number, or several in a list.
-    pub(crate) fn numbers(&mut self, key: &'static str) -> Result<Vec<(u64, Span)>, Problem> {
-        let Some((name, value)) = self.get(key) else { return Ok(Vec::new()) };
-        let one = |of: &toml::Spanned<DeValue<'_>>| integer(of.get_ref()).map(|number| (number, span(of.span())));
-        match value.get_ref().as_array() {
-            None => one(value).map(|one| vec![one]).ok_or_else(|| self.no_number((name, value))),
-            Some(list) => {
-                let numbers: Option<Vec<_>> = list.iter().map(one).collect();
-                numbers.ok_or_else(|| self.wrong_kind(key, value, "a whole number from 1 on, or a list of such"))
-            }
-        }
-    }
-
-    /// Where a key stands, if it does.
-    pub(crate) fn place(&mut self, key: &'static str) -> Option<(String, Span)> {
-        self.get(key).map(|(name, _)| (name.get_ref().to_string(), span(name.span())))
     }
 
     /// What is wrong with what should be a whole number from 0 on.
@@ -113,15 +82,6 @@ impl<'a> Reader<'a> {
                 .at(self.source.place(span(value.span()))),
             None => self.wrong_kind(key.get_ref(), value, "a whole number from 0 on"),
         }
-    }
-
-    pub(crate) fn truth(&mut self, key: &'static str) -> Result<Option<bool>, Problem> {
-        let Some((name, value)) = self.get(key) else { return Ok(None) };
-        value.get_ref().as_bool().map(Some).ok_or_else(|| self.wrong_kind(name.get_ref(), value, "true or false"))
-    }
-
-    pub(crate) fn table(&mut self, key: &'static str) -> Result<Option<Reader<'a>>, Problem> {
-        self.get(key).map(|item| self.inner(item)).transpose()
     }
 
     /// A table under a name of the user's.
@@ -147,16 +107,19 @@ impl<'a> Reader<'a> {
         Problem::wrong(format!("`{key}` must be {wanted}, not {found}")).at(self.source.place(span(value.span())))
     }
 
-    /// Refuses keys that nothing asked for.
     /// A key that is none of some others and nearly another, which is not there.
     pub(crate) fn near(&self, wanted: &str, others: &[&str]) -> Option<(String, Span)> {
         let is_near = |key: &str| !others.contains(&key) && did_you_mean(key, [wanted]).is_some_and(|hint| hint.contains(wanted));
         self.table.iter().find(|(key, _)| is_near(key.get_ref())).map(|(key, _)| (key.get_ref().to_string(), span(key.span())))
     }
 
+    /// Refuses keys that nothing asked for.
     pub(crate) fn finish(self) -> Result<(), Problem> {
         for (key, _) in self.table {
             if !self.known.contains(&key.get_ref().as_ref()) {
+                if let Some((what, hint)) = gone(&self.name, key.get_ref()) {
+                    return Err(Problem::wrong(what).at(self.source.place(span(key.span()))).hint(hint));
+                }
                 let name = if self.name.is_empty() { "kampf.toml".to_owned() } else { self.name.clone() };
                 return Err(Problem::wrong(format!("`{}` is not a key of {name}", key.get_ref()))
                     .at(self.source.place(span(key.span())))
@@ -170,6 +133,12 @@ impl<'a> Reader<'a> {
         }
         Ok(())
     }
+}
+
+/// What became of a key that earlier versions had.
+fn gone(table: &str, key: &str) -> Option<(&'static str, &'static str)> {
+    let hint = "leave the line out; `unit = [\"one\"]` under [contest.….choices] has every contender hold its calls together";
+    (table == "[conditions]" && key == "transaction").then_some(("a transaction around each call is a choice of the contender", hint))
 }
 
 /// What stands here for a key that other languages have, and the key of ours that it speaks of.
@@ -190,29 +159,4 @@ fn way_out(key: &str) -> Option<(&'static str, &'static str)> {
 pub(crate) fn integer(value: &DeValue<'_>) -> Option<u64> {
     let number = value.as_integer()?;
     u64::from_str_radix(&number.as_str().replace('_', ""), number.radix()).ok()
-}
-
-/// A table from names of the user's to texts, or to plain numbers where those are allowed.
-pub(super) fn pairs(top: &mut Reader<'_>, source: &Source, key: &'static str, numbers: bool) -> Result<Vec<(Written, Written)>, Problem> {
-    let Some(table) = top.table(key)? else { return Ok(Vec::new()) };
-    let mut pairs = Vec::new();
-    for item in table.items() {
-        let name = Written::new(&source.text, span(item.0.span()), item.0.get_ref());
-        let value = match integer(item.1.get_ref()) {
-            Some(number) if numbers => Written::new(&source.text, span(item.1.span()), &number.to_string()),
-            None if numbers && item.1.get_ref().as_integer().is_some() => {
-                return Err(table
-                    .no_number(item)
-                    .hint("a number of rows, like 5_000, or so many for each row of a parent: \"12 per apiary\""));
-            }
-            _ if item.1.get_ref().is_table() => {
-                return Err(Problem::wrong(format!("`{0}` must be a text, not a table", item.0.get_ref()))
-                    .at(source.place(span(item.0.span())))
-                    .hint(format!("put the whole name in quotes: \"{}.…\" = \"…\"", item.0.get_ref())));
-            }
-            _ => table.text(item)?,
-        };
-        pairs.push((name, value));
-    }
-    Ok(pairs)
 }

@@ -1,0 +1,68 @@
+//! `[contest.NAME.contender.NAME]`.
+
+use kampf_contest::{Choice, ChoiceOption, Hydration};
+use kampf_schema::did_you_mean;
+
+use super::form::{Form, schema, table};
+use super::reader::{Item, Reader, span};
+use crate::problem::Problem;
+use crate::project::option::option;
+use crate::project::own::OwnSql;
+use crate::project::written::Written;
+
+table! {
+    /// A contender of the user's: SQL, or a program.
+    ContenderTable {
+        /// SQL of your own, for any engine or for each.
+        "sql" sql: OwnSql,
+        /// What its rows become.
+        "hydration" hydration: HydrationForm,
+        /// A program of your own, and its arguments.
+        "command" command: Vec<Written>,
+        /// Environment variables that the program gets besides the usual ones.
+        "environment" environment: Vec<Written>,
+    }
+}
+
+/// What rows become, and where that is said.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct HydrationForm {
+    pub(crate) hydration: Hydration,
+    pub(crate) span: kampf_schema::Span,
+}
+
+schema!(HydrationForm, { "type": "string", "enum": Hydration::ALL.iter().filter(|one| **one != Hydration::Managed).map(|one| one.word()).collect::<Vec<_>>() });
+
+impl Form for HydrationForm {
+    fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<HydrationForm, Problem> {
+        let written = table.text(item)?;
+        let rank = option(table.source(), Choice::Hydration, &written)?.rank();
+        Ok(HydrationForm { hydration: Hydration::ALL[rank], span: written.span })
+    }
+}
+
+schema!(OwnSql, { "anyOf": [{ "type": "string" }, { "type": "object", "additionalProperties": { "type": "string" } }] });
+
+impl Form for OwnSql {
+    fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<OwnSql, Problem> {
+        if !item.1.get_ref().is_table() {
+            return Ok(OwnSql { any: Some(table.text(item)?), by_engine: Vec::new() });
+        }
+        let inner = table.inner(item)?;
+        let mut sql = OwnSql::default();
+        for item in inner.items() {
+            let engine = item.0.get_ref().to_string();
+            if engine == "any" {
+                sql.any = Some(inner.text(item)?);
+                continue;
+            }
+            if kampf_engine::engine(&engine).is_none() {
+                return Err(Problem::wrong(format!("there is no engine `{engine}`"))
+                    .at(table.place_of(span(item.0.span())))
+                    .maybe_hint(did_you_mean(&engine, kampf_engine::names())));
+            }
+            sql.by_engine.push((engine, inner.text(item)?));
+        }
+        Ok(sql)
+    }
+}
