@@ -78,7 +78,7 @@ fn steps(verdict: &Verdict) -> Vec<String> {
 }
 
 /// A contender on another schema, or on the plain one: an option of one of the two choices of schemas.
-fn on(choice: Choice, option: &str, name: &str, rounds: Vec<f64>) -> ContenderFacts {
+pub(crate) fn on(choice: Choice, option: &str, name: &str, rounds: Vec<f64>) -> ContenderFacts {
     let one = contender(name, rounds);
     let choices = one.choices.map(|choices| choices.with_opt(choice.option(option).unwrap()));
     ContenderFacts { name: format!("{name}@{option}"), choices, ..one }

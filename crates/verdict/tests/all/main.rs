@@ -4,3 +4,4 @@ mod choices;
 mod common;
 mod consistency;
 mod judge;
+mod worth;
