@@ -5,7 +5,8 @@ use kampf_race::{Interval, paired};
 
 use crate::facts::Facts;
 use crate::ladder::derived;
-use crate::verdict::{Effect, Placed, Ratio};
+use crate::placed::{Placed, Ratio};
+use crate::verdict::Effect;
 
 /// The chance that any interval of the effects is wrong.
 const ALPHA: f64 = 0.05;

@@ -6,11 +6,13 @@ use crate::by_choice::{by_choice, told_around};
 use crate::effects::effects;
 use crate::facts::{Beside, Facts};
 use crate::ladder::ladder;
+use crate::placed::{Outcome, Placed, Ratio};
+use crate::readings::readings;
 use crate::replay::Replayed;
-use crate::require::{Keeps, readings};
+use crate::require::Keeps;
 use crate::take::{required, takes_place, to_take};
 use crate::trade_offs::is_trade_off;
-use crate::verdict::{End, Outcome, Pair, PairFinding, Placed, Ratio, Requirements, Verdict};
+use crate::verdict::{End, Pair, PairFinding, Requirements, Verdict};
 use crate::worth::worth;
 
 /// Works out everything that follows from what was measured: how each contender stands, whom to take, what the choices did.
@@ -47,6 +49,16 @@ pub fn judge(facts: &Facts) -> Verdict {
         placed,
         order,
     }
+}
+
+/// The anchor of the next heat, where one is to take the place of the last one's.
+pub fn next_anchor(facts: &Facts) -> Option<usize> {
+    let anchor = facts.heats.last()?.anchor;
+    let verdict = judge(facts);
+    if !facts.require.is_empty() {
+        return verdict.choose.filter(|choose| *choose != anchor && facts.contenders[*choose].choices.is_some());
+    }
+    takes_place(facts, &Replayed::of(facts), &verdict.placed, anchor)
 }
 
 /// The one to take: the anchor of the last heat, which was found by the rule, unless one that ran beside it takes its place when there is no time for

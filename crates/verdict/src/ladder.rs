@@ -4,8 +4,9 @@ use kampf_contest::{Choice, Choices, Opt};
 use kampf_race::Interval;
 
 use crate::facts::Facts;
+use crate::placed::{Outcome, Placed, Ratio};
 use crate::replay::Replayed;
-use crate::verdict::{OptionChange, Outcome, Placed, Ratio, Step};
+use crate::verdict::{OptionChange, Step};
 
 /// A contender that was measured, by its place, with its options.
 pub(crate) type Derived = (usize, Choices);

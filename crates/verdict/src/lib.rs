@@ -5,10 +5,13 @@
 //! was run. Facts are never changed, and nothing here makes a sentence or sorts anything in place: whoever shows a verdict words it.
 
 mod by_choice;
+mod compared;
 mod effects;
 mod facts;
 mod judge;
 mod ladder;
+mod placed;
+mod readings;
 mod replay;
 mod require;
 mod take;
@@ -16,10 +19,11 @@ mod trade_offs;
 mod verdict;
 mod worth;
 
-pub use by_choice::{ByChoice, ChoiceEnd, Cost, OtherOption, compared};
+pub use by_choice::{ByChoice, ChoiceEnd, Cost, OtherOption};
+pub use compared::compared;
 pub use facts::{Beside, Candidate, ContenderFacts, Facts, Fault, FaultKind, HeatFacts, KeptFacts, KeysFacts, VariantFacts, beside};
-pub use judge::judge;
+pub use judge::{judge, next_anchor};
+pub use placed::{Forecast, Left, Outcome, Placed, Ratio};
 pub use require::{Keeps, Nearest, Reading, Require, Required};
-pub use take::next_anchor;
-pub use verdict::{Effect, End, Forecast, Left, OptionChange, Outcome, Pair, PairFinding, Placed, Ratio, Requirements, Step, Verdict};
+pub use verdict::{Effect, End, OptionChange, Pair, PairFinding, Requirements, Step, Verdict};
 pub use worth::{FetchWorth, IndexFinding, IndexWorth, KeptWorth, KeysOfType, KeysWorth, Wins, Worth};

@@ -2,9 +2,9 @@
 
 use kampf_race::{Critical, Finding, Forecaster, Interval, LIMIT_LEVEL, Race, Standing, TimeLimits, Why, p95};
 
-use crate::by_choice::compared;
+use crate::compared::compared;
 use crate::facts::{Facts, FaultKind};
-use crate::verdict::{Forecast, Left, Outcome, Placed, Ratio};
+use crate::placed::{Forecast, Left, Outcome, Placed, Ratio};
 
 /// Margins that a forecast is made for, besides the one asked for.
 const MARGINS: [f64; 3] = [0.05, 0.1, 0.2];

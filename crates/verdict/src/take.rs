@@ -6,10 +6,10 @@ use kampf_contest::{ByHand, Measure};
 use kampf_race::LITTLE;
 
 use crate::facts::{Beside, Facts};
-use crate::judge::judge;
+use crate::placed::{Outcome, Placed};
 use crate::replay::Replayed;
 use crate::require::{Keeps, Nearest};
-use crate::verdict::{End, Outcome, Placed, Requirements};
+use crate::verdict::{End, Requirements};
 
 /// A difference up to this is little, where it costs no more round trips.
 const LITTLE_NS: f64 = 1e6;
@@ -23,16 +23,6 @@ pub(crate) fn to_take(facts: &Facts, placed: &[Placed], end: End) -> Option<usiz
     let leader = (0..placed.len()).find(|&at| placed[at].outcome == Outcome::Standing)?;
     let near = candidates(facts, placed).filter(|&at| at == leader || is_little(facts, placed, at, leader));
     near.min_by(|&one, &other| comfort(facts, placed, one, other)).or(Some(leader))
-}
-
-/// The anchor of the next heat, where one is to take the place of the last one's.
-pub fn next_anchor(facts: &Facts) -> Option<usize> {
-    let anchor = facts.heats.last()?.anchor;
-    let verdict = judge(facts);
-    if !facts.require.is_empty() {
-        return verdict.choose.filter(|choose| *choose != anchor && facts.contenders[*choose].choices.is_some());
-    }
-    takes_place(facts, &Replayed::of(facts), &verdict.placed, anchor)
 }
 
 /// Who takes an anchor's place: one that would be taken of the two alone, wherever in its interval the truth lies. Of several the fastest.

@@ -3,7 +3,7 @@
 use kampf_contest::{How, Measure};
 
 use crate::facts::{ContenderFacts, Facts};
-use crate::verdict::{Outcome, Placed};
+use crate::placed::{Outcome, Placed};
 
 /// Memory that differs by less than this share is the same: it depends on the rows of a round.
 const SAME_MEMORY: f64 = 0.01;

@@ -25,9 +25,6 @@ const MARK: &str = "made by Kampf: ";
 const OF: &str = " for ";
 /// What the mark says until everything is in.
 const UNFINISHED: &str = "unfinished";
-/// The comment on tables of Kampf's own making.
-pub(super) const TABLE_MARK: &str = "made by Kampf";
-
 /// Settings that a session may choose; the others are the server's own business.
 const OF_A_SESSION: [&str; 5] = ["work_mem", "effective_cache_size", "random_page_cost", "max_parallel_workers_per_gather", "jit"];
 
@@ -260,7 +257,7 @@ fn drop_schema(link: &Link, name: &str) -> Result<(), EngineError> {
     let sql = "SELECT quote_ident(relname::text) FROM pg_class
         WHERE relnamespace = (SELECT oid FROM pg_namespace WHERE nspname = $1) AND relkind = 'r' AND obj_description(oid, 'pg_class') = $2";
     let tables: Vec<String> =
-        link.query(sql, &[&name, &TABLE_MARK])?.iter().map(|row| format!("{name}.{}", row.get::<_, &str>(0))).collect();
+        link.query(sql, &[&name, &load::TABLE_MARK])?.iter().map(|row| format!("{name}.{}", row.get::<_, &str>(0))).collect();
     let tables = if tables.is_empty() { String::new() } else { format!("DROP TABLE {}; ", tables.join(", ")) };
     let sql = format!("BEGIN; {tables}DROP SCHEMA {name}; COMMIT");
     let Err(error) = link.tried(&sql)? else { return Ok(()) };

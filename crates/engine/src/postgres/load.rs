@@ -12,13 +12,15 @@ use tokio_postgres::types::Type;
 
 use super::connect::Link;
 use super::dialect::POSTGRES;
-use super::elsewhere::TABLE_MARK;
 use super::error::engine_error;
 use super::values::encode;
 use crate::event::{LoadEvent, Loaded};
 use crate::fault::step;
 use crate::load::pump;
 use crate::tables::{column_list, create_table, foreign_key, indexes, primary_key, taken_names};
+
+/// The comment on tables of Kampf's own making.
+pub(super) const TABLE_MARK: &str = "made by Kampf";
 
 /// About what the rows of a batch come to.
 const PIECE: usize = 64 * 1024;

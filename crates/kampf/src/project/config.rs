@@ -235,7 +235,8 @@ fn contest(source: &Source, name: &Written, table: ContestTable) -> Result<Conte
 mod tests {
     use proptest::prelude::*;
 
-    use super::super::own::{OwnSql, OwnWay};
+    use super::super::file::OwnSql;
+    use super::super::own::OwnWay;
     use super::*;
 
     fn read(text: &str) -> Result<Config, Problem> {

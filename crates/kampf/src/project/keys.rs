@@ -9,6 +9,7 @@ use kampf_schema::{KeyColumns, KeyType, LogicalType, Schema, Span, TableId, did_
 use super::Project;
 use super::config::ContestConfig;
 use super::file::KeyTypes;
+use super::option::key_type;
 use super::variant::Variant;
 use super::written::Written;
 use crate::arguments::{Selection, is_of_keys};
@@ -40,13 +41,6 @@ const ALL_WORD: &str = "all";
 /// What a line says.
 pub(super) fn keys(table: Written, types: KeyTypes) -> KeysConfig {
     KeysConfig { table, types: types.0 }
-}
-
-pub(super) fn key_type(word: &str) -> Result<KeyType, Problem> {
-    KeyType::from_word(word).ok_or_else(|| {
-        let known = KeyType::ALL.map(KeyType::word);
-        Problem::wrong(format!("`{word}` is not a type that keys can be made of")).maybe_hint(did_you_mean(word, known))
-    })
 }
 
 /// What is asked for: the keys of a table, or of all, and of them one type alone where that is said.

@@ -1,7 +1,7 @@
-//! Options of choices as kampf.toml names them.
+//! Options of choices, and types of keys, as kampf.toml names them.
 
 use kampf_contest::{Choice, Opt};
-use kampf_schema::did_you_mean;
+use kampf_schema::{KeyType, did_you_mean};
 
 use super::written::Written;
 use crate::problem::{Problem, Source};
@@ -19,5 +19,13 @@ pub(super) fn option(source: &Source, choice: Choice, written: &Written) -> Resu
             None => did_you_mean(word, choice.options().map(Opt::word)),
         };
         Problem::wrong(format!("`{}` is not an option of {}", written.value, choice.word())).at(source.place(written.span)).maybe_hint(hint)
+    })
+}
+
+/// The type of keys that a word names; what is wrong with the word where there is none.
+pub(super) fn key_type(word: &str) -> Result<KeyType, Problem> {
+    KeyType::from_word(word).ok_or_else(|| {
+        let known = KeyType::ALL.map(KeyType::word);
+        Problem::wrong(format!("`{word}` is not a type that keys can be made of")).maybe_hint(did_you_mean(word, known))
     })
 }

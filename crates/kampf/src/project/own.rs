@@ -2,7 +2,7 @@
 
 use kampf_contest::Hydration;
 
-use super::file::ContenderTable;
+use super::file::{ContenderTable, OwnSql};
 use super::written::Written;
 use crate::problem::{Problem, Source};
 
@@ -18,20 +18,6 @@ pub(crate) enum OwnWay {
     Sql(OwnSql, Hydration),
     /// Its words, and the environment variables that it gets besides the usual ones.
     Program(Vec<String>, Vec<String>),
-}
-
-/// SQL of the user's: one text for any engine, or one for each.
-#[derive(Clone, Debug, Default)]
-pub(crate) struct OwnSql {
-    pub(super) any: Option<Written>,
-    pub(super) by_engine: Vec<(String, Written)>,
-}
-
-impl OwnSql {
-    /// The text for an engine; none where there is only one for others.
-    pub(crate) fn of(&self, engine: &str) -> Option<&Written> {
-        self.by_engine.iter().find(|(name, _)| name == engine).map(|(_, sql)| sql).or(self.any.as_ref())
-    }
 }
 
 /// What a table says of one.

@@ -25,5 +25,6 @@ mod safety;
 mod schema;
 mod self_test;
 mod starting;
+mod structure;
 mod twin;
 mod verdicts;

@@ -128,7 +128,7 @@ fn mistakes_in_manners_are_answered_with_the_way_out() {
     for (more, message) in [
         ("page = 0\n", "`page` is a number from 1 to 1000000, not 0"),
         ("pages = 3\n", "says how many pages there are, and not how many rows a page has"),
-        ("chunk = [10, \"many\"]\n", "a whole number from 1 on, or a list of such"),
+        ("chunk = [10, \"many\"]\n", "`chunk` must be a whole number from 1 on, not a text"),
         ("[contest.directory.choices]\nfetch = [\"chunk\"]\n", "did you mean `chunks`?"),
         ("[contest.directory.choices]\nfetch = [\"whole:5\"]\n", "`whole` has no size; leave the colon out"),
         ("[contest.directory.choices]\nfetch = [\"stream:0\"]\n", "behind the colon stand rows at a time, from 1 to 1000000, not `0`"),

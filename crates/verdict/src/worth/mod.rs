@@ -12,7 +12,7 @@ pub use keys::{KeysOfType, KeysWorth};
 
 use crate::by_choice::ByChoice;
 use crate::facts::{Beside, Facts};
-use crate::verdict::Placed;
+use crate::placed::Placed;
 
 /// What comes of it where any of these was raced.
 #[derive(Clone, Debug, Default, PartialEq)]

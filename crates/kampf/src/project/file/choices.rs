@@ -3,8 +3,7 @@
 use kampf_contest::{Choice, Opt, Restriction};
 use schemars::{JsonSchema, Schema, SchemaGenerator};
 
-use super::form::Form;
-use super::reader::{Item, Reader};
+use super::reader::{Form, Item, Reader};
 use crate::problem::Problem;
 use crate::project::option::option;
 use crate::project::written::Written;

@@ -3,11 +3,10 @@
 use kampf_contest::{Choice, ChoiceOption, Hydration};
 use kampf_schema::did_you_mean;
 
-use super::form::{Form, schema, table};
-use super::reader::{Item, Reader, span};
+use super::form::{schema, table};
+use super::reader::{Form, Item, Reader, span};
 use crate::problem::Problem;
 use crate::project::option::option;
-use crate::project::own::OwnSql;
 use crate::project::written::Written;
 
 table! {
@@ -21,6 +20,20 @@ table! {
         "command" command: Vec<Written>,
         /// Environment variables that the program gets besides the usual ones.
         "environment" environment: Vec<Written>,
+    }
+}
+
+/// SQL of the user's: one text for any engine, or one for each.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct OwnSql {
+    pub(crate) any: Option<Written>,
+    pub(crate) by_engine: Vec<(String, Written)>,
+}
+
+impl OwnSql {
+    /// The text for an engine; none where there is only one for others.
+    pub(crate) fn of(&self, engine: &str) -> Option<&Written> {
+        self.by_engine.iter().find(|(name, _)| name == engine).map(|(_, sql)| sql).or(self.any.as_ref())
     }
 }
 

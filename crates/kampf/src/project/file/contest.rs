@@ -5,9 +5,9 @@ use toml::de::DeValue;
 
 use super::choices::ChoicesTable;
 use super::contender::ContenderTable;
-use super::form::{Form, Named, OneOrMore, schema, table};
+use super::form::{Named, OneOrMore, schema, table};
 use super::numbers::{Many, Number};
-use super::reader::{Item, Reader, span};
+use super::reader::{Form, Item, Reader, span};
 use super::require::RequireTable;
 use super::texts::PlainText;
 use crate::problem::Problem;

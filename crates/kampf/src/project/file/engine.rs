@@ -1,7 +1,7 @@
 //! `engine` and `[engine]`.
 
-use super::form::{Form, Named, schema, table};
-use super::reader::{Item, Reader, integer};
+use super::form::{Named, schema, table};
+use super::reader::{Form, Item, Reader, integer};
 use crate::problem::Problem;
 use crate::project::written::Written;
 

@@ -4,15 +4,9 @@ use std::collections::BTreeMap;
 
 use schemars::{JsonSchema, Schema, SchemaGenerator};
 
-use super::reader::{Item, Reader, span};
+use super::reader::{Form, Item, Reader, span};
 use crate::problem::Problem;
 use crate::project::written::Written;
-
-/// Something that a key of kampf.toml can be.
-pub(crate) trait Form: Sized + JsonSchema {
-    /// Reads it from under its key.
-    fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<Self, Problem>;
-}
 
 /// A table of kampf.toml with keys of ours: reading, JSON Schema and the list of its keys follow from one definition.
 macro_rules! table {
@@ -37,7 +31,7 @@ macro_rules! table {
             }
         }
 
-        impl $crate::project::file::form::Form for $name {
+        impl $crate::project::file::reader::Form for $name {
             fn read<'a>(
                 table: &$crate::project::file::reader::Reader<'a>,
                 item: $crate::project::file::reader::Item<'a>,

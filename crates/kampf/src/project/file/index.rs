@@ -1,7 +1,7 @@
 //! `[index.NAME]`.
 
-use super::form::{Form, OneOrMore, table};
-use super::reader::{Item, Reader};
+use super::form::{OneOrMore, table};
+use super::reader::{Form, Item, Reader};
 use crate::problem::Problem;
 use crate::project::written::Written;
 

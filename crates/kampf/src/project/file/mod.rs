@@ -16,7 +16,7 @@ mod texts;
 mod top;
 
 pub(crate) use conditions::{CacheTable, ConditionsTable};
-pub(crate) use contender::ContenderTable;
+pub(crate) use contender::{ContenderTable, OwnSql};
 pub(crate) use contest::ContestTable;
 pub(crate) use engine::EngineForm;
 pub(crate) use form::{Named, all, entries};

@@ -6,8 +6,8 @@ use kampf_contest::Opt;
 use kampf_schema::Span;
 use toml::de::DeValue;
 
-use super::form::{Form, schema};
-use super::reader::{Item, Reader, integer, span};
+use super::form::schema;
+use super::reader::{Form, Item, Reader, integer, span};
 use crate::arguments::{duration, size, times};
 use crate::problem::Problem;
 
@@ -35,6 +35,9 @@ schema!(Many, { "type": "integer", "minimum": 1, "maximum": Opt::MOST_ROWS });
 
 impl Form for Many {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<Many, Problem> {
+        if item.1.get_ref().as_integer().is_none() {
+            return Err(table.wrong_kind(item.0.get_ref(), item.1, "a whole number from 1 on"));
+        }
         let Number { value, span } = Number::read(table, item)?;
         let found = u32::try_from(value).ok().filter(|number| (1..=Opt::MOST_ROWS).contains(number));
         let wrong = || format!("`{}` is a number from 1 to {}, not {value}", item.0.get_ref(), Opt::MOST_ROWS);

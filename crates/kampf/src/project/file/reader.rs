@@ -1,12 +1,18 @@
 //! Reading the tables of kampf.toml key by key, with places, so that unknown keys and wrong kinds are errors that can be shown.
 
 use kampf_schema::{Span, did_you_mean};
+use schemars::JsonSchema;
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
 
-use super::form::Form;
 use crate::problem::{Place, Problem, Source};
 use crate::project::written::Written;
+
+/// Something that a key of kampf.toml can be.
+pub(crate) trait Form: Sized + JsonSchema {
+    /// Reads it from under its key.
+    fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<Self, Problem>;
+}
 
 /// A table being read.
 pub(crate) struct Reader<'a> {

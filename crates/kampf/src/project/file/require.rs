@@ -4,9 +4,8 @@ use kampf_contest::Quantity;
 use kampf_verdict::{Require, Required};
 use schemars::{JsonSchema, Schema, SchemaGenerator};
 
-use super::form::Form;
 use super::numbers::{Number, Size, Time};
-use super::reader::{Item, Reader};
+use super::reader::{Form, Item, Reader};
 use crate::problem::Problem;
 
 /// Upper bounds that a contender must keep to be chosen.

@@ -1,7 +1,7 @@
 //! Texts in tables whose keys are names of the user's.
 
-use super::form::{Form, schema};
-use super::reader::{Item, Reader, integer, span};
+use super::form::schema;
+use super::reader::{Form, Item, Reader, integer, span};
 use crate::problem::Problem;
 use crate::project::written::Written;
 

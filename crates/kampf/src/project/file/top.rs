@@ -7,11 +7,11 @@ use super::conditions::{CacheTable, ConditionsTable};
 use super::contest::ContestTable;
 use super::engine::EngineForm;
 use super::entities::EntityTable;
-use super::form::{Form, Named, OneOrMore, schema, table};
+use super::form::{Named, OneOrMore, schema, table};
 use super::index::IndexTable;
 use super::keep::KeepTable;
 use super::numbers::{Factor, Number};
-use super::reader::{Item, Reader};
+use super::reader::{Form, Item, Reader};
 use super::texts::{CountText, PlainText};
 use crate::problem::Problem;
 use crate::project::written::Written;
@@ -101,8 +101,9 @@ schema!(KeyTypes, { "type": "array", "items": { "type": "string", "enum": KeyTyp
 impl Form for KeyTypes {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<KeyTypes, Problem> {
         let types = table.texts(item)?;
-        let one =
-            |written: &Written| crate::project::keys::key_type(&written.value).map_err(|problem| problem.at(table.place_of(written.span)));
+        let one = |written: &Written| {
+            crate::project::option::key_type(&written.value).map_err(|problem| problem.at(table.place_of(written.span)))
+        };
         types.iter().map(one).collect::<Result<_, _>>().map(KeyTypes)
     }
 }
