@@ -1,6 +1,7 @@
 //! Guessing how a column's values look, from its name, its type, its checks and its neighbours. A guess is a recipe like any
 //! that a user writes, so that it can be shown, copied and changed.
 
+mod by_name;
 mod numbers;
 mod rows;
 mod texts;

@@ -3,7 +3,7 @@
 use kampf_schema::expr::{Argument, Name};
 use kampf_schema::{LogicalType, Value, parse_date, parse_timestamp};
 
-use super::{RecipeError, example, suitable, wrong};
+use super::error::{RecipeError, suitable, wrong};
 use crate::maker::Maker;
 use crate::period::{Manner, Period};
 
@@ -66,10 +66,7 @@ pub(super) fn lengths_from_0(name: &Name, arguments: &[Argument], default: (u64,
         [Argument::Range(low, high)] => whole(low).zip(whole(high)).filter(|(low, high)| low <= high),
         _ => None,
     };
-    found.map_or_else(
-        || wrong(format!("`{}` takes a number of values, up to 1000", name.text), format!("like `{}`", example(&name.text))),
-        Ok,
-    )
+    found.map_or_else(|| wrong(format!("`{}` takes a number of values, up to 1000", name.text), "like `list(words(1), 0..4)`"), Ok)
 }
 
 /// One number, or a range of them.

@@ -84,7 +84,7 @@ fn an_index_is_raced_as_the_last_step_and_told_with_what_it_costs() {
     let shown = folder.ok(&["results", "latest"]);
     assert!(shown.contains("@by_hive  with an index on inspection(hive_id, inspected_at desc) the best takes"), "{shown}");
     assert!(shown.contains("index      none → by_hive"), "{shown}");
-    let pair = ["race", "last", "--pair", "database.needed.plain,database.needed.plain@by_hive", "--format", "json", "-q", "--time", "3s"];
+    let pair = ["race", "last", "--pair", "database.needed.plain,database.needed.plain@by_hive", "--format", "json", "-q", "--time", "40s"];
     let paired = json(&folder.ok(&pair));
     assert_eq!(paired["contests"][0]["verdict"]["pair"]["finding"], "faster", "{paired}");
     // Everybody on the variant, and nobody on the plain schema.

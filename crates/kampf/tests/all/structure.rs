@@ -56,7 +56,6 @@ const CIRCLES: &[&[&str]] = &[
     ],
     &["fill::derived", "fill::maker"],
     &["fill::guess::numbers", "fill::guess::times"],
-    &["fill::recipe", "fill::recipe::arguments"],
     &["kampf::commands::trace", "kampf::commands::trace::relations"],
     &["kampf::output::out", "kampf::output::style", "kampf::problem"],
     &["kampf::output::page", "kampf::output::table"],

@@ -1,7 +1,7 @@
-use super::*;
 use crate::parameter::RecipeMaker;
 use kampf_schema::Decimal;
 use kampf_schema::expr::read_recipe;
+use kampf_schema::{LogicalType, Value};
 
 fn values(text: &str, kind: LogicalType) -> Vec<Value> {
     let maker = RecipeMaker::new(&read_recipe(text).unwrap(), kind, 7, "test").unwrap();
