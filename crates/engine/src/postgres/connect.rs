@@ -8,6 +8,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use kampf_contest::{EngineError, EngineErrorKind};
+use percent_encoding::percent_decode_str;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpStream, UnixStream};
 use tokio::runtime::Runtime;
@@ -239,22 +240,7 @@ pub(super) fn read_url(url: &str) -> Result<Target, EngineError> {
 
 /// A part of a URL as the text it stands for.
 fn decoded(part: &str) -> String {
-    let mut bytes = Vec::with_capacity(part.len());
-    let mut rest = part.as_bytes();
-    while let [first, behind @ ..] = rest {
-        let code = behind.get(..2).and_then(|code| u8::from_str_radix(std::str::from_utf8(code).ok()?, 16).ok());
-        match code {
-            Some(byte) if *first == b'%' => {
-                bytes.push(byte);
-                rest = &behind[2..];
-            }
-            _ => {
-                bytes.push(*first);
-                rest = behind;
-            }
-        }
-    }
-    String::from_utf8_lossy(&bytes).into_owned()
+    percent_decode_str(part).decode_utf8_lossy().into_owned()
 }
 
 async fn connect(target: &Target, wire: &Arc<Wire>) -> Result<(Client, JoinHandle<()>), EngineError> {

@@ -67,8 +67,7 @@ pub(crate) fn read_plain(path: &Path) -> Option<String> {
 /// A password nobody can guess.
 pub(crate) fn random_word() -> Result<String, EngineError> {
     let mut bytes = [0; 24];
-    let source = Path::new("/dev/urandom");
-    File::open(source).and_then(|mut file| file.read_exact(&mut bytes)).map_err(|error| io("read", source, error))?;
+    getrandom::fill(&mut bytes).map_err(|error| unreachable(&format!("the system gives no random bytes: {error}")))?;
     Ok(bytes.iter().map(|byte| format!("{byte:02x}")).collect())
 }
 

@@ -8,6 +8,7 @@ mod process;
 use std::time::Duration;
 
 use kampf_contest::{EngineError, EngineErrorKind};
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use rustix::process::Signal;
 
 pub(crate) use files::{folder_of, has_room, io, keep_secret, random_word, remove_soon};
@@ -44,10 +45,12 @@ pub(crate) fn fnv(bytes: &[u8]) -> u64 {
     bytes.iter().fold(0xcbf2_9ce4_8422_2325, |hash, &byte| (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3))
 }
 
+/// All but what needs no coding in any part of a URL (RFC 3986, section 2.3).
+const CODED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+
 /// A text as part of a URL.
 pub(crate) fn encoded(text: &str) -> String {
-    let plain = |byte: u8| byte.is_ascii_alphanumeric() || b"-._~".contains(&byte);
-    text.bytes().map(|byte| if plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") }).collect()
+    utf8_percent_encode(text, CODED).to_string()
 }
 
 pub(crate) fn unreachable(message: &str) -> EngineError {

@@ -4,7 +4,6 @@ mod folder;
 mod record;
 mod variants;
 
-use std::hash::{BuildHasher, Hasher};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
@@ -169,12 +168,12 @@ impl<'p> Store<'p> {
         progress(LoadEvent::Begins);
         self.clear(slot)?;
         let server = project.server();
-        let begun = Begun {
-            engine: project.engine.name().to_owned(),
-            // On a server several folders of one project have each its own.
-            name: server.map_or_else(|| slot.word.clone(), |_| format!("{}_{}", slot.word, nonce())),
-            server: server.map(|url| project.engine.shown(url)),
+        // On a server several folders of one project have each its own.
+        let name = match server {
+            Some(_) => format!("{}_{}", slot.word, nonce()?),
+            None => slot.word.clone(),
         };
+        let begun = Begun { engine: project.engine.name().to_owned(), name, server: server.map(|url| project.engine.shown(url)) };
         slot.begin(&begun)?;
         fault::point("begun").map_err(|error| Problem::file("cannot fill", &slot.folder, &error))?;
         let place = Ground { folder: &slot.folder, server, name: &begun.name, owner: &self.owner, variant: None };
@@ -285,9 +284,9 @@ fn owner(data: &Path) -> String {
 }
 
 /// Eight letters and digits that another folder's dataset will not have.
-fn nonce() -> String {
-    let random = std::collections::hash_map::RandomState::new().build_hasher().finish();
-    format!("{random:016x}")[..8].to_owned()
+fn nonce() -> Result<String, Problem> {
+    let random = getrandom::u32().map_err(|error| Problem::surroundings(format!("the system gives no random number: {error}")))?;
+    Ok(format!("{random:08x}"))
 }
 
 /// Removes all datasets of a project: those beside it, and what its server holds for it.
