@@ -8,7 +8,7 @@ use crate::need::{Aggregate, Leaf, Need, OrderBy};
 
 /// An index that could serve a need.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Candidate {
+pub struct IndexCandidate {
     /// The table.
     pub table: TableId,
     /// The index.
@@ -17,7 +17,7 @@ pub struct Candidate {
     pub sought: usize,
 }
 
-impl Candidate {
+impl IndexCandidate {
     /// Whether it holds all that is asked of its table's rows, so that these need not be looked up.
     pub fn covers(&self) -> bool {
         self.sought < self.index.terms.len() || !self.index.include.is_empty()
@@ -32,7 +32,7 @@ const MOST_HELD: usize = 5;
 /// The indexes that could serve a need and are not there, the plainest first: references that rows are found along and that have no index; then those
 /// for what is asked of the root, then those along which related rows are found. Columns of equality come first, then those of order or of a range; the same index with all the columns
 /// that are asked of its table comes as one more.
-pub fn candidates(schema: &Schema, need: &Need, dialect: &Dialect) -> Vec<Candidate> {
+pub fn candidates(schema: &Schema, need: &Need, dialect: &Dialect) -> Vec<IndexCandidate> {
     let mut found = Found { schema, all: Vec::new() };
     // The plainest first: references that rows are found along and that have no index at all.
     for (at, source) in need.asked() {
@@ -224,7 +224,7 @@ impl Of<'_> {
 /// The candidates so far.
 struct Found<'a> {
     schema: &'a Schema,
-    all: Vec<Candidate>,
+    all: Vec<IndexCandidate>,
 }
 
 impl Found<'_> {
@@ -272,7 +272,7 @@ impl Found<'_> {
     fn push(&mut self, table: TableId, index: Index, sought: usize) {
         let is_known = self.all.iter().any(|one| one.table == table && one.index == index);
         if !is_known && !is_there(self.schema.table(table), &index) {
-            self.all.push(Candidate { table, index, sought });
+            self.all.push(IndexCandidate { table, index, sought });
         }
     }
 }

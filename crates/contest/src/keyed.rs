@@ -45,7 +45,7 @@ impl KeyedNeed {
     /// Where a key's value counts, so that the need does not say the same over keys of another type: in words, with what does so.
     pub fn of(need: &Need, keys: &[KeyColumns], said: &dyn Fn(&Expr<Leaf>) -> String) -> Result<KeyedNeed, String> {
         let leaves = Leaves { need, keys, parameters: vec![None; need.parameters.len()] };
-        let mut reading = Reading { leaves, said, ties: Vec::new(), lists: vec![None; need.lists.len()] };
+        let mut reading = KeyReading { leaves, said, ties: Vec::new(), lists: vec![None; need.lists.len()] };
         let group = need.group.as_ref();
         let filters = need.sources.iter().filter_map(|source| source.filter.as_ref());
         let selecting: Vec<&Expr<Leaf>> = filters.chain(need.filter.iter().map(|part| &part.condition)).collect();
@@ -142,7 +142,7 @@ fn rows_with(rows: &[Value], parts: &[Part], other: &dyn Fn(&Part, &Value) -> Va
 }
 
 /// A need being read.
-struct Reading<'n> {
+struct KeyReading<'n> {
     leaves: Leaves<'n>,
     said: &'n dyn Fn(&Expr<Leaf>) -> String,
     /// For each aggregate whether a key decides which row it takes.
@@ -151,7 +151,7 @@ struct Reading<'n> {
     lists: Vec<Option<Vec<Part>>>,
 }
 
-impl Reading<'_> {
+impl KeyReading<'_> {
     fn use_of(&mut self, value: &Expr<Leaf>) -> Result<KeyUse, String> {
         value.key_use(&mut self.leaves).map_err(|why| format!("`{}` {}", (self.said)(value), why.0))
     }

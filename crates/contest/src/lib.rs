@@ -34,7 +34,7 @@ mod words;
 
 pub use answer::{Answer, AnswerError, answer_row_from_json, digest, value_from_json, value_to_json};
 pub use by_hand::ByHand;
-pub use candidates::{Candidate, bare_references, candidates};
+pub use candidates::{IndexCandidate, bare_references, candidates};
 pub use choice::{
     Cache, Choice, ChoiceEntry, ChoiceOption, Choices, Columns, Fetch, Filters, Habit, Hydration, Label, Loading, Opt, OptionEntry,
     Restriction, Statement, Unit, Work,

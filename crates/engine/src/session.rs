@@ -57,7 +57,7 @@ pub(crate) trait Driver: Sized {
     ) -> Result<(), EngineError>;
 
     /// Carries out several of the kept statements in one trip.
-    fn group(&mut self, kept: &mut [Kept<Self::Statement>], group: &mut [InGroup<'_>]) -> Result<(), EngineError>;
+    fn group(&mut self, kept: &mut [KeptStatement<Self::Statement>], group: &mut [InGroup<'_>]) -> Result<(), EngineError>;
 
     /// What went over the wire; none where there is none, and the session counts what would have.
     fn wire(&self) -> Option<WireCounts>;
@@ -152,20 +152,20 @@ impl<'s> Handing<'s> {
 
 /// What a session keeps.
 struct Books<S> {
-    prepared: Vec<Kept<S>>,
+    prepared: Vec<KeptStatement<S>>,
     by_text: HashMap<String, StatementId>,
     counting: Option<Counting>,
     observed: Option<Vec<Observed>>,
 }
 
 /// A statement that is kept.
-pub(crate) struct Kept<S> {
+pub(crate) struct KeptStatement<S> {
     sql: String,
     /// None while its result is open.
     statement: Option<S>,
 }
 
-impl<S> Kept<S> {
+impl<S> KeptStatement<S> {
     pub(crate) fn statement(&mut self) -> Result<&mut S, EngineError> {
         self.statement.as_mut().ok_or_else(|| at_work(&self.sql))
     }
@@ -198,7 +198,7 @@ impl<S> Default for Books<S> {
 
 impl<S> Books<S> {
     /// Notes a statement that was carried out, with the trips that it would have taken.
-    fn note(&mut self, done: &Done, statement: Sent<'_>, parameters: &[ValueRef<'_>], trips: u64) {
+    fn note(&mut self, done: &DoneStatement, statement: Sent<'_>, parameters: &[ValueRef<'_>], trips: u64) {
         if let Some(Counting { traffic, .. }) = &mut self.counting {
             traffic.statements += 1;
             traffic.round_trips += trips;
@@ -221,16 +221,16 @@ impl<S> Books<S> {
 pub const STREAM_TRIPS: u64 = 3;
 
 /// What came of a statement.
-struct Done {
+struct DoneStatement {
     rows: u64,
     bytes: u64,
     /// How long it took, where anybody asked.
     nanos: Option<u64>,
 }
 
-impl Done {
-    fn of(to: &Handing<'_>, start: Option<Instant>) -> Done {
-        Done { rows: to.rows, bytes: to.bytes, nanos: start.map(nanos_since) }
+impl DoneStatement {
+    fn of(to: &Handing<'_>, start: Option<Instant>) -> DoneStatement {
+        DoneStatement { rows: to.rows, bytes: to.bytes, nanos: start.map(nanos_since) }
     }
 }
 
@@ -290,7 +290,7 @@ impl<D: Driver> Session for Connected<D> {
         }
         let statement = Some(self.driver.prepare(sql, kinds)?);
         let id = StatementId(self.books.prepared.len());
-        self.books.prepared.push(Kept { sql: sql.to_owned(), statement });
+        self.books.prepared.push(KeptStatement { sql: sql.to_owned(), statement });
         self.books.by_text.insert(sql.to_owned(), id);
         if let Some(counting) = &mut self.books.counting {
             counting.traffic.round_trips += 1;
@@ -313,7 +313,7 @@ impl<D: Driver> Session for Connected<D> {
             Sent::Text { sql, kinds } => self.driver.run_text(sql, kinds, parameters, &mut to)?,
         };
         if self.books.counting.is_some() || start.is_some() {
-            let done = Done::of(&to, start);
+            let done = DoneStatement::of(&to, start);
             self.books.note(&done, statement, parameters, 1);
         }
         Ok(changed)
@@ -336,7 +336,7 @@ impl<D: Driver> Session for Connected<D> {
         }
         streamed?;
         let trips = portions + STREAM_TRIPS + u64::from(matches!(statement, Sent::Text { .. }));
-        self.books.note(&Done { rows, bytes, nanos: observed.then_some(nanos) }, statement, parameters, trips);
+        self.books.note(&DoneStatement { rows, bytes, nanos: observed.then_some(nanos) }, statement, parameters, trips);
         Ok(())
     }
 
@@ -348,7 +348,7 @@ impl<D: Driver> Session for Connected<D> {
             .map(|one| InGroup { statement: one.statement.0, parameters: one.parameters, to: Handing::new(&mut *one.sink, count) })
             .collect();
         let carried_out = self.driver.group(&mut self.books.prepared, &mut members);
-        let done: Vec<Done> = members.iter().map(|member| Done::of(&member.to, start)).collect();
+        let done: Vec<DoneStatement> = members.iter().map(|member| DoneStatement::of(&member.to, start)).collect();
         drop(members);
         for (at, (one, done)) in group.iter().zip(&done).enumerate().filter(|_| carried_out.is_ok()) {
             self.books.note(done, Sent::Kept(one.statement), one.parameters, u64::from(at == 0));

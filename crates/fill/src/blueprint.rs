@@ -15,7 +15,7 @@ use crate::order::{FillError, Order};
 use crate::plan::{self, Planned};
 use crate::random::{NULLS_STAY, Permutation, Random, is_null, mix};
 use crate::seeds::Given;
-use crate::unique::Source;
+use crate::unique::ValueSource;
 use crate::vocabulary::{Vocabulary, cut};
 
 /// How a column is made, in words.
@@ -39,7 +39,7 @@ pub(crate) struct ColumnPlan {
     pub(crate) key: u64,
     pub(crate) null_share: u32,
     pub(crate) maker: Maker,
-    pub(crate) source: Source,
+    pub(crate) source: ValueSource,
     pub(crate) distinct: Option<Permutation>,
     pub(crate) longest: Option<u64>,
     pub(crate) kind: LogicalType,
@@ -198,12 +198,12 @@ impl Blueprint {
             };
             for (at, &column) in guard.columns.iter().enumerate() {
                 let of = &self.tables[table.0].columns[column];
-                let free = !said(column) && of.free && matches!(of.source, Source::Drawn);
+                let free = !said(column) && of.free && matches!(of.source, ValueSource::Drawn);
                 let free = free && (of.null_share == 0 || attempt >= NULLS_STAY || !is_null(of.null_share, of.key, row, attempt));
                 let so_far = |other: ColumnId| value_of(&values, other);
                 let hinted = if free { guard.hinted(at, of.kind, of.key, row, attempt, &so_far) } else { None };
                 // Neither a hint nor a number further on was made with the other checks in mind.
-                is_hinted |= hinted.is_some() || attempt > 0 && matches!(of.source, Source::RowNumber(_));
+                is_hinted |= hinted.is_some() || attempt > 0 && matches!(of.source, ValueSource::RowNumber(_));
                 // What must differ changes only where the others alone do not find what the checks want.
                 let attempt = if (of.source.counts() || of.source.counts_within()) && attempt < OTHERS_FIRST { 0 } else { attempt };
                 let value = hinted.unwrap_or_else(|| self.drawn(table, row, column, attempt, Some((guard, &values))));
@@ -245,15 +245,17 @@ impl Blueprint {
         let others = Row { blueprint: self, table, row, attempt, under };
         let place = |link: usize| plan.links[link].place(row);
         match &of.source {
-            Source::RowNumber(first) => out.push(ValueRef::Integer(first + another(u64::MAX) as i64)),
-            Source::Linked(link, place) => match plan.links[*link].parent(&plan.links, row, attempt) {
+            ValueSource::RowNumber(first) => out.push(ValueRef::Integer(first + another(u64::MAX) as i64)),
+            ValueSource::Linked(link, place) => match plan.links[*link].parent(&plan.links, row, attempt) {
                 Some(parent) => {
                     let reference = &plan.references[*link];
                     let theirs = reference.parent_columns[*place];
                     // Whole numbers in order are by far the most common keys.
                     let key = &self.tables[reference.parent.0].columns[theirs];
                     match &key.source {
-                        Source::RowNumber(first) if key.guard.is_none() && parent >= self.tables[reference.parent.0].given.len() as u64 => {
+                        ValueSource::RowNumber(first)
+                            if key.guard.is_none() && parent >= self.tables[reference.parent.0].given.len() as u64 =>
+                        {
                             let given = self.tables[reference.parent.0].given.len() as u64;
                             out.push(ValueRef::Integer(first + (parent - given) as i64));
                         }
@@ -262,15 +264,15 @@ impl Blueprint {
                 }
                 None => out.push(ValueRef::Null),
             },
-            Source::Drawn => {
+            ValueSource::Drawn => {
                 of.maker.make(&mut random, own, &self.words, &others, out);
                 self.fit(of, out);
             }
-            Source::Distinct => {
+            ValueSource::Distinct => {
                 let Some(distinct) = of.distinct else { return out.push(ValueRef::Null) };
                 self.distinct(of, &distinct, another(of.maker.capacity().unwrap_or(0)), plan.rows - given, out);
             }
-            Source::Numbered => {
+            ValueSource::Numbered => {
                 of.maker.make(&mut random, own, &self.words, &others, out);
                 of.maker.number(own, of.longest, out);
                 let mut again = own;
@@ -281,24 +283,24 @@ impl Blueprint {
                     of.maker.number(again, of.longest, out);
                 }
             }
-            Source::Ordinal(link) => out.push(ValueRef::Integer(plan.links[*link].rank(row) as i64 + 1)),
-            Source::DistinctWithin(link) => {
+            ValueSource::Ordinal(link) => out.push(ValueRef::Integer(plan.links[*link].rank(row) as i64 + 1)),
+            ValueSource::DistinctWithin(link) => {
                 let (parent, ordinal) = place(*link);
                 let room = of.maker.capacity().unwrap_or(u64::MAX);
                 of.maker.nth(Permutation::new(room, mix(of.key ^ parent)).at(ordinal.min(room - 1)), of.key, out);
                 self.fit(of, out);
             }
-            Source::NumberedWithin(link) => {
+            ValueSource::NumberedWithin(link) => {
                 of.maker.make(&mut random, own, &self.words, &others, out);
                 of.maker.number(place(*link).1, of.longest, out);
             }
-            Source::Digit { link, all, worth, steps, key } => {
+            ValueSource::Digit { link, all, worth, steps, key } => {
                 let (parent, number) = link.map_or_else(|| (0, another(*all)), place);
                 let number = Permutation::new(*all, mix(key ^ parent)).at(number % all);
                 of.maker.nth(number / worth % steps, of.key, out);
                 self.fit(of, out);
             }
-            Source::Once { link, inside, outside } => {
+            ValueSource::Once { link, inside, outside } => {
                 let fixed = if place(*link).1 == 0 { inside } else { outside };
                 match fixed {
                     Some(value) => out.push(value.as_ref()),
@@ -308,7 +310,7 @@ impl Blueprint {
                     }
                 }
             }
-            Source::Computed(term) => {
+            ValueSource::Computed(term) => {
                 let value = |column: ColumnId| others.value(Origin::Own(column));
                 out.push(as_kind(term.value_on(&value), of.kind).as_ref());
                 self.fit(of, out);

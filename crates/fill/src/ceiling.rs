@@ -5,7 +5,7 @@ use kampf_schema::{ColumnId, TableId, Value};
 use crate::blueprint::Blueprint;
 use crate::maker::{Maker, NumberKind};
 use crate::period::DAY;
-use crate::unique::Source;
+use crate::unique::ValueSource;
 
 impl Blueprint {
     /// A value that none of a column's lies above, by how they are made, and of texts one that none begins with; none where that does not say
@@ -21,9 +21,9 @@ impl Blueprint {
             return Some(self.value(table, row, column));
         }
         let made = match &of.source {
-            Source::Drawn if of.guard.is_none() => of.maker.ceiling()?,
+            ValueSource::Drawn if of.guard.is_none() => of.maker.ceiling()?,
             // A reference holds keys of its parent.
-            Source::Linked(link, place) if hops > 0 => {
+            ValueSource::Linked(link, place) if hops > 0 => {
                 let reference = &plan.references[*link];
                 self.ceiling_within(reference.parent, reference.parent_columns[*place], hops - 1)?
             }

@@ -2,10 +2,10 @@
 
 use std::collections::HashSet;
 
-use kampf_schema::expr::{Argument, Recipe, Source};
+use kampf_schema::expr::{Argument, Recipe, RecipeSource};
 use kampf_schema::{ColumnId, LogicalType, Reference, Schema, Table, TableId, Value};
 
-use crate::count::{Counted, first_parent, most_of, share_evenly, share_rows};
+use crate::count::{CountedRows, first_parent, most_of, share_evenly, share_rows};
 use crate::guess;
 use crate::link::{How, Link, Spread};
 use crate::order::{FillError, FillSubject, Order};
@@ -65,7 +65,7 @@ pub(crate) fn order_of(table: &Table, main: Option<ReferenceId>) -> Vec<Referenc
 pub(crate) struct Connecting<'a> {
     pub(crate) schema: &'a Schema,
     pub(crate) order: &'a Order,
-    pub(crate) counts: &'a [Counted],
+    pub(crate) counts: &'a [CountedRows],
     /// Given rows of each table.
     pub(crate) given: &'a [u64],
     pub(crate) counted_too: &'a HashSet<(TableId, ReferenceId)>,
@@ -169,7 +169,7 @@ impl Connecting<'_> {
             Err(FillError::new(FillSubject::Values(id, column), message).hint(hint))
         };
         match &recipe.source {
-            Source::Call { name, arguments } if recipe.bounds.is_none() => {
+            RecipeSource::Call { name, arguments } if recipe.bounds.is_none() => {
                 match (name.text.to_lowercase().as_str(), arguments.as_slice()) {
                     ("uniform", []) => Ok(None),
                     ("zipf", [Argument::Value(exponent, None)]) => match exponent.as_ref().as_real() {
@@ -179,7 +179,7 @@ impl Connecting<'_> {
                     _ => wrong(),
                 }
             }
-            Source::Literal(Value::Null) => Ok(None),
+            RecipeSource::Literal(Value::Null) => Ok(None),
             _ => wrong(),
         }
     }

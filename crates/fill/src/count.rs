@@ -12,7 +12,7 @@ use crate::random::{Random, key};
 
 /// The rows of a table, with its counted parent where it has one.
 #[derive(Clone, Debug)]
-pub(crate) struct Counted {
+pub(crate) struct CountedRows {
     pub(crate) rows: u64,
     /// The reference by which children were counted, and the children before each parent that has any to give.
     pub(crate) spread: Option<(usize, Vec<u32>)>,
@@ -23,7 +23,12 @@ pub(crate) struct Counted {
 }
 
 /// The counts of all tables.
-pub(crate) fn count_all(schema: &Schema, order: &Order, seeds: &[u64], fewer: &HashMap<TableId, u64>) -> Result<Vec<Counted>, FillError> {
+pub(crate) fn count_all(
+    schema: &Schema,
+    order: &Order,
+    seeds: &[u64],
+    fewer: &HashMap<TableId, u64>,
+) -> Result<Vec<CountedRows>, FillError> {
     let guesses = guess::RowGuesses::of(schema).scaled(order.scale);
     let mut names = HashMap::new();
     for id in schema.ids() {
@@ -50,7 +55,7 @@ struct Counting<'a> {
     seeds: &'a [u64],
     /// Guesses that turned out to be too many.
     fewer: &'a HashMap<TableId, u64>,
-    counts: Vec<Option<Counted>>,
+    counts: Vec<Option<CountedRows>>,
     above: Vec<TableId>,
 }
 
@@ -82,7 +87,7 @@ impl Counting<'_> {
                     Some(shrink) => shrink.rows(id, 1000),
                 };
                 let rows = rows.max(seeds);
-                Counted { rows, spread: None, guessed: true, asked: RowCount::Fixed(rows) }
+                CountedRows { rows, spread: None, guessed: true, asked: RowCount::Fixed(rows) }
             }
             RowCount::Fixed(rows) => {
                 if *rows > MOST_ROWS {
@@ -91,7 +96,7 @@ impl Counting<'_> {
                 }
                 let rows = if is_guess { self.limited(id, *rows)? } else { *rows };
                 let rows = rows.max(seeds);
-                Counted { rows, spread: None, guessed: is_guess, asked: RowCount::Fixed(rows) }
+                CountedRows { rows, spread: None, guessed: is_guess, asked: RowCount::Fixed(rows) }
             }
             RowCount::Per { children, share, parent } => {
                 let wrong = |message: String| FillError { span: Some(parent.span), ..FillError::new(FillSubject::Rows(id), message) };
@@ -132,7 +137,7 @@ impl Counting<'_> {
                 let before = spread_counts(seed, parents - first, &children, *share, id)?;
                 let rows = u64::from(before.last().copied().unwrap_or(0));
                 let asked = RowCount::Per { children, share: *share, parent: parent.clone() };
-                Counted { rows: rows + seeds, spread: Some((reference, before)), guessed: is_guess, asked }
+                CountedRows { rows: rows + seeds, spread: Some((reference, before)), guessed: is_guess, asked }
             }
         };
         let rows = counted.rows;

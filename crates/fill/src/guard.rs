@@ -13,7 +13,7 @@ use crate::maker::Origin;
 use crate::order::{FillError, FillSubject, Order};
 use crate::origins::check_circles;
 use crate::random::{Random, mix};
-use crate::unique::Source;
+use crate::unique::ValueSource;
 
 /// Rows of each table that the checks are tried on.
 const TRIED: u64 = 48;
@@ -107,7 +107,7 @@ pub(crate) fn guard(schema: &Schema, id: TableId, plan: &mut TablePlan, checks: 
                 .origins()
                 .into_iter()
                 .filter_map(|origin| if let Origin::Own(other) = origin { Some(other) } else { None });
-            let computed = if let Source::Computed(term) = &plan.columns[column].source { term.column_set() } else { Vec::new() };
+            let computed = if let ValueSource::Computed(term) = &plan.columns[column].source { term.column_set() } else { Vec::new() };
             for other in own.chain(computed).chain(drawn_together(plan, column)) {
                 if columns.insert(other) {
                     more.push(other);
@@ -145,11 +145,11 @@ pub(crate) fn guard(schema: &Schema, id: TableId, plan: &mut TablePlan, checks: 
 
 /// Columns of the same reference, and of references that are found by way of it; digits of the same number.
 fn drawn_together(plan: &TablePlan, column: ColumnId) -> Vec<ColumnId> {
-    if let Source::Digit { key, .. } = plan.columns[column].source {
-        let digit = |other: &ColumnId| matches!(plan.columns[*other].source, Source::Digit { key: of, .. } if of == key);
+    if let ValueSource::Digit { key, .. } = plan.columns[column].source {
+        let digit = |other: &ColumnId| matches!(plan.columns[*other].source, ValueSource::Digit { key: of, .. } if of == key);
         return (0..plan.columns.len()).filter(digit).collect();
     }
-    let linked = |column: ColumnId| if let Source::Linked(link, _) = plan.columns[column].source { Some(link) } else { None };
+    let linked = |column: ColumnId| if let ValueSource::Linked(link, _) = plan.columns[column].source { Some(link) } else { None };
     let Some(link) = linked(column) else { return Vec::new() };
     let through = |one: usize, other: usize| matches!(plan.links[one].how, How::Cousin { through, .. } if through == other);
     let together = |other: usize| other == link || through(other, link) || through(link, other);
@@ -166,7 +166,7 @@ fn changeable(schema: &Schema, id: TableId, plan: &TablePlan, columns: BTreeSet<
     };
     let differs = |column: ColumnId| {
         let source = &plan.columns[column].source;
-        source.counts() || matches!(source, Source::Numbered | Source::NumberedWithin(_))
+        source.counts() || matches!(source, ValueSource::Numbered | ValueSource::NumberedWithin(_))
     };
     let (keys, others): (Vec<ColumnId>, Vec<ColumnId>) = columns
         .into_iter()

@@ -9,7 +9,7 @@ use kampf_schema::{ColumnId, KeyColumns, KeyType, LogicalType, TableId, Value, V
 use crate::batch::{Batch, digest_of};
 use crate::blueprint::Blueprint;
 use crate::random::{key, mix};
-use crate::unique::Source;
+use crate::unique::ValueSource;
 use crate::uuids::{UUIDS_SINCE, number_in_order, number_of_uuid, uuid_in_order, uuid_of_number};
 
 /// Other keys for some tables of a blueprint.
@@ -45,7 +45,7 @@ enum RowsByKey {
 impl RowsByKey {
     fn of(blueprint: &Blueprint, table: TableId, own: ColumnId) -> RowsByKey {
         let plan = &blueprint.tables[table.0];
-        if let (Source::RowNumber(first), None) = (&plan.columns[own].source, plan.columns[own].guard) {
+        if let (ValueSource::RowNumber(first), None) = (&plan.columns[own].source, plan.columns[own].guard) {
             let number = |row: &[Option<Value>]| if let Some(Value::Integer(number)) = row[own] { Some(number) } else { None };
             let given = plan.given.iter().zip(0..).filter_map(|(row, at)| Some((number(row)?, at)));
             return RowsByKey::InOrder { first: *first, given: Arc::new(given.collect()) };
@@ -133,7 +133,7 @@ impl Blueprint {
     pub(crate) fn row_of_largest(&self, table: TableId, column: ColumnId) -> Option<u64> {
         let (plan, given) = (&self.tables[table.0], self.given(table));
         let of = &plan.columns[column];
-        let numbered = matches!(of.source, Source::RowNumber(_)) && of.guard.is_none() && of.null_share == 0;
+        let numbered = matches!(of.source, ValueSource::RowNumber(_)) && of.guard.is_none() && of.null_share == 0;
         // Given rows may have larger numbers; there are few of them.
         let candidates = (0..given).chain(self.rows(table).checked_sub(1));
         let value = |row: &u64| self.value(table, *row, column);

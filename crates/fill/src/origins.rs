@@ -10,7 +10,7 @@ use crate::link::How;
 use crate::maker::Origin;
 use crate::order::{FillError, FillSubject};
 use crate::recipe::{Columns, RecipeError};
-use crate::unique::Source;
+use crate::unique::ValueSource;
 
 /// The columns that recipes of a table can name.
 pub(crate) struct OfTable<'a> {
@@ -100,8 +100,8 @@ fn made_from(plans: &[TablePlan], (table, column): Node) -> Vec<Node> {
     let column = &plan.columns[column];
     let mut from: Vec<Node> = column.maker.origins().into_iter().filter_map(of_origin).collect();
     match &column.source {
-        Source::Computed(term) => from.extend(term.column_set().into_iter().map(|other| (table, other))),
-        Source::Linked(link, place) => from.extend(of_parent(*link, plan.references[*link].parent_columns[*place])),
+        ValueSource::Computed(term) => from.extend(term.column_set().into_iter().map(|other| (table, other))),
+        ValueSource::Linked(link, place) => from.extend(of_parent(*link, plan.references[*link].parent_columns[*place])),
         _ => {}
     }
     from

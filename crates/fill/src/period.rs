@@ -11,11 +11,11 @@ pub(crate) const DAY: i64 = 86_400 * SECOND;
 pub(crate) struct Period {
     pub(crate) low: i64,
     pub(crate) high: i64,
-    pub(crate) manner: Manner,
+    pub(crate) manner: TimeManner,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub(crate) enum Manner {
+pub(crate) enum TimeManner {
     Even,
     /// The later, the more: nearly half of all in the last fifth.
     Recent,
@@ -30,13 +30,13 @@ impl Period {
         let (low, high) = (self.low / unit, self.high / unit);
         let even = |random: &mut Random| random.between(low.into(), high.into()) as i64;
         match self.manner {
-            Manner::Even => even(random) * unit,
-            Manner::Recent => {
+            TimeManner::Even => even(random) * unit,
+            TimeManner::Recent => {
                 let back = random.unit();
                 let back = back * back;
                 (high - ((high - low) as f64 * back) as i64) * unit
             }
-            Manner::Office => {
+            TimeManner::Office => {
                 let at = even(random) * unit;
                 let days = at.div_euclid(day);
                 // 1970-01-01 was a Thursday; Saturdays and Sundays go to the Friday before, or the Monday after.

@@ -3,13 +3,13 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use kampf_schema::expr::{Recipe, RowCount, Source as Written, read_recipe};
-use kampf_schema::{ColumnId, Form, LogicalType, Rule, Schema, Table, TableId, Value};
+use kampf_schema::expr::{Recipe, RecipeSource, RowCount, read_recipe};
+use kampf_schema::{ColumnForm, ColumnId, LogicalType, Rule, Schema, Table, TableId, Value};
 
 use crate::blueprint::{ColumnPlan, TablePlan, Way};
 use crate::bounds::{Bounds, bounds};
 use crate::connect::{Connecting, counted_too};
-use crate::count::{Counted, count_all};
+use crate::count::{CountedRows, count_all};
 use crate::derived::Derived;
 use crate::guard::guard;
 use crate::guess;
@@ -20,7 +20,7 @@ use crate::origins::{OfTable, check_circles};
 use crate::random::{Permutation, key};
 use crate::recipe::maker;
 use crate::seeds::{self, Given};
-use crate::unique::{Draft, Filled, Source, faithful, settle, settle_once};
+use crate::unique::{Draft, Filled, ValueSource, faithful, settle, settle_once};
 
 /// The plans of all tables.
 pub(crate) struct Planned {
@@ -94,7 +94,7 @@ fn counts(
     given: &mut [Given],
     fewer: &HashMap<TableId, u64>,
     notes: &mut Vec<String>,
-) -> Result<Vec<Counted>, FillError> {
+) -> Result<Vec<CountedRows>, FillError> {
     let counted = |given: &[Given]| {
         let given: Vec<u64> = given.iter().map(|rows| rows.len() as u64).collect();
         count_all(schema, order, &given, fewer)
@@ -113,7 +113,7 @@ fn counts(
     if dropped { counted(given) } else { Ok(counts) }
 }
 
-fn all(schema: &Schema, order: &Order, given: &[Given], counts: &[Counted]) -> Result<Vec<TablePlan>, FillError> {
+fn all(schema: &Schema, order: &Order, given: &[Given], counts: &[CountedRows]) -> Result<Vec<TablePlan>, FillError> {
     let given_rows: Vec<u64> = given.iter().map(|rows| rows.len() as u64).collect();
     let counted_too = counted_too(schema);
     let mut links: Vec<Option<Vec<Link>>> = vec![None; schema.tables.len()];
@@ -166,7 +166,7 @@ impl Planning<'_> {
             let Ok(rule) = &check.rule else { continue };
             if !guarded.contains(&at)
                 && rule.column_set().iter().any(|&column| {
-                    self.order.values.contains_key(&(self.id, column)) || matches!(drafts[column].source, Source::Computed(_))
+                    self.order.values.contains_key(&(self.id, column)) || matches!(drafts[column].source, ValueSource::Computed(_))
                 })
             {
                 guarded.push(at);
@@ -202,7 +202,7 @@ impl Planning<'_> {
             && !bounds.lower
             && !bounds.upper
             && bounds.shortest <= 1
-            && column.form == Form::Plain;
+            && column.form == ColumnForm::Plain;
         let draft = |maker, source| Draft {
             maker,
             from_user: asked.is_some(),
@@ -227,18 +227,21 @@ impl Planning<'_> {
                 How::Never => "none",
             };
             let why = if asked.is_some() { "set" } else { "a reference" };
-            return Ok((draft(Maker::Fixed(Value::Null), Source::Linked(link, place)), way(format!("a row of {parent}: {chosen}"), why)));
+            return Ok((
+                draft(Maker::Fixed(Value::Null), ValueSource::Linked(link, place)),
+                way(format!("a row of {parent}: {chosen}"), why),
+            ));
         }
         if let (Some(Ok(term)), None) = (&column.computed, asked) {
             return Ok((
-                draft(Maker::Fixed(Value::Null), Source::Computed(term.clone())),
+                draft(Maker::Fixed(Value::Null), ValueSource::Computed(term.clone())),
                 way("computed from other columns".to_owned(), "the schema"),
             ));
         }
         let guessed;
         let (recipe, why): (&Recipe, String) = match asked {
             Some(recipe) => (recipe, "set".to_owned()),
-            None if bounds.unknown => return Ok((draft(Maker::Fixed(Value::Null), Source::Drawn), way("null".to_owned(), "a check"))),
+            None if bounds.unknown => return Ok((draft(Maker::Fixed(Value::Null), ValueSource::Drawn), way("null".to_owned(), "a check"))),
             None => {
                 let guess = guess::recipe(self.schema, self.id, at, bounds, self.counted);
                 guessed = read_recipe(&guess.recipe).map_err(|error| {
@@ -257,7 +260,7 @@ impl Planning<'_> {
             let problem = FillError::new(subject.clone(), error.message);
             FillError { span: error.span, hint: error.hint, ..problem }
         })?;
-        if let (Maker::List(_, _, _, form), Form::Array(_)) = (&mut maker, column.form) {
+        if let (Maker::List(_, _, _, form), ColumnForm::Array(_)) = (&mut maker, column.form) {
             *form = ListForm::Braces;
         }
         if let (Maker::Code(shape), Some(longest)) = (&mut maker, longest) {
@@ -272,11 +275,11 @@ impl Planning<'_> {
             )
             .hint("make it from another column"));
         }
-        if asked.is_some() && !column.nullable && (recipe.null_share > 0 || recipe.source == Written::Literal(Value::Null)) {
+        if asked.is_some() && !column.nullable && (recipe.null_share > 0 || recipe.source == RecipeSource::Literal(Value::Null)) {
             return Err(FillError::new(subject, format!("`{}.{}` cannot be null", table.name, column.name)).hint("leave out `or null`"));
         }
         let plain = Recipe { null_share: 0, ..recipe.clone() };
-        Ok((draft(maker, Source::Drawn), Way { is_recipe: true, ..way(plain.to_string(), &why) }))
+        Ok((draft(maker, ValueSource::Drawn), Way { is_recipe: true, ..way(plain.to_string(), &why) }))
     }
 
     /// A column that may be null and that values are made from which then are null too.
@@ -300,23 +303,23 @@ impl Planning<'_> {
         let table = self.model();
         let given = self.given.len() as u64;
         if let [column] = table.primary_key[..]
-            && matches!(drafts[column].source, Source::Drawn)
+            && matches!(drafts[column].source, ValueSource::Drawn)
             && table.columns[column].kind == LogicalType::Integer
             && !drafts[column].from_user
         {
             let room = table.columns[column].limits.map_or(u64::MAX, |(_, high)| high.unsigned_abs());
             if self.rows <= room && !self.is_bound(column) {
-                drafts[column].source = Source::RowNumber(1);
+                drafts[column].source = ValueSource::RowNumber(1);
             }
         }
         // What the database would number is numbered, a key or not.
         for (column, draft) in drafts.iter_mut().enumerate() {
             if table.columns[column].numbered
                 && table.columns[column].kind == LogicalType::Integer
-                && matches!(draft.source, Source::Drawn)
+                && matches!(draft.source, ValueSource::Drawn)
                 && !draft.from_user
             {
-                draft.source = Source::RowNumber(1);
+                draft.source = ValueSource::RowNumber(1);
             }
         }
         let mut rules: Vec<Vec<ColumnId>> = table.uniques.iter().map(|unique| unique.columns.clone()).collect();
@@ -345,7 +348,7 @@ impl Planning<'_> {
         }
         // Numbers in order begin behind those that are given.
         for (column, draft) in drafts.iter_mut().enumerate() {
-            if let Source::RowNumber(first) = &mut draft.source {
+            if let ValueSource::RowNumber(first) = &mut draft.source {
                 *first = if given > 0 { seeds::largest(self.given, column) + 1 } else { 1 };
             }
         }
@@ -380,24 +383,28 @@ impl Planning<'_> {
         let asked = self.order.values.get(&(self.id, at));
         let free = matches!(
             draft.source,
-            Source::Drawn | Source::Distinct | Source::Numbered | Source::DistinctWithin(_) | Source::NumberedWithin(_)
+            ValueSource::Drawn
+                | ValueSource::Distinct
+                | ValueSource::Numbered
+                | ValueSource::DistinctWithin(_)
+                | ValueSource::NumberedWithin(_)
         );
         let null_share = match (asked, &draft.source) {
             (
                 _,
-                Source::Linked(..)
-                | Source::Computed(_)
-                | Source::Once { .. }
-                | Source::RowNumber(_)
-                | Source::Ordinal(_)
-                | Source::Digit { .. },
+                ValueSource::Linked(..)
+                | ValueSource::Computed(_)
+                | ValueSource::Once { .. }
+                | ValueSource::RowNumber(_)
+                | ValueSource::Ordinal(_)
+                | ValueSource::Digit { .. },
             ) => 0,
             (Some(recipe), _) => recipe.null_share,
             (None, _) if free && column.nullable && !bounds.known => guess::null_share(column),
             _ => 0,
         };
         way.null_share = match &draft.source {
-            Source::Linked(link, _) if column.nullable => links[*link].null_share,
+            ValueSource::Linked(link, _) if column.nullable => links[*link].null_share,
             _ => null_share,
         };
         if let Some(recipe) = &draft.instead {
@@ -406,20 +413,20 @@ impl Planning<'_> {
         let fixed = |how: String, why: &str| Way { how, more: "", is_recipe: false, why: why.to_owned(), null_share: 0 };
         let numbered = |way: &mut Way, what: &'static str| way.more = what;
         match &draft.source {
-            Source::RowNumber(first) => way = fixed(format!("{first}, {}, {} …", first + 1, first + 2), "a key"),
-            Source::Distinct => numbered(&mut way, ", each once"),
-            Source::Numbered => numbered(&mut way, ", numbered"),
-            Source::Ordinal(_) => way = fixed("1, 2, 3 … within its parent".to_owned(), "a unique rule"),
-            Source::DistinctWithin(_) | Source::NumberedWithin(_) => numbered(&mut way, ", each once within its parent"),
-            Source::Digit { .. } => numbered(&mut way, ", each combination once"),
-            Source::Once { inside, outside, .. } => {
+            ValueSource::RowNumber(first) => way = fixed(format!("{first}, {}, {} …", first + 1, first + 2), "a key"),
+            ValueSource::Distinct => numbered(&mut way, ", each once"),
+            ValueSource::Numbered => numbered(&mut way, ", numbered"),
+            ValueSource::Ordinal(_) => way = fixed("1, 2, 3 … within its parent".to_owned(), "a unique rule"),
+            ValueSource::DistinctWithin(_) | ValueSource::NumberedWithin(_) => numbered(&mut way, ", each once within its parent"),
+            ValueSource::Digit { .. } => numbered(&mut way, ", each combination once"),
+            ValueSource::Once { inside, outside, .. } => {
                 let text = |value: &Option<Value>| value.as_ref().map_or_else(|| "a value".to_owned(), ToString::to_string);
                 way = fixed(format!("{} for one row of each parent, else {}", text(inside), text(outside)), "a unique rule");
             }
             _ => {}
         }
         let distinct = match draft.source {
-            Source::Distinct => draft.maker.capacity().map(|room| Permutation::new(room, key)),
+            ValueSource::Distinct => draft.maker.capacity().map(|room| Permutation::new(room, key)),
             _ => None,
         };
         let taken = if draft.differs_by_value() { seeds::taken(self.given, at) } else { None };
@@ -441,6 +448,6 @@ impl Planning<'_> {
 
 impl Draft {
     fn differs_by_value(&self) -> bool {
-        matches!(self.source, Source::Distinct | Source::Numbered)
+        matches!(self.source, ValueSource::Distinct | ValueSource::Numbered)
     }
 }

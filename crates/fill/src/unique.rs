@@ -10,7 +10,7 @@ use crate::shape::Shape;
 
 /// What a column is made by.
 #[derive(Clone, Debug)]
-pub(crate) enum Source {
+pub(crate) enum ValueSource {
     /// The row number, from this on.
     RowNumber(i64),
     /// The key of the parent that a link finds: link, place of the column in the reference.
@@ -36,15 +36,15 @@ pub(crate) enum Source {
     Computed(Rule),
 }
 
-impl Source {
+impl ValueSource {
     /// Whether rows differ in it by their number.
     pub(crate) fn counts(&self) -> bool {
-        matches!(self, Source::RowNumber(_) | Source::Distinct | Source::Digit { link: None, .. })
+        matches!(self, ValueSource::RowNumber(_) | ValueSource::Distinct | ValueSource::Digit { link: None, .. })
     }
 
     /// Whether those of the same parent do by theirs.
     pub(crate) fn counts_within(&self) -> bool {
-        matches!(self, Source::Ordinal(_) | Source::DistinctWithin(_) | Source::Digit { link: Some(_), .. })
+        matches!(self, ValueSource::Ordinal(_) | ValueSource::DistinctWithin(_) | ValueSource::Digit { link: Some(_), .. })
     }
 }
 
@@ -59,18 +59,18 @@ pub(crate) struct Draft {
     pub(crate) checked: bool,
     /// The recipe by which it does.
     pub(crate) instead: Option<String>,
-    pub(crate) source: Source,
+    pub(crate) source: ValueSource,
     /// Most characters within which the value must differ.
     pub(crate) longest: Option<u64>,
 }
 
 impl Draft {
     fn is_drawn(&self) -> bool {
-        matches!(self.source, Source::Drawn)
+        matches!(self.source, ValueSource::Drawn)
     }
 
     fn differs_alone(&self) -> bool {
-        matches!(self.source, Source::RowNumber(_) | Source::Distinct | Source::Numbered)
+        matches!(self.source, ValueSource::RowNumber(_) | ValueSource::Distinct | ValueSource::Numbered)
     }
 }
 
@@ -134,7 +134,7 @@ pub(crate) fn settle(
 ) -> Result<(), ColumnId> {
     let generated = rows - given;
     let linked = |drafts: &[Draft], column: ColumnId| match drafts[column].source {
-        Source::Linked(link, _) => Some(link),
+        ValueSource::Linked(link, _) => Some(link),
         _ => None,
     };
     if generated == 0 && !left_out || rows <= 1 || rule.iter().any(|&column| drafts[column].differs_alone()) {
@@ -160,12 +160,12 @@ pub(crate) fn settle(
         _ => false,
     });
     let combined = rule.iter().any(|&column| match drafts[column].source {
-        Source::Digit { link, key, .. } => {
-            let of_it = |draft: &Draft| matches!(draft.source, Source::Digit { key: other, .. } if other == key);
+        ValueSource::Digit { link, key, .. } => {
+            let of_it = |draft: &Draft| matches!(draft.source, ValueSource::Digit { key: other, .. } if other == key);
             let whole = drafts.iter().enumerate().all(|(column, draft)| !of_it(draft) || rule.contains(&column));
             whole && link.is_none_or(|link| used.contains(&link))
         }
-        Source::Ordinal(link) | Source::DistinctWithin(link) | Source::NumberedWithin(link) => used.contains(&link),
+        ValueSource::Ordinal(link) | ValueSource::DistinctWithin(link) | ValueSource::NumberedWithin(link) => used.contains(&link),
         _ => false,
     });
     if distinct || combined {
@@ -189,15 +189,15 @@ pub(crate) fn settle(
                 || given == 0 && room.is_none_or(|room| room >= most) && counts_up_to(table, column, most));
         let source = match spread {
             Some((link, most)) => match () {
-                () if numbers => Source::Ordinal(link),
-                () if room.is_some_and(|room| room >= most) => Source::DistinctWithin(link),
-                () if takes_number(draft, most) => Source::NumberedWithin(link),
+                () if numbers => ValueSource::Ordinal(link),
+                () if room.is_some_and(|room| room >= most) => ValueSource::DistinctWithin(link),
+                () if takes_number(draft, most) => ValueSource::NumberedWithin(link),
                 () => continue,
             },
             None => match () {
-                () if numbers => Source::RowNumber(1),
-                () if room.is_some_and(|room| room >= generated.saturating_add(given)) => Source::Distinct,
-                () if takes_number(draft, rows) => Source::Numbered,
+                () if numbers => ValueSource::RowNumber(1),
+                () if room.is_some_and(|room| room >= generated.saturating_add(given)) => ValueSource::Distinct,
+                () if takes_number(draft, rows) => ValueSource::Numbered,
                 () => continue,
             },
         };
@@ -220,10 +220,10 @@ pub(crate) fn settle(
         }
         let draft = &mut drafts[column];
         draft.source = match (spread, maker.takes_number()) {
-            (Some((link, _)), true) => Source::NumberedWithin(link),
-            (Some((link, _)), false) => Source::DistinctWithin(link),
-            (None, true) => Source::Numbered,
-            (None, false) => Source::Distinct,
+            (Some((link, _)), true) => ValueSource::NumberedWithin(link),
+            (Some((link, _)), false) => ValueSource::DistinctWithin(link),
+            (None, true) => ValueSource::Numbered,
+            (None, false) => ValueSource::Distinct,
         };
         (draft.maker, draft.instead) = (maker, Some(recipe));
         return Ok(());
@@ -236,7 +236,7 @@ pub(crate) fn settle(
         if all >= most.saturating_add(given) && all < u64::MAX {
             let mut worth = 1;
             for (column, steps) in rooms {
-                drafts[column].source = Source::Digit { link: spread.map(|(link, _)| link), all, worth, steps, key };
+                drafts[column].source = ValueSource::Digit { link: spread.map(|(link, _)| link), all, worth, steps, key };
                 worth *= steps;
             }
             return Ok(());
@@ -275,7 +275,7 @@ fn takes_number(draft: &Draft, most: u64) -> bool {
 /// Makes a rule over a part of the rows hold by letting only the first row of each parent be of that part.
 pub(crate) fn settle_once(table: &Table, rule: &[ColumnId], among: &Rule, drafts: &mut [Draft], links: &[Link]) -> bool {
     let link = rule.iter().find_map(|&column| match drafts[column].source {
-        Source::Linked(link, _) if links[link].spread().is_some() => Some(link),
+        ValueSource::Linked(link, _) if links[link].spread().is_some() => Some(link),
         _ => None,
     });
     let Some(link) = link else { return false };
@@ -300,7 +300,7 @@ pub(crate) fn settle_once(table: &Table, rule: &[ColumnId], among: &Rule, drafts
             },
             None => continue,
         };
-        drafts[column].source = Source::Once { link, inside, outside };
+        drafts[column].source = ValueSource::Once { link, inside, outside };
         return true;
     }
     false

@@ -8,7 +8,7 @@ use kampf_result::Document;
 use crate::arguments::Arguments;
 use crate::commands::parse_result;
 use crate::output::{Page, contest_text};
-use crate::problem::Source;
+use crate::problem::TextFile;
 use crate::project::Config;
 
 /// Whether the words of a command line are understood.
@@ -24,7 +24,7 @@ pub fn command_line(words: &[String]) -> bool {
 
 /// Whether a kampf.toml is understood, as far as that goes without its schema.
 pub fn project_file(text: &str) -> bool {
-    match Config::read(&Source { path: PathBuf::from("kampf.toml"), text: text.into() }) {
+    match Config::read(&TextFile { path: PathBuf::from("kampf.toml"), text: text.into() }) {
         Ok(_) => true,
         Err(problem) => {
             let _ = problem.to_string();

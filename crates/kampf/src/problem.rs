@@ -18,15 +18,15 @@ pub(crate) const SURROUNDINGS: u8 = 3;
 
 /// A text file that was read, for places in it.
 #[derive(Clone, Debug)]
-pub(crate) struct Source {
+pub(crate) struct TextFile {
     /// As the user knows it.
     pub(crate) path: PathBuf,
     pub(crate) text: Arc<str>,
 }
 
-impl Source {
+impl TextFile {
     /// Reads a file.
-    pub(crate) fn read(path: &Path, what: &str) -> Result<Source, Problem> {
+    pub(crate) fn read(path: &Path, what: &str) -> Result<TextFile, Problem> {
         // Reading anything else may wait for ever, or never end.
         if std::fs::metadata(path).is_ok_and(|there| !there.is_file() && !there.is_dir()) {
             return Err(Problem::wrong(format!("cannot read {what} {}: it is no file", path.display()))
@@ -40,7 +40,7 @@ impl Source {
             Ok(text) => {
                 // What some editors put before a text belongs to it no more than its name does.
                 let text = text.strip_prefix('\u{feff}').unwrap_or(&text);
-                let source = Source { path: path.to_owned(), text: text.into() };
+                let source = TextFile { path: path.to_owned(), text: text.into() };
                 match text.find('\0') {
                     None => Ok(source),
                     Some(at) => {
@@ -73,7 +73,7 @@ impl Source {
 /// A place in a file.
 #[derive(Clone, Debug)]
 pub(crate) struct Place {
-    source: Source,
+    source: TextFile,
     span: Span,
 }
 
@@ -226,7 +226,7 @@ mod tests {
     use super::*;
 
     fn shown(text: &str, span: Span) -> String {
-        let source = Source { path: "kampf.toml".into(), text: text.into() };
+        let source = TextFile { path: "kampf.toml".into(), text: text.into() };
         Problem::wrong("it is wrong").at(source.place(span)).hint("do it right").to_string()
     }
 

@@ -3,8 +3,8 @@
 use kampf_contest::Opt;
 use kampf_race::{Goal, Interval};
 use kampf_verdict::{
-    Beside, ByChoice, ChoiceEnd, Cost, Effect, FetchWorth, HeatFacts, IndexWorth, Keeps, KeptWorth, KeysOfType, Left, OptionChange,
-    OtherOption, Outcome, Pair, Ratio, Reading, Requirements, Step, Verdict, Wins,
+    ByChoice, ChoiceEnd, Cost, Effect, FetchWorth, HeatFacts, IndexWorth, Keeps, KeptWorth, KeysOfType, Left, OptionChange, OtherOption,
+    Outcome, Pair, Ratio, Reading, Requirements, RunsBeside, Step, Verdict, Wins,
 };
 
 use crate::counts::{CountsPart, RequirePart, counted_part, range_part};
@@ -159,11 +159,11 @@ fn against(raced: &RacedContest, at: usize) -> Option<AgainstPart> {
     })
 }
 
-fn beside_word(beside: Beside) -> &'static str {
+fn beside_word(beside: RunsBeside) -> &'static str {
     match beside {
-        Beside::Floor => "floor",
-        Beside::Stale => "stale",
-        Beside::RuledOut => "ruled_out",
+        RunsBeside::Floor => "floor",
+        RunsBeside::Stale => "stale",
+        RunsBeside::RuledOut => "ruled_out",
     }
 }
 

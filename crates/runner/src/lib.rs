@@ -86,7 +86,7 @@ pub fn least_time(inbox: &Inbox, setup: &Setup<'_>, contest: &Contest, checks: &
 }
 
 /// The field of a further heat.
-pub struct Heat {
+pub struct NextField {
     /// The contest, with those that enter behind all that were there.
     pub contest: Contest,
     /// Its check.
@@ -100,7 +100,7 @@ pub struct Heat {
 }
 
 /// What the heat after the one that has ended is, by what was measured so far and the time that is left; none where that one goes on, or the race is over.
-pub type NextHeat<'a> = &'a mut dyn FnMut(&RaceReport, Duration, &mut dyn FnMut(Event<'_>)) -> Result<Option<Heat>, Trouble>;
+pub type NextHeat<'a> = &'a mut dyn FnMut(&RaceReport, Duration, &mut dyn FnMut(Event<'_>)) -> Result<Option<NextField>, Trouble>;
 
 /// Runs the race of a contest that was checked with probes. Where others may enter ([`RaceSettings::entrants`](kampf_race::RaceSettings::entrants)) it is
 /// asked after each heat what the next one is, which may be none. Gives the field of the last heat with it; none where it is the first one's.
@@ -115,10 +115,10 @@ pub fn race(
     options: &RaceOptions,
     next: NextHeat<'_>,
     events: &mut dyn FnMut(Event<'_>),
-) -> Result<(RaceReport, Option<Heat>), Trouble> {
+) -> Result<(RaceReport, Option<NextField>), Trouble> {
     let pressure = Pressure::read();
     let mut state = policy::first_heat(&mut Field::new(inbox, setup, contest), checks, options, events)?;
-    let mut last: Option<Heat> = None;
+    let mut last: Option<NextField> = None;
     while options.settings.entrants > 0 && !state.is_at_its_end(options) {
         let begun = Instant::now();
         let heat = match next(&state.report(), state.left(options), events) {

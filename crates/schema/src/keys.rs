@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::expr::{ByValue, KeyLeaves, KeyUse, Rule};
-use crate::model::{Column, ColumnId, Form, Schema, TableId};
+use crate::model::{Column, ColumnForm, ColumnId, Schema, TableId};
 use crate::names::name_words;
 use crate::types::LogicalType;
 
@@ -203,7 +203,7 @@ impl Schema {
         for &(table, column) in &keys.columns {
             let column = &mut self.tables[table.0].columns[column];
             column.kind = kind;
-            (column.form, column.limits, column.default, column.numbered) = (Form::Plain, None, None, false);
+            (column.form, column.limits, column.default, column.numbered) = (ColumnForm::Plain, None, None, false);
             column.words.clear();
         }
     }
@@ -214,7 +214,7 @@ fn means_something(column: &Column) -> Option<&'static str> {
     let is_id = name_words(&column.name).last().is_some_and(|word| matches!(word.as_str(), "id" | "uuid" | "guid" | "uid" | "key" | "pk"));
     match column.kind {
         LogicalType::Integer | LogicalType::Uuid => None,
-        LogicalType::Text { .. } if column.words.is_empty() && column.form == Form::Plain && is_id => None,
+        LogicalType::Text { .. } if column.words.is_empty() && column.form == ColumnForm::Plain && is_id => None,
         LogicalType::Blob if is_id => None,
         LogicalType::Text { .. } | LogicalType::Blob => Some("a natural one, going by its name"),
         _ => Some("a natural one: a number with a fraction, a date, a time or a truth"),

@@ -21,7 +21,7 @@ pub use calendar::{TimeText, civil_from_days, days_from_civil, format_date, form
 pub use expr::{Row, Rule};
 pub use index::{Index, IndexTerm};
 pub use keys::{KeyColumns, KeyType};
-pub use model::{Check, Column, ColumnId, Default, Form, Reference, Schema, Table, TableId, Unique, UniqueIndex};
+pub use model::{Check, Column, ColumnForm, ColumnId, Default, Reference, Schema, Table, TableId, Unique, UniqueIndex};
 pub use names::{did_you_mean, name_words, nearest};
 pub use place::{LineColumn, Span};
 pub use relations::{Hop, HopKind, NamedRelation, RelationError, Relations};

@@ -159,7 +159,7 @@ pub struct Column {
     /// What its values mean.
     pub kind: LogicalType,
     /// What texts of it look like, where its type says more than that they are texts.
-    pub form: Form,
+    pub form: ColumnForm,
     /// Smallest and largest whole number that its type holds, where that is less than 64 bits.
     pub limits: Option<(i64, i64)>,
     /// The words of an enumerated type.
@@ -179,7 +179,7 @@ pub struct Column {
 
 /// What the texts of a column look like, beyond being texts. Types that only some databases have are kept as text everywhere.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub enum Form {
+pub enum ColumnForm {
     /// Any text.
     #[default]
     Plain,

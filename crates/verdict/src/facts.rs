@@ -137,7 +137,7 @@ pub enum FaultKind {
 
 /// Why a contender runs beside the race: it is judged, and never judges.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Beside {
+pub enum RunsBeside {
     /// It keeps nothing of its rows, which an application usually cannot do: it is the floor below the others.
     Floor,
     /// It gives answers again that it has kept, and these must be fresh.
@@ -158,24 +158,24 @@ pub struct Candidate<'a> {
 }
 
 /// Why a contender is not to be chosen, as far as that is known without timing it.
-pub fn beside(require: &Require, allows_keeping_nothing: bool, of: Candidate<'_>) -> Option<Beside> {
+pub fn beside(require: &Require, allows_keeping_nothing: bool, of: Candidate<'_>) -> Option<RunsBeside> {
     let Candidate { keeps_nothing, keeps_answers, measured } = of;
     let misses = |(required, limit): (Required, f64)| match required {
         Required::Count(measure) => measure.is_exact() && measured.get(measure).is_some_and(|count| count as f64 > limit),
         _ => false,
     };
     if keeps_nothing && !allows_keeping_nothing {
-        return Some(Beside::Floor);
+        return Some(RunsBeside::Floor);
     }
     if keeps_answers && require.fresh {
-        return Some(Beside::Stale);
+        return Some(RunsBeside::Stale);
     }
-    require.limits().any(misses).then_some(Beside::RuledOut)
+    require.limits().any(misses).then_some(RunsBeside::RuledOut)
 }
 
 impl Facts {
     /// Why a contender is not to be chosen, as far as that is known without timing it.
-    pub fn beside(&self, at: usize) -> Option<Beside> {
+    pub fn beside(&self, at: usize) -> Option<RunsBeside> {
         let one = &self.contenders[at];
         let keeps_answers = one.choices.is_some_and(|choices| choices.get() == Some(Cache::Warm));
         let of = Candidate { keeps_nothing: one.keeps_nothing, keeps_answers, measured: &one.measured };

@@ -4,7 +4,7 @@ use kampf_race::{Finding, Goal, LITTLE};
 
 use crate::by_choice::{by_choice, told_around};
 use crate::effects::effects;
-use crate::facts::{Beside, Facts};
+use crate::facts::{Facts, RunsBeside};
 use crate::ladder::ladder;
 use crate::placed::{Outcome, Placed, Ratio};
 use crate::readings::readings;
@@ -33,7 +33,7 @@ pub fn judge(facts: &Facts) -> Verdict {
     let is_over = replayed.decided || end == End::Nothing;
     Verdict {
         end,
-        leader: replayed.race.leader().filter(|&at| placed[at].beside != Some(Beside::RuledOut)),
+        leader: replayed.race.leader().filter(|&at| placed[at].beside != Some(RunsBeside::RuledOut)),
         fastest: replayed.race.leader(),
         choose,
         ladder: ladder(facts, &replayed, &placed, &order, choose.filter(|&at| facts.contenders[at].choices.is_some()).or(around)),
@@ -77,7 +77,7 @@ fn with_readings(facts: &Facts, at: usize, raced: &Placed) -> Placed {
     }
     let readings = readings(facts, at, raced);
     let misses = readings.iter().any(|reading| reading.keeps == Keeps::No);
-    let beside = if misses { raced.beside.or(Some(Beside::RuledOut)) } else { raced.beside };
+    let beside = if misses { raced.beside.or(Some(RunsBeside::RuledOut)) } else { raced.beside };
     let outcome = if misses { Outcome::RuledOut } else { raced.outcome };
     Placed { readings, outcome, beside, ..raced.clone() }
 }

@@ -21,7 +21,7 @@ mod worth;
 
 pub use by_choice::{ByChoice, ChoiceEnd, Cost, OtherOption};
 pub use compared::compared;
-pub use facts::{Beside, Candidate, ContenderFacts, Facts, Fault, FaultKind, HeatFacts, KeptFacts, KeysFacts, VariantFacts, beside};
+pub use facts::{Candidate, ContenderFacts, Facts, Fault, FaultKind, HeatFacts, KeptFacts, KeysFacts, RunsBeside, VariantFacts, beside};
 pub use judge::{judge, next_anchor};
 pub use placed::{Forecast, Left, Outcome, Placed, Ratio};
 pub use require::{Keeps, Nearest, Reading, Require, Required};

@@ -2,7 +2,7 @@
 
 use kampf_race::{Interval, Nanos};
 
-use crate::facts::Beside;
+use crate::facts::RunsBeside;
 use crate::require::Reading;
 
 /// In a word, how a contender stands.
@@ -82,7 +82,7 @@ pub struct Placed {
     /// In a word.
     pub outcome: Outcome,
     /// Why it is not to be chosen, whatever its time.
-    pub beside: Option<Beside>,
+    pub beside: Option<RunsBeside>,
     /// What it takes a call, for comparison with all others: the leader's median times the ratio to it within rounds. The one
     /// figure of it that is shown.
     pub shown: Option<Nanos>,

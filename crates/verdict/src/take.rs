@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 use kampf_contest::{ByHand, Measure};
 use kampf_race::LITTLE;
 
-use crate::facts::{Beside, Facts};
+use crate::facts::{Facts, RunsBeside};
 use crate::placed::{Outcome, Placed};
 use crate::replay::Replayed;
 use crate::require::{Keeps, Nearest};
@@ -100,7 +100,7 @@ pub(crate) fn required(facts: &Facts, placed: &[Placed]) -> Option<(Option<usize
 
 /// Who comes nearest to each requirement that nobody meets; where each is met by somebody, what is missed by the one that misses by least.
 fn nearest(facts: &Facts, placed: &[Placed], eligible: &[usize]) -> Vec<Nearest> {
-    let not_floor: Vec<usize> = eligible.iter().copied().filter(|&at| placed[at].beside != Some(Beside::Floor)).collect();
+    let not_floor: Vec<usize> = eligible.iter().copied().filter(|&at| placed[at].beside != Some(RunsBeside::Floor)).collect();
     let missed = |at: usize| placed[at].readings.iter().filter(|reading| reading.keeps != Keeps::Yes);
     let shown = |at: usize| placed[at].shown.unwrap_or(f64::INFINITY);
     let met_by_nobody = facts.require.limits().filter_map(|(required, limit)| {

@@ -19,9 +19,9 @@ use crate::engine::EngineError;
 use crate::plan::{AppLeaf, Layout, LayoutColumn, Plan};
 
 /// The parameters of a call but for one whole number alone, each value told from every other.
-type Asked = Box<[u8]>;
+type CacheKey = Box<[u8]>;
 
-fn asked(parameters: &[Value]) -> Asked {
+fn asked(parameters: &[Value]) -> CacheKey {
     let mut bytes = Vec::new();
     parameters.iter().for_each(|value| write(value.as_ref(), &mut bytes));
     bytes.into()
@@ -30,7 +30,7 @@ fn asked(parameters: &[Value]) -> Asked {
 /// By what an answer is found.
 enum Key {
     Integer(i64),
-    Other(Asked),
+    Other(CacheKey),
 }
 
 /// Writes a value so that no other begins or reads the same.
@@ -63,10 +63,10 @@ fn write(value: ValueRef<'_>, bytes: &mut Vec<u8>) {
 
 /// All answers that are kept.
 pub(super) enum Answers {
-    Record(Kept<Records>),
-    Map(Kept<Maps>),
-    Plain(Kept<Plain>),
-    Managed(Kept<Managed>),
+    Record(KeptRows<Records>),
+    Map(KeptRows<Maps>),
+    Plain(KeptRows<Plain>),
+    Managed(KeptRows<Managed>),
 }
 
 macro_rules! each {
@@ -84,10 +84,10 @@ impl Answers {
     /// Room for the answers of a plan.
     pub(super) fn of(plan: &Plan) -> Answers {
         match plan.hydration {
-            Hydration::Raw | Hydration::Record => Answers::Record(Kept::of(plan)),
-            Hydration::Map => Answers::Map(Kept::of(plan)),
-            Hydration::Plain => Answers::Plain(Kept::of(plan)),
-            Hydration::Managed => Answers::Managed(Kept::of(plan)),
+            Hydration::Raw | Hydration::Record => Answers::Record(KeptRows::of(plan)),
+            Hydration::Map => Answers::Map(KeptRows::of(plan)),
+            Hydration::Plain => Answers::Plain(KeptRows::of(plan)),
+            Hydration::Managed => Answers::Managed(KeptRows::of(plan)),
         }
     }
 
@@ -129,14 +129,14 @@ enum Item {
 }
 
 /// Answers in one form.
-pub(super) struct Kept<S> {
+pub(super) struct KeptRows<S> {
     levels: Vec<Level>,
     /// Whether there are no lists in them.
     is_flat: bool,
     /// By one whole number, as most are asked for.
     by_integer: HashMap<i64, Answer<S>>,
     /// By any other parameters.
-    answers: HashMap<Asked, Answer<S>>,
+    answers: HashMap<CacheKey, Answer<S>>,
     /// Who makes room first.
     oldest: VecDeque<Key>,
     most: usize,
@@ -163,13 +163,13 @@ impl<S> Answer<S> {
     }
 }
 
-impl<S: Store> Kept<S> {
-    fn of(plan: &Plan) -> Kept<S> {
+impl<S: Store> KeptRows<S> {
+    fn of(plan: &Plan) -> KeptRows<S> {
         let mut levels = Vec::new();
         levels_of(plan, &plan.give, &mut levels);
         let most = usize::try_from(plan.manner.entries.max(1)).unwrap_or(usize::MAX);
         let is_flat = levels.len() == 1;
-        Kept { levels, is_flat, by_integer: HashMap::new(), answers: HashMap::new(), oldest: VecDeque::new(), most }
+        KeptRows { levels, is_flat, by_integer: HashMap::new(), answers: HashMap::new(), oldest: VecDeque::new(), most }
     }
 
     fn clear(&mut self) {
@@ -239,7 +239,7 @@ impl<S: Store> Kept<S> {
                 came: None,
             },
             values: Vec::new(),
-            open: vec![Open::at(0, 0)],
+            open: vec![OpenAnswer::at(0, 0)],
         };
         let objects = finish(plan, call, &mut graph, &mut roots, &mut recording)?;
         let answer = recording.done();
@@ -295,11 +295,11 @@ struct Recording<'a, S, C> {
     /// Values of the rows that are not over, the outermost first.
     values: Vec<Value>,
     /// The root's rows, and the lists that are not over, the innermost last.
-    open: Vec<Open>,
+    open: Vec<OpenAnswer>,
 }
 
 /// Rows that are not all there yet.
-struct Open {
+struct OpenAnswer {
     level: usize,
     rows: Vec<u32>,
     /// Where the values of the last row begin; none before the first.
@@ -309,9 +309,9 @@ struct Open {
     lists: Vec<Vec<u32>>,
 }
 
-impl Open {
-    fn at(level: usize, begins: usize) -> Open {
-        Open { level, rows: Vec::new(), row: None, begins, lists: Vec::new() }
+impl OpenAnswer {
+    fn at(level: usize, begins: usize) -> OpenAnswer {
+        OpenAnswer { level, rows: Vec::new(), row: None, begins, lists: Vec::new() }
     }
 }
 
@@ -359,7 +359,7 @@ impl<S: Store, C: Consumer> Consumer for Recording<'_, S, C> {
         let mut below =
             self.levels[open.level].items.iter().filter_map(|item| if let Item::List(below, _) = item { Some(*below) } else { None });
         let level = below.nth(open.lists.len()).unwrap_or(open.level);
-        self.open.push(Open::at(level, self.values.len()));
+        self.open.push(OpenAnswer::at(level, self.values.len()));
     }
 
     fn item(&mut self) {

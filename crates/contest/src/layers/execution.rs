@@ -11,7 +11,7 @@ use super::graph::{Call, NodeStatements};
 use super::map::Maps;
 use super::portions;
 use super::record::Records;
-use super::sending::{Form, Progress, Ready, bound};
+use super::sending::{Progress, Ready, SentForm, bound};
 use super::whole;
 use crate::choice::{Cache, Fetch, Hydration, Statement, Unit};
 use crate::dialect::Dialect;
@@ -215,7 +215,7 @@ fn prepared(plan: &Plan, call: &mut Call<'_>, size: u64, is_first: bool) -> Resu
     let length = |at: usize| length_of(call.parameters, at);
     let printed = plan.root.print(call.dialect, &Shape { length: &length, size, is_first, ..Shape::PLAIN });
     let ready = Ready::of(call.session, call.statement, printed.sql, printed.binds, &kinds)?;
-    if let (Ready { form: Form::Kept(id), .. }, false) = (&ready, plan.open_columns) {
+    if let (Ready { form: SentForm::Kept(id), .. }, false) = (&ready, plan.open_columns) {
         let columns = call.session.columns(*id).len();
         if columns != kinds.len() {
             let printed = plan.root.print(call.dialect, &Shape { length: &length, size, is_first, ..Shape::PLAIN });

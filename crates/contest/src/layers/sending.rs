@@ -11,13 +11,13 @@ use crate::sql::Bind;
 /// A statement that is ready to be sent, with what is bound to it.
 #[derive(Clone)]
 pub(super) struct Ready {
-    pub(super) form: Form,
+    pub(super) form: SentForm,
     pub(super) binds: Vec<Bind>,
 }
 
 /// In what form it is sent.
 #[derive(Clone)]
-pub(super) enum Form {
+pub(super) enum SentForm {
     /// Prepared, and kept by the session.
     Kept(StatementId),
     /// As a text, with what its columns mean.
@@ -33,16 +33,16 @@ impl Ready {
         kinds: &[Option<LogicalType>],
     ) -> Result<Ready, EngineError> {
         let form = match statement {
-            Statement::Prepared => Form::Kept(session.prepare(&sql, kinds)?),
-            Statement::Built | Statement::Parsed => Form::Text(sql.into(), kinds.into()),
+            Statement::Prepared => SentForm::Kept(session.prepare(&sql, kinds)?),
+            Statement::Built | Statement::Parsed => SentForm::Text(sql.into(), kinds.into()),
         };
         Ok(Ready { form, binds })
     }
 
     pub(super) fn sent(&self) -> Sent<'_> {
         match &self.form {
-            Form::Kept(id) => Sent::Kept(*id),
-            Form::Text(sql, kinds) => Sent::Text { sql, kinds },
+            SentForm::Kept(id) => Sent::Kept(*id),
+            SentForm::Text(sql, kinds) => Sent::Text { sql, kinds },
         }
     }
 }

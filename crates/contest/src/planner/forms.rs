@@ -3,7 +3,7 @@
 use kampf_schema::expr::{Expr, Node};
 use kampf_schema::{LogicalType, Schema};
 
-use super::frame::Ground;
+use super::frame::PlanGround;
 use super::split::{unsaid, unsaid_aggregate, unsaid_items, unsaid_list};
 use crate::choice::Ways;
 use crate::choice::{Choices, Hydration, Loading};
@@ -17,7 +17,7 @@ const MOST_ITEMS: usize = 100;
 
 #[derive(Clone, Copy)]
 pub(super) struct Forms<'a> {
-    pub(super) ground: Ground<'a>,
+    pub(super) ground: PlanGround<'a>,
     pub(super) ways: Ways,
 }
 
@@ -151,7 +151,7 @@ pub struct Reached {
 /// How each thing that a contender's answer asks of related rows comes: an option that has no form of its own for it is taken by the
 /// nearest one.
 pub fn reached(schema: &Schema, need: &Need, dialect: &Dialect, choices: &Choices) -> Vec<Reached> {
-    let forms = Forms { ground: Ground { schema, need, dialect }, ways: Ways::of(choices) };
+    let forms = Forms { ground: PlanGround { schema, need, dialect }, ways: Ways::of(choices) };
     let mut all = Vec::new();
     let values: Vec<(&Expr<Leaf>, &str)> = match &need.group {
         None => need.give.iter().map(|given| (&given.value, given.name.as_str())).collect(),
@@ -163,7 +163,7 @@ pub fn reached(schema: &Schema, need: &Need, dialect: &Dialect, choices: &Choice
 
 impl Forms<'_> {
     fn reached(self, at: usize, values: &[(&Expr<Leaf>, &str)], before: &str, in_text: bool, all: &mut Vec<Reached>) {
-        let Ground { need, schema, .. } = self.ground;
+        let PlanGround { need, schema, .. } = self.ground;
         let mut add = |what: String, by: Loading| {
             let what = format!("{before}{what}");
             if !all.iter().any(|known| known.what == what) {
@@ -209,6 +209,6 @@ pub(super) fn aggregates_of<'v>(need: &Need, at: usize, values: impl IntoIterato
 }
 
 /// Why an engine cannot say any of some values.
-pub(super) fn any_unsaid<'v>(ground: Ground<'_>, values: impl IntoIterator<Item = &'v Expr<Leaf>>) -> Option<String> {
+pub(super) fn any_unsaid<'v>(ground: PlanGround<'_>, values: impl IntoIterator<Item = &'v Expr<Leaf>>) -> Option<String> {
     values.into_iter().find_map(|value| unsaid(ground, value))
 }

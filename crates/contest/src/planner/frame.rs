@@ -15,7 +15,7 @@ pub(super) use json::{JsonList, JsonPart};
 
 /// What all statements of a plan are made from.
 #[derive(Clone, Copy)]
-pub(super) struct Ground<'a> {
+pub(super) struct PlanGround<'a> {
     pub(super) schema: &'a Schema,
     pub(super) need: &'a Need,
     pub(super) dialect: &'a Dialect,
@@ -39,7 +39,7 @@ struct Known {
 }
 
 pub(super) struct Frame<'a> {
-    ground: Ground<'a>,
+    ground: PlanGround<'a>,
     known: Vec<Known>,
     taken: Vec<String>,
     /// Aggregates that are at hand already.
@@ -56,7 +56,7 @@ pub(super) struct Frame<'a> {
 
 impl<'a> Frame<'a> {
     /// Rows of a source's table, whatever leads there.
-    pub(super) fn new(ground: Ground<'a>, source: usize) -> Frame<'a> {
+    pub(super) fn new(ground: PlanGround<'a>, source: usize) -> Frame<'a> {
         let name = ground.schema.table(ground.need.sources[source].table).name.clone();
         let table = Table::Named { name: name.clone(), alias: name.clone() };
         Frame {
@@ -72,7 +72,7 @@ impl<'a> Frame<'a> {
     }
 
     /// Root rows that come from another select, under the root's name; `renamed` says what their columns are called there.
-    pub(super) fn over(ground: Ground<'a>, inner: Select, renamed: Vec<(ColumnId, String)>) -> Frame<'a> {
+    pub(super) fn over(ground: PlanGround<'a>, inner: Select, renamed: Vec<(ColumnId, String)>) -> Frame<'a> {
         let mut frame = Frame { renamed, ..Frame::new(ground, 0) };
         let alias = frame.known[0].alias.clone();
         frame.select.from = Table::Derived { select: Box::new(inner), alias, lateral: false };
@@ -164,7 +164,7 @@ impl<'a> Frame<'a> {
     }
 
     fn leaf(&mut self, leaf: &Leaf, to_one: ToOne) -> Expr<Term> {
-        let Ground { schema, need, .. } = self.ground;
+        let PlanGround { schema, need, .. } = self.ground;
         let kind = need.kind(schema, leaf);
         match leaf {
             Leaf::Column { source, column } => {
@@ -234,7 +234,7 @@ impl<'a> Frame<'a> {
 
     /// Terms to sort the rows at a source by, said of the rows at hand.
     pub(super) fn sort_keys(&mut self, at: usize, order: &[OrderBy<Leaf>]) -> Vec<SortKey> {
-        let Ground { schema, need, .. } = self.ground;
+        let PlanGround { schema, need, .. } = self.ground;
         let one = |by: &OrderBy<Leaf>| {
             let value = self.say(&by.value, ToOne::Join);
             SortKey { value, descending: by.descending, nullable: need.can_be_null_at(schema, at, &by.value) }

@@ -4,7 +4,7 @@ use kampf_schema::expr::{Expr, Node};
 use kampf_schema::{ColumnId, HopKind};
 
 use super::forms::Forms;
-use super::frame::{Frame, Ground, ToOne};
+use super::frame::{Frame, PlanGround, ToOne};
 use super::split::unsaid;
 use super::{Split, has_aggregate};
 use crate::choice::Ways;
@@ -61,7 +61,7 @@ impl<'n> Level<'n> {
 /// application needs.
 pub(super) fn listed(forms: Forms<'_>, level: &Level<'_>) -> Vec<Listed> {
     let Forms { ground, ways } = forms;
-    let Ground { schema, need, .. } = ground;
+    let PlanGround { schema, need, .. } = ground;
     let table = need.sources[level.source].table;
     let mut list: Vec<Listed> = Vec::new();
     let mut add = |value: &Expr<Leaf>, name: &str, named: bool| {
@@ -128,7 +128,7 @@ pub(super) fn is_lost(name: &str) -> bool {
 
 /// Adds what a value in the application is made from; what the engine cannot say comes as rows.
 fn add_leaf<'n>(
-    ground: Ground<'_>,
+    ground: PlanGround<'_>,
     leaf: &Leaf,
     otherwise: &str,
     own_name: &dyn Fn(&Expr<Leaf>) -> Option<&'n str>,
@@ -287,8 +287,8 @@ pub(super) fn put_filter(frame: &mut Frame<'_>, need: &Need, ways: Ways, split: 
 }
 
 /// The plan of a need whose groups the database makes.
-pub(super) fn grouped(ground: Ground<'_>, ways: Ways, split: Split) -> Plan {
-    let Ground { schema, need, .. } = ground;
+pub(super) fn grouped(ground: PlanGround<'_>, ways: Ways, split: Split) -> Plan {
+    let PlanGround { schema, need, .. } = ground;
     let mut frame = Frame::new(ground, 0);
     let keys = need.group.as_ref().map(|group| group.keys.as_slice()).unwrap_or_default();
     frame.compute(Forms { ground, ways }, 0, &need.per_row(), &[], false);

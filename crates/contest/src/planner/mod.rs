@@ -20,7 +20,7 @@ use crate::plan::{LeftPart, LeftToApp, Plan};
 use crate::resolve::make_total_at;
 use forms::{Forms, aggregates_of};
 pub use forms::{Reached, reached};
-use frame::Ground;
+use frame::PlanGround;
 use rows::Rows;
 use split::unsaid;
 
@@ -39,7 +39,7 @@ pub(super) struct Split {
 }
 
 impl Split {
-    fn of(ground: Ground<'_>, ways: Ways) -> Split {
+    fn of(ground: PlanGround<'_>, ways: Ways) -> Split {
         let need = ground.need;
         let mut left = Vec::new();
         let database = ways.work == Work::Database;
@@ -114,7 +114,7 @@ pub(crate) fn plan(schema: &Schema, need: &Need, dialect: &Dialect, ways: Ways) 
     } else {
         need
     };
-    let ground = Ground { schema, need, dialect };
+    let ground = PlanGround { schema, need, dialect };
     let split = Split::of(ground, ways);
     if split.group {
         return list::grouped(ground, ways, split);

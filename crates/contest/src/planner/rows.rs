@@ -12,7 +12,7 @@ use kampf_schema::{ColumnId, TableId};
 
 use super::Split;
 use super::forms::Forms;
-use super::frame::Ground;
+use super::frame::PlanGround;
 use super::list::{self, Level, Listed};
 use crate::choice::Ways;
 use crate::choice::{Fetch, Hydration, Loading};
@@ -51,7 +51,7 @@ impl Tree {
 }
 
 pub(super) struct Rows<'a> {
-    ground: Ground<'a>,
+    ground: PlanGround<'a>,
     ways: Ways,
     split: Split,
     tree: Vec<Tree>,
@@ -70,7 +70,7 @@ pub(super) struct Rows<'a> {
 }
 
 impl<'a> Rows<'a> {
-    pub(super) fn new(ground: Ground<'a>, ways: Ways, split: Split) -> Rows<'a> {
+    pub(super) fn new(ground: PlanGround<'a>, ways: Ways, split: Split) -> Rows<'a> {
         let mut rows = Rows {
             ground,
             ways,

@@ -15,7 +15,7 @@ static INCLUDES: Dialect = Dialect { index_includes: true, ..crate::common::OTHE
 /// What could serve a need, as kampf.toml says it, with what is held besides behind a plus.
 fn found(schema: &Schema, dialect: &Dialect, text: &NeedText) -> Vec<String> {
     let need = resolve(schema, &Relations::of(schema), text).unwrap();
-    let said = |one: kampf_contest::Candidate| {
+    let said = |one: kampf_contest::IndexCandidate| {
         let table = schema.table(one.table);
         let held: Vec<&str> = one.index.include.iter().map(|&column| table.columns[column].name.as_str()).collect();
         format!("{}{}", one.index.on(table), if held.is_empty() { String::new() } else { format!(" + {}", held.join(" ")) })

@@ -20,7 +20,7 @@ use tokio_postgres::{Client, Config, NoTls, Row, SimpleQueryMessage};
 
 use super::error::{SAYS, engine_error, start_error};
 use super::tls::{CountedTls, Tls};
-use super::wire::{Counted, Wire};
+use super::wire::{CountedStream, Wire};
 use crate::engine::Endpoint;
 use crate::foreign::used;
 use crate::throwaway::{encoded, unreachable};
@@ -258,7 +258,7 @@ async fn connect(target: &Target, wire: &Arc<Wire>) -> Result<(Client, JoinHandl
                 let socket = folder.join(format!(".s.PGSQL.{port}"));
                 let stream = UnixStream::connect(&socket).await;
                 let stream = stream.map_err(|error| unreachable(&format!("no server answers at {}: {error}", socket.display())))?;
-                start(&config, Counted::new(stream, wire.clone()), NoTls)
+                start(&config, CountedStream::new(stream, wire.clone()), NoTls)
                     .await
                     .map_err(|error| start_error(error, config.get_password().is_some()))
             }
@@ -309,7 +309,7 @@ async fn over_tcp(config: &Config, name: &str, port: u16, tls: &Tls, wire: &Arc<
             }
         }
     }
-    start(config, Counted::new(reach().await?, wire.clone()), NoTls)
+    start(config, CountedStream::new(reach().await?, wire.clone()), NoTls)
         .await
         .map_err(|error| start_error(error, config.get_password().is_some()))
 }

@@ -15,8 +15,8 @@ use tokio_postgres::{Client, Row, RowStream, Statement};
 use super::connect::Link;
 use super::error::engine_error;
 use super::plan::plan;
-use super::values::{Bound, Reading, fits, own_type, type_to_send};
-use crate::session::{Driver, Handing, InGroup, Kept, Portioned, Rows, WireCounts};
+use super::values::{Bound, ValueReader, fits, own_type, type_to_send};
+use crate::session::{Driver, Handing, InGroup, KeptStatement, Portioned, Rows, WireCounts};
 
 /// A prepared statement.
 pub(crate) struct Prepared {
@@ -28,13 +28,13 @@ pub(crate) struct Prepared {
 struct Known {
     sql: String,
     kinds: Vec<Option<LogicalType>>,
-    readings: Vec<Reading>,
+    readings: Vec<ValueReader>,
 }
 
 impl Known {
     fn of(sql: &str, kinds: &[Option<LogicalType>], columns: &[tokio_postgres::Column]) -> Result<Known, EngineError> {
         let readings = columns.iter().enumerate().map(|(at, column)| {
-            Reading::of(column.name(), column.type_(), kinds.get(at).copied().flatten())
+            ValueReader::of(column.name(), column.type_(), kinds.get(at).copied().flatten())
                 .map_err(|error| EngineError { sql: Some(sql.to_owned()), ..error })
         });
         let readings = readings.collect::<Result<_, _>>()?;
@@ -98,14 +98,14 @@ impl<'c> PostgresDriver<'c> {
         first: Option<Row>,
         to: &mut Handing<'_>,
     ) -> Result<Option<u64>, EngineError> {
-        let mut open = Open { runtime: &self.link.runtime, stream, first, known };
+        let mut open = OpenStream { runtime: &self.link.runtime, stream, first, known };
         let more = open.hand_on(u64::MAX, to)?;
         Ok(open.stream.rows_affected().filter(|_| !more && known.readings.is_empty()))
     }
 }
 
 /// An open result.
-struct Open<'r> {
+struct OpenStream<'r> {
     runtime: &'r Runtime,
     stream: Pin<&'r mut RowStream>,
     /// A row that was taken to learn what the columns are.
@@ -113,7 +113,7 @@ struct Open<'r> {
     known: &'r Known,
 }
 
-impl Rows for Open<'_> {
+impl Rows for OpenStream<'_> {
     fn width(&self) -> usize {
         self.known.readings.len()
     }
@@ -140,7 +140,7 @@ impl Rows for Open<'_> {
     }
 }
 
-impl Open<'_> {
+impl OpenStream<'_> {
     #[inline(always)]
     fn each_by(
         &mut self,
@@ -148,7 +148,7 @@ impl Open<'_> {
         to: &mut Handing<'_>,
         take: impl Fn(&Row, &mut Handing<'_>) -> Result<Flow, EngineError>,
     ) -> Result<bool, EngineError> {
-        let Open { runtime, stream, first, known } = self;
+        let OpenStream { runtime, stream, first, known } = self;
         let mut left = most;
         if let Some(row) = first.take() {
             if take(&row, to)? == Flow::Stop {
@@ -233,7 +233,7 @@ impl Driver for PostgresDriver<'_> {
             let lent = PostgresDriver { link: self.link, within: Some(transaction.client()) };
             let more = to.portion(lent, |handing| {
                 let stream = runtime.block_on(transaction.query_portal_raw(&portal, size)).map_err(failed)?;
-                let mut open = Open { runtime, stream: std::pin::pin!(stream), first: None, known };
+                let mut open = OpenStream { runtime, stream: std::pin::pin!(stream), first: None, known };
                 open.hand_on(u64::MAX, handing)?;
                 // One that is not at its end tells of no rows.
                 Ok(open.stream.rows_affected().is_none())
@@ -246,7 +246,7 @@ impl Driver for PostgresDriver<'_> {
         runtime.block_on(transaction.commit()).map_err(failed)
     }
 
-    fn group(&mut self, kept: &mut [Kept<Prepared>], group: &mut [InGroup<'_>]) -> Result<(), EngineError> {
+    fn group(&mut self, kept: &mut [KeptStatement<Prepared>], group: &mut [InGroup<'_>]) -> Result<(), EngineError> {
         for one in group.iter() {
             self.fit(kept[one.statement].statement()?, one.parameters)?;
         }

@@ -14,7 +14,7 @@ use rustls::{ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme
 use tokio_postgres::tls::{ChannelBinding, TlsConnect, TlsStream};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
-use super::wire::{Counted, Wire};
+use super::wire::{CountedStream, Wire};
 use crate::throwaway::unreachable;
 
 /// What a URL wants.
@@ -128,18 +128,18 @@ where
     C::Stream: Send,
     C::Future: Send + 'static,
 {
-    type Stream = Counted<C::Stream>;
+    type Stream = CountedStream<C::Stream>;
     type Error = C::Error;
     type Future = Pin<Box<dyn Future<Output = Result<Self::Stream, Self::Error>> + Send>>;
 
     fn connect(self, stream: S) -> Self::Future {
         let CountedTls { inner, wire } = self;
         let connecting = inner.connect(stream);
-        Box::pin(async move { Ok(Counted::new(connecting.await?, wire)) })
+        Box::pin(async move { Ok(CountedStream::new(connecting.await?, wire)) })
     }
 }
 
-impl<S: TlsStream + Unpin> TlsStream for Counted<S> {
+impl<S: TlsStream + Unpin> TlsStream for CountedStream<S> {
     fn channel_binding(&self) -> ChannelBinding {
         self.inner().channel_binding()
     }

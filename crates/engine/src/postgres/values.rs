@@ -14,8 +14,8 @@ const EPOCH_MICROS: i64 = EPOCH_DAYS as i64 * 86_400_000_000;
 
 /// How a result column's values are read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Reading {
-    form: Form,
+pub(super) struct ValueReader {
+    form: WireForm,
     /// What they mean; none where they are taken as they come.
     kind: Option<LogicalType>,
     /// Whether they mean just what they are.
@@ -24,7 +24,7 @@ pub(super) struct Reading {
 
 /// The forms that values have on the wire.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Form {
+enum WireForm {
     Int8,
     Int4,
     Int2,
@@ -39,22 +39,22 @@ enum Form {
     Bytes,
 }
 
-impl Reading {
+impl ValueReader {
     /// For a column of a type, with the meaning that is asked for.
-    pub(super) fn of(column: &str, of: &Type, kind: Option<LogicalType>) -> Result<Reading, EngineError> {
+    pub(super) fn of(column: &str, of: &Type, kind: Option<LogicalType>) -> Result<ValueReader, EngineError> {
         let form = match *of {
-            Type::INT8 => Form::Int8,
-            Type::INT4 => Form::Int4,
-            Type::INT2 => Form::Int2,
-            Type::FLOAT8 => Form::Float8,
-            Type::FLOAT4 => Form::Float4,
-            Type::NUMERIC => Form::Numeric,
-            Type::TEXT | Type::VARCHAR | Type::BPCHAR | Type::NAME | Type::UNKNOWN => Form::Text,
-            Type::BOOL => Form::Boolean,
-            Type::DATE => Form::Date,
-            Type::TIMESTAMP | Type::TIMESTAMPTZ => Form::Timestamp,
-            Type::UUID => Form::Uuid,
-            Type::BYTEA => Form::Bytes,
+            Type::INT8 => WireForm::Int8,
+            Type::INT4 => WireForm::Int4,
+            Type::INT2 => WireForm::Int2,
+            Type::FLOAT8 => WireForm::Float8,
+            Type::FLOAT4 => WireForm::Float4,
+            Type::NUMERIC => WireForm::Numeric,
+            Type::TEXT | Type::VARCHAR | Type::BPCHAR | Type::NAME | Type::UNKNOWN => WireForm::Text,
+            Type::BOOL => WireForm::Boolean,
+            Type::DATE => WireForm::Date,
+            Type::TIMESTAMP | Type::TIMESTAMPTZ => WireForm::Timestamp,
+            Type::UUID => WireForm::Uuid,
+            Type::BYTEA => WireForm::Bytes,
             _ => {
                 return Err(EngineError {
                     kind: EngineErrorKind::Value,
@@ -66,26 +66,26 @@ impl Reading {
         };
         let plain = match kind {
             None => true,
-            Some(LogicalType::Integer) => matches!(form, Form::Int8 | Form::Int4 | Form::Int2),
-            Some(LogicalType::Real) => matches!(form, Form::Float8 | Form::Float4),
-            Some(LogicalType::Text { .. }) => form == Form::Text,
-            Some(LogicalType::Boolean) => form == Form::Boolean,
-            Some(LogicalType::Date) => form == Form::Date,
-            Some(LogicalType::Timestamp) => form == Form::Timestamp,
-            Some(LogicalType::Uuid) => form == Form::Uuid,
-            Some(LogicalType::Blob) => form == Form::Bytes,
+            Some(LogicalType::Integer) => matches!(form, WireForm::Int8 | WireForm::Int4 | WireForm::Int2),
+            Some(LogicalType::Real) => matches!(form, WireForm::Float8 | WireForm::Float4),
+            Some(LogicalType::Text { .. }) => form == WireForm::Text,
+            Some(LogicalType::Boolean) => form == WireForm::Boolean,
+            Some(LogicalType::Date) => form == WireForm::Date,
+            Some(LogicalType::Timestamp) => form == WireForm::Timestamp,
+            Some(LogicalType::Uuid) => form == WireForm::Uuid,
+            Some(LogicalType::Blob) => form == WireForm::Bytes,
             Some(LogicalType::Decimal { .. }) => false,
         };
-        Ok(Reading { form, kind, plain })
+        Ok(ValueReader { form, kind, plain })
     }
 
     /// A row's value in a column; none where it is not what it should mean.
     #[inline(always)]
     pub(super) fn value<'r>(&self, row: &'r Row, column: usize) -> Result<Option<ValueRef<'r>>, tokio_postgres::Error> {
         let value = match self.form {
-            Form::Int8 => row.try_get::<_, Option<i64>>(column)?.map(ValueRef::Integer),
-            Form::Text => row.try_get::<_, Option<&str>>(column)?.map(ValueRef::Text),
-            Form::Float8 => row.try_get::<_, Option<f64>>(column)?.map(ValueRef::Real),
+            WireForm::Int8 => row.try_get::<_, Option<i64>>(column)?.map(ValueRef::Integer),
+            WireForm::Text => row.try_get::<_, Option<&str>>(column)?.map(ValueRef::Text),
+            WireForm::Float8 => row.try_get::<_, Option<f64>>(column)?.map(ValueRef::Real),
             _ => self.rare(row, column)?,
         };
         let value = value.unwrap_or(ValueRef::Null);
@@ -94,18 +94,18 @@ impl Reading {
 
     fn rare<'r>(&self, row: &'r Row, column: usize) -> Result<Option<ValueRef<'r>>, tokio_postgres::Error> {
         Ok(match self.form {
-            Form::Int8 | Form::Text | Form::Float8 => None,
-            Form::Int4 => row.try_get::<_, Option<i32>>(column)?.map(|number| ValueRef::Integer(number.into())),
-            Form::Int2 => row.try_get::<_, Option<i16>>(column)?.map(|number| ValueRef::Integer(number.into())),
-            Form::Float4 => row.try_get::<_, Option<f32>>(column)?.map(|number| ValueRef::Real(number.into())),
-            Form::Numeric => row
+            WireForm::Int8 | WireForm::Text | WireForm::Float8 => None,
+            WireForm::Int4 => row.try_get::<_, Option<i32>>(column)?.map(|number| ValueRef::Integer(number.into())),
+            WireForm::Int2 => row.try_get::<_, Option<i16>>(column)?.map(|number| ValueRef::Integer(number.into())),
+            WireForm::Float4 => row.try_get::<_, Option<f32>>(column)?.map(|number| ValueRef::Real(number.into())),
+            WireForm::Numeric => row
                 .try_get::<_, Option<rust_decimal::Decimal>>(column)?
                 .map(|number| ValueRef::Decimal(number.mantissa().into(), u8::try_from(number.scale()).unwrap_or(u8::MAX))),
-            Form::Boolean => row.try_get::<_, Option<bool>>(column)?.map(ValueRef::Boolean),
-            Form::Date => row.try_get::<_, Option<time::Date>>(column)?.map(|date| ValueRef::Date(date.to_julian_day() - JULIAN_1970)),
-            Form::Timestamp => row.try_get::<_, Option<SystemTime>>(column)?.map(|time| ValueRef::Timestamp(micros(time))),
-            Form::Uuid => row.try_get::<_, Option<uuid::Uuid>>(column)?.map(|uuid| ValueRef::Uuid(uuid.into_bytes())),
-            Form::Bytes => row.try_get::<_, Option<&[u8]>>(column)?.map(ValueRef::Blob),
+            WireForm::Boolean => row.try_get::<_, Option<bool>>(column)?.map(ValueRef::Boolean),
+            WireForm::Date => row.try_get::<_, Option<time::Date>>(column)?.map(|date| ValueRef::Date(date.to_julian_day() - JULIAN_1970)),
+            WireForm::Timestamp => row.try_get::<_, Option<SystemTime>>(column)?.map(|time| ValueRef::Timestamp(micros(time))),
+            WireForm::Uuid => row.try_get::<_, Option<uuid::Uuid>>(column)?.map(|uuid| ValueRef::Uuid(uuid.into_bytes())),
+            WireForm::Bytes => row.try_get::<_, Option<&[u8]>>(column)?.map(ValueRef::Blob),
         })
     }
 

@@ -26,20 +26,20 @@ impl Wire {
 }
 
 /// A stream with its counts.
-pub(super) struct Counted<S> {
+pub(super) struct CountedStream<S> {
     inner: S,
     wire: Arc<Wire>,
     messages: Messages,
 }
 
-impl<S> Counted<S> {
+impl<S> CountedStream<S> {
     pub(super) fn inner(&self) -> &S {
         &self.inner
     }
 
-    pub(super) fn new(inner: S, wire: Arc<Wire>) -> Counted<S> {
+    pub(super) fn new(inner: S, wire: Arc<Wire>) -> CountedStream<S> {
         wire.answered.store(true, Relaxed);
-        Counted { inner, wire, messages: Messages::default() }
+        CountedStream { inner, wire, messages: Messages::default() }
     }
 }
 
@@ -91,7 +91,7 @@ impl Messages {
     }
 }
 
-impl<S: AsyncRead + Unpin> AsyncRead for Counted<S> {
+impl<S: AsyncRead + Unpin> AsyncRead for CountedStream<S> {
     fn poll_read(mut self: Pin<&mut Self>, context: &mut Context<'_>, buffer: &mut ReadBuf<'_>) -> Poll<std::io::Result<()>> {
         let before = buffer.filled().len();
         let polled = Pin::new(&mut self.inner).poll_read(context, buffer);
@@ -104,7 +104,7 @@ impl<S: AsyncRead + Unpin> AsyncRead for Counted<S> {
     }
 }
 
-impl<S: AsyncWrite + Unpin> AsyncWrite for Counted<S> {
+impl<S: AsyncWrite + Unpin> AsyncWrite for CountedStream<S> {
     fn poll_write(mut self: Pin<&mut Self>, context: &mut Context<'_>, bytes: &[u8]) -> Poll<std::io::Result<usize>> {
         let polled = Pin::new(&mut self.inner).poll_write(context, bytes);
         if let Poll::Ready(Ok(written)) = polled {

@@ -6,7 +6,7 @@ use rusqlite::types::{ToSqlOutput, ValueRef as Stored};
 
 use super::error::engine_error;
 use super::plan::{Line, plan, table_called};
-use crate::session::{Driver, Handing, InGroup, Kept, Portioned, Rows, WireCounts};
+use crate::session::{Driver, Handing, InGroup, KeptStatement, Portioned, Rows, WireCounts};
 
 /// What a result column means.
 #[derive(Clone, Copy)]
@@ -60,11 +60,11 @@ impl<'c> SqliteDriver<'c> {
 
 impl<'c> Prepared<'c> {
     /// The open result for some parameters.
-    fn open<'s>(&'s mut self, parameters: &[ValueRef<'_>]) -> Result<Open<'s>, EngineError> {
+    fn open<'s>(&'s mut self, parameters: &[ValueRef<'_>]) -> Result<OpenRows<'s>, EngineError> {
         for (at, parameter) in parameters.iter().enumerate() {
             bind(&mut self.statement, at + 1, *parameter).map_err(|error| engine_error(error, Some(&self.sql)))?;
         }
-        Ok(Open { rows: Some(self.statement.raw_query()), columns: &self.columns, sql: &self.sql })
+        Ok(OpenRows { rows: Some(self.statement.raw_query()), columns: &self.columns, sql: &self.sql })
     }
 
     /// Carries it out; gives how many rows it has changed.
@@ -82,14 +82,14 @@ impl<'c> Prepared<'c> {
 }
 
 /// An open result.
-struct Open<'s> {
+struct OpenRows<'s> {
     /// None after an error.
     rows: Option<rusqlite::Rows<'s>>,
     columns: &'s [ColumnKind],
     sql: &'s str,
 }
 
-impl Rows for Open<'_> {
+impl Rows for OpenRows<'_> {
     fn width(&self) -> usize {
         self.columns.len()
     }
@@ -97,7 +97,7 @@ impl Rows for Open<'_> {
     /// The first columns are written out one by one: a place in the code for each column lets the processor foresee the kind of its
     /// values, which is worth 6 % of a scan.
     fn each<const N: usize>(&mut self, most: u64, to: &mut Handing<'_>) -> Result<bool, EngineError> {
-        let Open { rows: open, columns, sql } = self;
+        let OpenRows { rows: open, columns, sql } = self;
         let failed = |error: rusqlite::Error| engine_error(error, Some(sql));
         // By value, so that the loop keeps it where the processor reckons.
         let Some(mut rows) = open.take() else { return Ok(false) };
@@ -136,7 +136,7 @@ impl Rows for Open<'_> {
     }
 
     fn each_wide(&mut self, most: u64, to: &mut Handing<'_>) -> Result<bool, EngineError> {
-        let Open { rows: Some(rows), columns, sql } = self else { return Ok(false) };
+        let OpenRows { rows: Some(rows), columns, sql } = self else { return Ok(false) };
         let failed = |error: rusqlite::Error| engine_error(error, Some(sql));
         let mut left = most;
         while left > 0 {
@@ -198,7 +198,7 @@ impl<'c> Driver for SqliteDriver<'c> {
         Ok(())
     }
 
-    fn group(&mut self, kept: &mut [Kept<Prepared<'c>>], group: &mut [InGroup<'_>]) -> Result<(), EngineError> {
+    fn group(&mut self, kept: &mut [KeptStatement<Prepared<'c>>], group: &mut [InGroup<'_>]) -> Result<(), EngineError> {
         for InGroup { statement, parameters, to } in group {
             kept[*statement].statement()?.run(self.connection, parameters, to)?;
         }

@@ -110,7 +110,7 @@ pub(crate) fn null_share(column: &Column) -> u32 {
 fn written(value: &Value) -> String {
     let recipe = kampf_schema::expr::Recipe {
         unique: false,
-        source: kampf_schema::expr::Source::Literal(value.clone()),
+        source: kampf_schema::expr::RecipeSource::Literal(value.clone()),
         bounds: None,
         null_share: 0,
     };

@@ -1,6 +1,6 @@
 //! Guesses for texts.
 
-use kampf_schema::{Form, LogicalType, Value};
+use kampf_schema::{ColumnForm, LogicalType, Value};
 
 use super::by_name::by_name;
 use super::{Guess, Subject, guess, written};
@@ -37,25 +37,25 @@ pub(super) fn text(subject: &Subject<'_>) -> Guess {
 
 fn by_form(subject: &Subject<'_>) -> Option<String> {
     Some(match subject.column.form {
-        Form::Plain => return None,
-        Form::Json => "{ source: pick('web' 5, 'import' 2, 'api' 1), size: exponential(20) in 1..500, note: words(2..6) or null 30%, tags: list(words(1), 0..3) }".to_owned(),
-        Form::Address => "address".to_owned(),
-        Form::Network => r"matching('^10\.[1-9][0-9]\.[0-9]\.0/24$')".to_owned(),
-        Form::MacAddress => "code('02:~~:~~:~~:~~:~~')".to_owned(),
-        Form::Time => "daytime".to_owned(),
-        Form::Interval => "length('1 minute'..'8 hours')".to_owned(),
-        Form::Bits(bits) => format!("bits({})", if bits == 0 { "1..8".to_owned() } else { bits.to_string() }),
-        Form::Xml => "matching('^<note><size>[0-9]{1,3}</size><text>[a-z]{4,12}</text></note>$')".to_owned(),
-        Form::Point => r"matching('^\(([6-9]|1[0-4])\.[0-9]{4},(4[7-9]|5[0-4])\.[0-9]{4}\)$')".to_owned(),
-        Form::Range => r"matching('^\[[1-4][0-9],[5-9][0-9]\)$')".to_owned(),
-        Form::Several => {
+        ColumnForm::Plain => return None,
+        ColumnForm::Json => "{ source: pick('web' 5, 'import' 2, 'api' 1), size: exponential(20) in 1..500, note: words(2..6) or null 30%, tags: list(words(1), 0..3) }".to_owned(),
+        ColumnForm::Address => "address".to_owned(),
+        ColumnForm::Network => r"matching('^10\.[1-9][0-9]\.[0-9]\.0/24$')".to_owned(),
+        ColumnForm::MacAddress => "code('02:~~:~~:~~:~~:~~')".to_owned(),
+        ColumnForm::Time => "daytime".to_owned(),
+        ColumnForm::Interval => "length('1 minute'..'8 hours')".to_owned(),
+        ColumnForm::Bits(bits) => format!("bits({})", if bits == 0 { "1..8".to_owned() } else { bits.to_string() }),
+        ColumnForm::Xml => "matching('^<note><size>[0-9]{1,3}</size><text>[a-z]{4,12}</text></note>$')".to_owned(),
+        ColumnForm::Point => r"matching('^\(([6-9]|1[0-4])\.[0-9]{4},(4[7-9]|5[0-4])\.[0-9]{4}\)$')".to_owned(),
+        ColumnForm::Range => r"matching('^\[[1-4][0-9],[5-9][0-9]\)$')".to_owned(),
+        ColumnForm::Several => {
             let words: Vec<String> = subject.column.words.iter().map(|word| written(&Value::from(word.as_str()))).collect();
             format!("some({})", words.join(", "))
         }
-        Form::Array(LogicalType::Integer) => "list(1..1000, 0..5)".to_owned(),
-        Form::Array(LogicalType::Decimal { .. } | LogicalType::Real) => "list(0.00..100.00, 0..5)".to_owned(),
-        Form::Array(_) => "list(words(1), 0..4)".to_owned(),
-        Form::Search => "words(4..12)".to_owned(),
+        ColumnForm::Array(LogicalType::Integer) => "list(1..1000, 0..5)".to_owned(),
+        ColumnForm::Array(LogicalType::Decimal { .. } | LogicalType::Real) => "list(0.00..100.00, 0..5)".to_owned(),
+        ColumnForm::Array(_) => "list(words(1), 0..4)".to_owned(),
+        ColumnForm::Search => "words(4..12)".to_owned(),
     })
 }
 

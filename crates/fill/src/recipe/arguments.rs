@@ -5,14 +5,14 @@ use kampf_schema::{LogicalType, Value, parse_date, parse_timestamp};
 
 use super::error::{RecipeError, suitable, wrong};
 use crate::maker::Maker;
-use crate::period::{Manner, Period};
+use crate::period::{Period, TimeManner};
 
 /// Whole numbers can count the seconds since 1970.
 pub(super) fn time_like(kind: LogicalType) -> LogicalType {
     if kind == LogicalType::Integer { LogicalType::Timestamp } else { kind }
 }
 
-pub(super) fn with_manner(maker: Maker, kind: LogicalType, manner: Manner) -> Result<Maker, RecipeError> {
+pub(super) fn with_manner(maker: Maker, kind: LogicalType, manner: TimeManner) -> Result<Maker, RecipeError> {
     Ok(match (maker, kind) {
         (Maker::Dates(period), _) => Maker::Dates(Period { manner, ..period }),
         (Maker::Timestamps(period), LogicalType::Integer) => Maker::Seconds(Period { manner, ..period }),
@@ -114,7 +114,7 @@ pub(super) fn pick(arguments: &[Argument], kind: LogicalType) -> Result<Maker, R
 pub(super) fn range(low: &Value, high: &Value, kind: LogicalType) -> Result<Maker, RecipeError> {
     // Whole numbers between dates are seconds since 1970.
     if kind == LogicalType::Integer && matches!(low, Value::Date(_) | Value::Timestamp(_)) {
-        return with_manner(range(low, high, LogicalType::Timestamp)?, kind, Manner::Even);
+        return with_manner(range(low, high, LogicalType::Timestamp)?, kind, TimeManner::Even);
     }
     let (low_value, high_value) = (fit(low, kind)?, fit(high, kind)?);
     if low_value.as_ref().order(high_value.as_ref()).is_gt() {
@@ -124,8 +124,8 @@ pub(super) fn range(low: &Value, high: &Value, kind: LogicalType) -> Result<Make
         (Value::Integer(low), Value::Integer(high)) => Ok(Maker::Integers(low, high)),
         (Value::Decimal(low, scale), Value::Decimal(high, _)) => Ok(Maker::Decimals(low.get(), high.get(), scale)),
         (Value::Real(low), Value::Real(high)) => Ok(Maker::Reals(low, high)),
-        (Value::Date(low), Value::Date(high)) => Ok(Maker::Dates(Period { low: low.into(), high: high.into(), manner: Manner::Even })),
-        (Value::Timestamp(low), Value::Timestamp(high)) => Ok(Maker::Timestamps(Period { low, high, manner: Manner::Even })),
+        (Value::Date(low), Value::Date(high)) => Ok(Maker::Dates(Period { low: low.into(), high: high.into(), manner: TimeManner::Even })),
+        (Value::Timestamp(low), Value::Timestamp(high)) => Ok(Maker::Timestamps(Period { low, high, manner: TimeManner::Even })),
         _ => wrong(format!("a range makes no sense for {kind}"), format!("use {}", suitable(kind))),
     }
 }

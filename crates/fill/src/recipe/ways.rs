@@ -1,6 +1,6 @@
 //! The named ways of making values: a table, of each how it is called, what it takes, how it is written, and what makes its values.
 
-use kampf_schema::expr::{Argument, Name, Recipe, Source};
+use kampf_schema::expr::{Argument, Name, Recipe, RecipeSource};
 use kampf_schema::{LogicalType, Value, did_you_mean};
 
 use super::arguments::{clock, durations, fit, lengths, lengths_from_0, pick, range, real, time_like, with_manner};
@@ -8,7 +8,7 @@ use super::columns::Columns;
 use super::error::{RecipeError, suitable, wrong};
 use crate::derived::Derived;
 use crate::maker::{Distribution, ListForm, Maker, NumberKind, Origin};
-use crate::period::{DAY, Manner};
+use crate::period::{DAY, TimeManner};
 use crate::random::Zipf;
 use crate::shape::Shape;
 use crate::uuids::UUIDS_SINCE;
@@ -16,16 +16,16 @@ use crate::uuids::UUIDS_SINCE;
 /// The maker of a recipe for a type.
 pub(crate) fn maker(recipe: &Recipe, kind: LogicalType, columns: &dyn Columns) -> Result<Maker, RecipeError> {
     let maker = match &recipe.source {
-        Source::Literal(value) => Maker::Fixed(fit(value, kind)?),
-        Source::Range(low, high) => range(low, high, kind)?,
-        Source::Object(members) => {
+        RecipeSource::Literal(value) => Maker::Fixed(fit(value, kind)?),
+        RecipeSource::Range(low, high) => range(low, high, kind)?,
+        RecipeSource::Object(members) => {
             let members = members.iter().map(|(key, recipe)| {
                 let maker = inner(recipe, columns)?;
                 Ok((key.clone(), maker, recipe.null_share))
             });
             Maker::Object(members.collect::<Result<_, RecipeError>>()?)
         }
-        Source::Call { name, arguments } => call(&Call { name, arguments, kind, bounds: &recipe.bounds, columns })
+        RecipeSource::Call { name, arguments } => call(&Call { name, arguments, kind, bounds: &recipe.bounds, columns })
             .map_err(|error| RecipeError { span: error.span.or(Some(name.span)), ..error })?,
     };
     let bounded =
@@ -65,13 +65,13 @@ fn inner(recipe: &Recipe, columns: &dyn Columns) -> Result<Maker, RecipeError> {
         _ => LogicalType::TEXT,
     };
     let kind = match &recipe.source {
-        Source::Literal(value) => of(value),
-        Source::Range(low, high) => match (of(low), of(high)) {
+        RecipeSource::Literal(value) => of(value),
+        RecipeSource::Range(low, high) => match (of(low), of(high)) {
             (LogicalType::Integer, high) => high,
             (low, _) => low,
         },
-        Source::Object(_) => LogicalType::TEXT,
-        Source::Call { name, arguments } => match (name.text.to_lowercase().as_str(), arguments.first()) {
+        RecipeSource::Object(_) => LogicalType::TEXT,
+        RecipeSource::Call { name, arguments } => match (name.text.to_lowercase().as_str(), arguments.first()) {
             ("normal" | "lognormal" | "exponential" | "linear", _) => match &recipe.bounds {
                 Some((low, high)) if of(low) == LogicalType::Integer && of(high) == LogicalType::Integer => LogicalType::Integer,
                 _ => LogicalType::Decimal { precision: 15, scale: 2 },
@@ -150,8 +150,8 @@ static WAYS: [Way; 41] = [
     way("uuid4", "", "uuid4", |call| call.uuid(Maker::Uuid)),
     way("uuid7", "", "uuid7", |call| call.uuid(Maker::UuidInOrder(UUIDS_SINCE))),
     way("bytes", "how many bytes", "bytes(200)", bytes),
-    way("recent", "a range of dates", "recent(2020-01-01..2026-06-30)", |call| call.in_manner(Manner::Recent)),
-    way("office", "a range of dates", "office(2020-01-01..2026-06-30)", |call| call.in_manner(Manner::Office)),
+    way("recent", "a range of dates", "recent(2020-01-01..2026-06-30)", |call| call.in_manner(TimeManner::Recent)),
+    way("office", "a range of dates", "office(2020-01-01..2026-06-30)", |call| call.in_manner(TimeManner::Office)),
     way("daytime", "two times of day", "daytime('08:00'..'18:00')", daytime),
     way("length", "two lengths of time", "length('1 minute'..'2 hours')", length),
     way("bits", "how many bits", "bits(8)", |call| {
@@ -264,7 +264,7 @@ impl Call<'_> {
         }
     }
 
-    fn in_manner(&self, manner: Manner) -> Result<Option<Maker>, RecipeError> {
+    fn in_manner(&self, manner: TimeManner) -> Result<Option<Maker>, RecipeError> {
         let [Argument::Range(low, high)] = self.arguments else { return Ok(None) };
         with_manner(range(low, high, time_like(self.kind))?, self.kind, manner).map(Some)
     }
@@ -417,13 +417,13 @@ fn length(call: &Call<'_>) -> Result<Option<Maker>, RecipeError> {
 fn list(call: &Call<'_>) -> Result<Option<Maker>, RecipeError> {
     let [of, rest @ ..] = call.arguments else { return Ok(None) };
     let (low, high) = lengths_from_0(call.name, rest, (0, 3))?;
-    let recipe = |source: Source| Recipe { unique: false, source, bounds: None, null_share: 0 };
+    let recipe = |source: RecipeSource| Recipe { unique: false, source, bounds: None, null_share: 0 };
     let of = match of {
         Argument::Recipe(recipe) => inner(recipe, call.columns)?,
         Argument::Path(path) if path.len() == 1 => {
-            inner(&recipe(Source::Call { name: path[0].clone(), arguments: Vec::new() }), call.columns)?
+            inner(&recipe(RecipeSource::Call { name: path[0].clone(), arguments: Vec::new() }), call.columns)?
         }
-        Argument::Range(low, high) => inner(&recipe(Source::Range(low.clone(), high.clone())), call.columns)?,
+        Argument::Range(low, high) => inner(&recipe(RecipeSource::Range(low.clone(), high.clone())), call.columns)?,
         _ => return Ok(None),
     };
     Ok(Some(Maker::List(Box::new(of), low, high, ListForm::Json)))

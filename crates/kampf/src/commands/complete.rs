@@ -36,7 +36,7 @@ fn with_values(command: Command) -> Command {
 }
 
 fn with_value(arg: Arg) -> Arg {
-    let words: fn(&Asked) -> Vec<String> = match arg.get_id().as_str() {
+    let words: fn(&HalfLine) -> Vec<String> = match arg.get_id().as_str() {
         "contest" | "contests" => contests,
         "contender" | "only" | "pair" => contenders,
         "index" => indexes,
@@ -45,7 +45,7 @@ fn with_value(arg: Arg) -> Arg {
         _ => return arg,
     };
     arg.add(ArgValueCandidates::new(move || {
-        let words = words(&Asked::by_the_shell());
+        let words = words(&HalfLine::by_the_shell());
         words.into_iter().filter(|word| is_harmless(word)).map(CompletionCandidate::new).collect()
     }))
 }
@@ -57,14 +57,14 @@ fn is_harmless(word: &str) -> bool {
 }
 
 /// The command line so far.
-struct Asked {
+struct HalfLine {
     words: Vec<String>,
 }
 
-impl Asked {
-    fn by_the_shell() -> Asked {
+impl HalfLine {
+    fn by_the_shell() -> HalfLine {
         let words = std::env::args_os().skip_while(|word| word != "--").skip(1).map(OsString::into_string);
-        Asked { words: words.filter_map(Result::ok).collect() }
+        HalfLine { words: words.filter_map(Result::ok).collect() }
     }
 
     /// The project that the command line is about, where it can be read.
@@ -89,13 +89,13 @@ impl Asked {
     }
 }
 
-fn contests(asked: &Asked) -> Vec<String> {
+fn contests(asked: &HalfLine) -> Vec<String> {
     let project = asked.project();
     project.iter().flat_map(|project| &project.config.contests).map(|contest| contest.name.clone()).collect()
 }
 
 /// The contenders of the contests that are named, or of all.
-fn contenders(asked: &Asked) -> Vec<String> {
+fn contenders(asked: &HalfLine) -> Vec<String> {
     let Some(project) = asked.project() else { return Vec::new() };
     let all = &project.config.contests;
     let mut named: Vec<_> = all.iter().filter(|contest| asked.words.contains(&contest.name)).collect();
@@ -112,17 +112,17 @@ fn contenders(asked: &Asked) -> Vec<String> {
     words
 }
 
-fn indexes(asked: &Asked) -> Vec<String> {
+fn indexes(asked: &HalfLine) -> Vec<String> {
     let project = asked.project();
     let own = project.iter().flat_map(|project| &project.variants).filter(|variant| variant.keys.is_none());
     own.map(|variant| variant.name.clone()).chain([DERIVED.to_owned(), "none".to_owned()]).collect()
 }
 
-fn tables(asked: &Asked) -> Vec<String> {
+fn tables(asked: &HalfLine) -> Vec<String> {
     let project = asked.project();
     project.iter().flat_map(|project| &project.schema.tables).map(|table| table.name.clone()).collect()
 }
 
-fn engines(_: &Asked) -> Vec<String> {
+fn engines(_: &HalfLine) -> Vec<String> {
     kampf_engine::names().map(str::to_owned).chain(["all".to_owned()]).collect()
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use kampf_contest::{Counted, How, Measure};
 use kampf_result::numbers::percent;
 use kampf_result::{RacedContest, Shown};
-use kampf_verdict::{Beside, Keeps, Outcome};
+use kampf_verdict::{Keeps, Outcome, RunsBeside};
 
 use super::page::Page;
 use super::race_table::{SAID, counts_from_base, titles};
@@ -57,10 +57,10 @@ pub(crate) fn legend(page: &mut Page, contests: &[RacedContest]) {
     if has("behind") && contests.iter().any(counts_from_base) {
         notes.push("Base: the others count from it, though it is ruled out or somebody may take less.".to_owned());
     }
-    if any(&|one| one.placed.beside == Some(Beside::Floor)) {
+    if any(&|one| one.placed.beside == Some(RunsBeside::Floor)) {
         notes.push("Floor: it keeps nothing of its rows, which an application usually cannot do, so it is not chosen.".to_owned());
     }
-    if any(&|one| one.placed.beside == Some(Beside::Stale)) {
+    if any(&|one| one.placed.beside == Some(RunsBeside::Stale)) {
         notes.push("Not fresh: it gives answers again that it has kept; `fresh = false` under `require` lets it be chosen.".to_owned());
     }
     if stands(Outcome::Tied) {

@@ -1,6 +1,6 @@
 //! Query plans in sentences.
 
-use kampf_contest::{Access, Came, Candidate, JoinWay, QueryAct, QueryPlan, QueryStep};
+use kampf_contest::{Access, Came, IndexCandidate, JoinWay, QueryAct, QueryPlan, QueryStep};
 use kampf_result::numbers::{bytes, count, duration};
 use kampf_schema::{ColumnId, Index, Schema, TableId};
 
@@ -19,7 +19,7 @@ pub(crate) struct PlanTelling<'a> {
     /// How many rows a table has.
     pub(crate) rows: &'a dyn Fn(&str) -> Option<u64>,
     /// The indexes that could serve the need.
-    pub(crate) candidates: &'a [Candidate],
+    pub(crate) candidates: &'a [IndexCandidate],
 }
 
 /// Tables of fewer rows are read whole as fast as anything is looked up in them.
@@ -242,7 +242,7 @@ fn short(text: &str) -> String {
 
 #[cfg(test)]
 mod tests {
-    use kampf_contest::Candidate;
+    use kampf_contest::IndexCandidate;
     use kampf_schema::ddl;
 
     use super::*;
@@ -254,7 +254,7 @@ mod tests {
     #[test]
     fn a_plan_is_told_with_what_came_of_it_and_what_would_spare_it() {
         let schema = ddl::read("CREATE TABLE visit (id integer PRIMARY KEY, hive_id integer);").unwrap().schema;
-        let candidates = [Candidate { table: TableId(0), index: Index::of([1]), sought: 1 }];
+        let candidates = [IndexCandidate { table: TableId(0), index: Index::of([1]), sought: 1 }];
         let telling = PlanTelling { schema: &schema, rows: &|_| Some(203_000), candidates: &candidates };
         let came = Came { rows: 1.0, times: 1.0, dropped: 202_999.0, nanos: 0.0 };
         let whole = QueryStep { rows: Some(1.0), came: Some(came), filter: Some("(hive_id = 7)".into()), ..read("visit", Access::Whole) };

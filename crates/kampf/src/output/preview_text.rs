@@ -1,7 +1,7 @@
 //! `kampf fill --preview`: some rows of a table, and how each of its columns is made and why.
 
 use kampf_fill::{Blueprint, OtherShare, Way};
-use kampf_schema::{Form, TableId, Value, did_you_mean};
+use kampf_schema::{ColumnForm, TableId, Value, did_you_mean};
 
 use super::{Column, Look, Page, count, paint, print, print_json, rows_of, shown, width};
 use crate::arguments::{Format, General};
@@ -66,7 +66,7 @@ fn text(project: &Project, table: TableId, rows: &[u64]) -> String {
     ];
     let others = blueprint.other_shares(&project.schema, table);
     let type_of = |at: usize| match model.columns[at].form {
-        Form::Plain => model.columns[at].kind.to_string(),
+        ColumnForm::Plain => model.columns[at].kind.to_string(),
         other => format!("{} as text", form_name(other)),
     };
     let why = (0..model.columns.len()).map(|at| blueprint.way(table, at).why.chars().count()).max().unwrap_or(0);
@@ -144,10 +144,10 @@ fn cut(text: &str, room: usize) -> String {
     if text.chars().count() <= room { text.to_owned() } else { text.chars().take(room.saturating_sub(1)).chain(['…']).collect() }
 }
 
-fn form_name(form: Form) -> String {
+fn form_name(form: ColumnForm) -> String {
     match form {
-        Form::Plain => "plain".to_owned(),
-        Form::Array(of) => format!("array of {of}"),
+        ColumnForm::Plain => "plain".to_owned(),
+        ColumnForm::Array(of) => format!("array of {of}"),
         other => format!("{other:?}").to_lowercase(),
     }
 }

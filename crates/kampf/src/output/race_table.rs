@@ -4,7 +4,7 @@ use kampf_contest::{How, Measure};
 use kampf_result::numbers::{behind, duration, interval, quantity};
 use kampf_result::{RacedContest, Shown};
 use kampf_result::{miss_text, reading};
-use kampf_verdict::{Beside, FaultKind, Keeps, Outcome, Reading, Required};
+use kampf_verdict::{FaultKind, Keeps, Outcome, Reading, Required, RunsBeside};
 
 use super::out::one_line;
 use super::page::Page;
@@ -162,9 +162,9 @@ pub(crate) fn stands(Shown { placed, .. }: Shown<'_>) -> &'static str {
         (Outcome::Disagrees, _) => "differs",
         (Outcome::Failed, _) => "failed",
         (Outcome::NotBelieved, _) => "not believed",
-        (_, Some(Beside::Floor)) => "floor",
-        (_, Some(Beside::Stale)) => "not fresh",
-        (_, Some(Beside::RuledOut)) | (Outcome::RuledOut, _) => "ruled out",
+        (_, Some(RunsBeside::Floor)) => "floor",
+        (_, Some(RunsBeside::Stale)) => "not fresh",
+        (_, Some(RunsBeside::RuledOut)) | (Outcome::RuledOut, _) => "ruled out",
         (Outcome::Standing, _) => "leads",
         (Outcome::Tied, _) => "tied",
         (Outcome::NotFaster, _) => "not faster",

@@ -4,7 +4,7 @@ use kampf_contest::{ByHand, How, Measure};
 use kampf_result::numbers::{behind, between, count, duration, list, percent, wait};
 use kampf_result::{RacedContest, Shown};
 use kampf_result::{nearest_text, reading};
-use kampf_verdict::{Beside, End, Keeps, Outcome, Ratio, Reading, Requirements};
+use kampf_verdict::{End, Keeps, Outcome, Ratio, Reading, Requirements, RunsBeside};
 
 use super::forecast_text::forecast_text;
 use super::page::Page;
@@ -250,7 +250,7 @@ fn doubts(one: Shown<'_>) -> String {
 fn floor(page: &mut Page, contest: &RacedContest, chosen: Shown<'_>) {
     // Another way of asking is no floor of this one.
     let is_same = |one: &Shown<'_>| !chosen.extra.sql.is_empty() && one.extra.sql == chosen.extra.sql;
-    let floors = contest.contenders().filter(|one| one.placed.beside == Some(Beside::Floor) && one.facts.is_eligible() && is_same(one));
+    let floors = contest.contenders().filter(|one| one.placed.beside == Some(RunsBeside::Floor) && one.facts.is_eligible() && is_same(one));
     let shown = |one: &Shown<'_>| one.placed.shown.unwrap_or(f64::INFINITY);
     let Some(lowest) = floors.min_by(|one, other| shown(one).total_cmp(&shown(other))) else { return };
     let above = shown(&chosen) / shown(&lowest);

@@ -17,12 +17,12 @@ use super::option::option;
 use super::own::{OwnConfig, own};
 use super::variant::{IndexConfig, index};
 use super::written::Written;
-use crate::problem::{Problem, Source};
+use crate::problem::{Problem, TextFile};
 
 /// The file, read and checked for form; names in it are not yet looked up.
 #[derive(Clone, Debug)]
 pub(crate) struct Config {
-    pub(crate) source: Source,
+    pub(crate) source: TextFile,
     /// Files and folders with the statements that make the schema, in their order.
     pub(crate) schema: Vec<Written>,
     /// What kind of SQL they are written in; where it is not said, they say it themselves.
@@ -111,7 +111,7 @@ pub(crate) struct ContestConfig {
 }
 
 impl Config {
-    pub(crate) fn read(source: &Source) -> Result<Config, Problem> {
+    pub(crate) fn read(source: &TextFile) -> Result<Config, Problem> {
         let parsed = DeTable::parse(&source.text).map_err(|error| {
             let place = error.span().map_or(Span::default(), span);
             Problem::wrong(format!("this is not TOML: {}", error.message().replace('\n', ", "))).at(source.place(place))
@@ -131,7 +131,7 @@ impl Config {
     }
 
     /// What the file says, where its parts go together.
-    fn of(source: &Source, file: ProjectFile) -> Result<Config, Problem> {
+    fn of(source: &TextFile, file: ProjectFile) -> Result<Config, Problem> {
         let schema = all(file.schema);
         if schema.is_empty() {
             return Err(no_schema(source));
@@ -176,7 +176,7 @@ impl Config {
     }
 }
 
-fn no_schema(source: &Source) -> Problem {
+fn no_schema(source: &TextFile) -> Problem {
     Problem::wrong(format!("{} names no schema", source.path.display()))
         .hint("write `schema = \"….sql\"`: a file of SQL statements that make your tables")
 }
@@ -184,7 +184,7 @@ fn no_schema(source: &Source) -> Problem {
 /// The largest number that engines take as a limit.
 const MOST_LIMIT: u64 = i64::MAX.unsigned_abs();
 
-fn contest(source: &Source, name: &Written, table: ContestTable) -> Result<ContestConfig, Problem> {
+fn contest(source: &TextFile, name: &Written, table: ContestTable) -> Result<ContestConfig, Problem> {
     let (place, name) = (name.span, name.value.as_str());
     if name.is_empty() || name.contains(|c: char| c.is_whitespace() || c.is_control() || c == '/') {
         return Err(Problem::wrong("a contest's name is one word, like `calmest-hives`").at(source.place(place)));
@@ -240,7 +240,7 @@ mod tests {
     use super::*;
 
     fn read(text: &str) -> Result<Config, Problem> {
-        Config::read(&Source { path: "kampf.toml".into(), text: text.into() })
+        Config::read(&TextFile { path: "kampf.toml".into(), text: text.into() })
     }
 
     #[test]

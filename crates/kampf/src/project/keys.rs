@@ -44,16 +44,16 @@ pub(super) fn keys(table: Written, types: KeyTypes) -> KeysConfig {
 }
 
 /// What is asked for: the keys of a table, or of all, and of them one type alone where that is said.
-struct Asked {
+struct AskedKeys {
     /// None for all tables.
     table: Option<TableId>,
     word: String,
     key_type: Option<KeyType>,
 }
 
-impl Asked {
+impl AskedKeys {
     /// Reads `hive`, `hive:uuid7`, `*`.
-    fn read(schema: &Schema, text: &str) -> Result<Asked, Problem> {
+    fn read(schema: &Schema, text: &str) -> Result<AskedKeys, Problem> {
         // A name may hold a colon itself.
         let (name, word) = match text.rsplit_once(':') {
             Some((name, word)) if schema.find(text).is_none() => (name, Some(word)),
@@ -61,7 +61,7 @@ impl Asked {
         };
         let key_type = word.map(key_type).transpose()?;
         if name == ALL || (name == ALL_WORD && schema.find(name).is_none()) {
-            return Ok(Asked { table: None, word: ALL_WORD.to_owned(), key_type });
+            return Ok(AskedKeys { table: None, word: ALL_WORD.to_owned(), key_type });
         }
         // What stands in a contender's name is a table too.
         let by_word = || schema.ids().find(|table| word_of(schema, *table) == name);
@@ -69,7 +69,7 @@ impl Asked {
             let known = schema.tables.iter().map(|table| table.name.as_str()).chain([ALL]);
             return Err(Problem::wrong(format!("there is no table `{name}`")).maybe_hint(did_you_mean(name, known)));
         };
-        Ok(Asked { table: Some(table), word: word_of(schema, table), key_type })
+        Ok(AskedKeys { table: Some(table), word: word_of(schema, table), key_type })
     }
 
     /// Whether a variant is of what is asked for.
@@ -182,7 +182,7 @@ impl Project {
     fn add_key(&mut self, text: &str, place: Option<Span>) -> Result<(), Problem> {
         let source = self.config.source.clone();
         let at = |problem: Problem| place.map_or(problem.clone(), |place| problem.at(source.place(place)));
-        let asked = Asked::read(&self.schema, text).map_err(at)?;
+        let asked = AskedKeys::read(&self.schema, text).map_err(at)?;
         let types = match (asked.key_type, self.keys_of_file(&asked)) {
             (Some(key_type), _) => vec![key_type],
             (None, Some(config)) => config.types.clone(),
@@ -199,11 +199,11 @@ impl Project {
     }
 
     /// The line of `[keys]` that is about what is asked for.
-    fn keys_of_file(&self, asked: &Asked) -> Option<&KeysConfig> {
-        self.config.keys.iter().find(|config| Asked::read(&self.schema, &config.table.value).is_ok_and(|one| one.word == asked.word))
+    fn keys_of_file(&self, asked: &AskedKeys) -> Option<&KeysConfig> {
+        self.config.keys.iter().find(|config| AskedKeys::read(&self.schema, &config.table.value).is_ok_and(|one| one.word == asked.word))
     }
 
-    fn key_variant(&self, name: &str, asked: &Asked, key_type: KeyType) -> Result<Variant, Problem> {
+    fn key_variant(&self, name: &str, asked: &AskedKeys, key_type: KeyType) -> Result<Variant, Problem> {
         let (schema, dialect) = (&self.schema, self.engine.dialect());
         let tables: Vec<TableId> = asked.table.map_or_else(|| schema.ids().collect(), |table| vec![table]);
         let (mut able, mut stay) = (Vec::new(), Vec::new());
@@ -233,7 +233,7 @@ impl Project {
 
     /// The variants of keys that a text asks for, in the order of types; those that the schema has itself are left out.
     pub(crate) fn keys_asked(&self, text: &str) -> Vec<&Variant> {
-        let Ok(asked) = Asked::read(&self.schema, text) else { return Vec::new() };
+        let Ok(asked) = AskedKeys::read(&self.schema, text) else { return Vec::new() };
         let is_of_file = |variant: &&Variant| {
             let types = self.keys_of_file(&asked).filter(|_| asked.key_type.is_none()).map(|config| &config.types);
             types.is_none_or(|types| variant.keys.as_ref().is_some_and(|keys| types.contains(&keys.key_type)))
@@ -245,7 +245,7 @@ impl Project {
 
     /// Whether the keys of all tables are asked for.
     pub(crate) fn asks_for_all(&self, text: &str) -> bool {
-        Asked::read(&self.schema, text).is_ok_and(|asked| asked.table.is_none())
+        AskedKeys::read(&self.schema, text).is_ok_and(|asked| asked.table.is_none())
     }
 
     /// Which tables keep their keys where all are asked for, in words.

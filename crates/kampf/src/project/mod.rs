@@ -35,7 +35,7 @@ pub(crate) use variant::{DERIVED, Variant, wants_derived};
 pub(crate) use written::Written;
 
 use crate::arguments::General;
-use crate::problem::{Problem, Source};
+use crate::problem::{Problem, TextFile};
 use variant::variants;
 
 /// Everything a command needs to know.
@@ -76,7 +76,7 @@ impl Project {
             return Err(Problem::wrong(format!("there is no {}", file.display()))
                 .hint("`kampf new DIR` makes a folder to start from, `kampf demo` a whole example; -f names another file"));
         }
-        let source = Source::read(file, "the project file")?;
+        let source = TextFile::read(file, "the project file")?;
         let mut config = Config::read(&source)?;
         config.scale = general.scale.or(config.scale);
         let folder = file.parent().unwrap_or(Path::new("")).to_owned();
@@ -209,7 +209,7 @@ impl Project {
     }
 }
 
-fn find_engine(source: &Source, name: Option<&Written>) -> Result<(&'static dyn Engine, Option<String>), Problem> {
+fn find_engine(source: &TextFile, name: Option<&Written>) -> Result<(&'static dyn Engine, Option<String>), Problem> {
     match name {
         None => Ok((kampf_engine::usual(), None)),
         Some(name) => named_engine(&name.value).map_err(|problem| problem.at(source.place(name.span))),
@@ -233,7 +233,7 @@ fn named_engine(wanted: &str) -> Result<(&'static dyn Engine, Option<String>), P
     Ok((engine, wanted.contains("://").then(|| wanted.to_owned())))
 }
 
-fn settings(source: &Source, engine: &dyn Engine, wanted: &[(Written, String)]) -> Result<Vec<Setting>, Problem> {
+fn settings(source: &TextFile, engine: &dyn Engine, wanted: &[(Written, String)]) -> Result<Vec<Setting>, Problem> {
     let mut settings = engine.settings();
     for (name, value) in wanted {
         let known: Vec<String> = settings.iter().map(|setting| setting.name.clone()).collect();
@@ -249,7 +249,7 @@ fn settings(source: &Source, engine: &dyn Engine, wanted: &[(Written, String)]) 
 }
 
 /// Declares references that the schema's file does not.
-fn refer(source: &Source, schema: &mut Schema, references: &[(Written, Written)]) -> Result<(), Problem> {
+fn refer(source: &TextFile, schema: &mut Schema, references: &[(Written, Written)]) -> Result<(), Problem> {
     for (name, leads_to) in references {
         let (child, column) = find_column(schema, &name.value).map_err(|problem| problem.at(source.place(name.span)))?;
         let (parent, key) = find_column(schema, &leads_to.value).map_err(|problem| problem.at(source.place(leads_to.span)))?;
@@ -259,7 +259,7 @@ fn refer(source: &Source, schema: &mut Schema, references: &[(Written, Written)]
     Ok(())
 }
 
-fn relations(source: &Source, schema: &Schema, names: &[(Written, Written)]) -> Result<Relations, Problem> {
+fn relations(source: &TextFile, schema: &Schema, names: &[(Written, Written)]) -> Result<Relations, Problem> {
     let mut relations = Relations::of(schema);
     for (name, column) in names {
         let at = |problem: Problem, written: &Written| problem.at(source.place(written.span));
@@ -297,7 +297,7 @@ fn relations(source: &Source, schema: &Schema, names: &[(Written, Written)]) -> 
 
 /// What entities are used to: relations that are loaded whenever one of their table is.
 fn always(
-    source: &Source,
+    source: &TextFile,
     schema: &Schema,
     relations: &Relations,
     entities: &[(Written, Vec<Written>)],
@@ -335,7 +335,7 @@ pub(crate) fn without_check(schema: &Schema, blueprint: &Blueprint, left_out: &L
 }
 
 /// What the user says about rows and values.
-fn order(source: &Source, schema: &Schema, config: &Config) -> Result<Order, Problem> {
+fn order(source: &TextFile, schema: &Schema, config: &Config) -> Result<Order, Problem> {
     let mut order = Order { seed: config.seed, scale: config.scale.unwrap_or(1.0), ..Order::default() };
     let tables = || schema.tables.iter().map(|table| table.name.as_str());
     for (name, rows) in &config.rows {
@@ -379,7 +379,7 @@ pub(crate) fn find_column_of(schema: &Schema, table: &str, column: &str) -> Resu
     Ok((table, column))
 }
 
-fn fill_problem(source: &Source, ddl: &SchemaText, schema: &Schema, config: &Config, error: FillError) -> Problem {
+fn fill_problem(source: &TextFile, ddl: &SchemaText, schema: &Schema, config: &Config, error: FillError) -> Problem {
     let problem = Problem::wrong(error.message).maybe_hint(error.hint);
     let written = |pairs: &[(Written, Written)], fits: &dyn Fn(&str) -> bool| {
         pairs.iter().find(|(name, _)| fits(&name.value)).map(|(_, value)| error.span.map_or(value.span, |span| value.place(span)))

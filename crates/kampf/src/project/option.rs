@@ -4,10 +4,10 @@ use kampf_contest::{Choice, Opt};
 use kampf_schema::{KeyType, did_you_mean};
 
 use super::written::Written;
-use crate::problem::{Problem, Source};
+use crate::problem::{Problem, TextFile};
 
 /// The option of a choice that a word names; what is wrong with the word where there is none.
-pub(super) fn option(source: &Source, choice: Choice, written: &Written) -> Result<Opt, Problem> {
+pub(super) fn option(source: &TextFile, choice: Choice, written: &Written) -> Result<Opt, Problem> {
     choice.option(&written.value).ok_or_else(|| {
         let (word, size) = written.value.split_once(':').map_or((written.value.as_str(), ""), |(word, size)| (word, size));
         let known = choice.options().find(|option| option.word() == word);

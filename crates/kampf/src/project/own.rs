@@ -4,7 +4,7 @@ use kampf_contest::Hydration;
 
 use super::file::{ContenderTable, OwnSql};
 use super::written::Written;
-use crate::problem::{Problem, Source};
+use crate::problem::{Problem, TextFile};
 
 /// A contender of the user's.
 #[derive(Clone, Debug)]
@@ -21,7 +21,7 @@ pub(crate) enum OwnWay {
 }
 
 /// What a table says of one.
-pub(super) fn own(source: &Source, name: &Written, table: ContenderTable) -> Result<OwnConfig, Problem> {
+pub(super) fn own(source: &TextFile, name: &Written, table: ContenderTable) -> Result<OwnConfig, Problem> {
     let at = |problem: Problem| problem.at(source.place(name.span));
     let name = name.value.as_str();
     if name.contains(['.', '@']) || name.is_empty() || name.contains(char::is_whitespace) {

@@ -9,7 +9,7 @@ use kampf_schema::{LogicalType, Span, TableId, Value};
 use super::config::ContestConfig;
 use super::written::Written;
 use super::{Project, find_column_of};
-use crate::problem::{Problem, Source};
+use crate::problem::{Problem, TextFile};
 
 /// The parameters; without a need they take their types from their values.
 pub(super) fn parameters(project: &Project, config: &ContestConfig, need: Option<&Need>) -> Result<Vec<DrawnParameter>, Problem> {
@@ -29,11 +29,11 @@ struct Wanted {
 }
 
 fn parameter(project: &Project, name: &str, text: &Written, wanted: Option<Wanted>) -> Result<DrawnParameter, Problem> {
-    let source: &Source = &project.config.source;
+    let source: &TextFile = &project.config.source;
     let at = |problem: Problem, span: Span| problem.at(source.place(text.place(span)));
     let recipe = expr::read_recipe(&text.value).map_err(|error| at(Problem::wrong(error.message).maybe_hint(error.hint), error.span))?;
     let whole = Span::new(0, text.value.len());
-    if let expr::Source::Call { name: function, arguments } = &recipe.source
+    if let expr::RecipeSource::Call { name: function, arguments } = &recipe.source
         && let Some(word) = ["any", "some", "missing"].into_iter().find(|word| function.text.eq_ignore_ascii_case(word))
     {
         let drawn = drawn(project, word, arguments, recipe.null_share).map_err(|problem| at(problem, function.span))?;
@@ -56,12 +56,12 @@ fn parameter(project: &Project, name: &str, text: &Written, wanted: Option<Wante
         return Err(at(not_as_many(name, false), whole));
     }
     let kind = wanted.map(|wanted| wanted.kind).unwrap_or(match &recipe.source {
-        expr::Source::Literal(value) | expr::Source::Range(value, _) => kind_of(value),
-        expr::Source::Call { .. } | expr::Source::Object(_) => LogicalType::TEXT,
+        expr::RecipeSource::Literal(value) | expr::RecipeSource::Range(value, _) => kind_of(value),
+        expr::RecipeSource::Call { .. } | expr::RecipeSource::Object(_) => LogicalType::TEXT,
     });
     // A word alone is most often meant as it stands.
     let fixed = match &recipe.source {
-        expr::Source::Call { name, arguments } if arguments.is_empty() && matches!(kind, LogicalType::Text { .. }) => {
+        expr::RecipeSource::Call { name, arguments } if arguments.is_empty() && matches!(kind, LogicalType::Text { .. }) => {
             Some(format!("a recipe is expected; a fixed text is written in quotes within the quotes: \"'{}'\"", name.text))
         }
         _ => None,

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use kampf_schema::Span;
 use kampf_schema::ddl::{self, Ddl, DdlError, SqlDialect};
 
-use crate::problem::{Place, Problem, Source};
+use crate::problem::{Place, Problem, TextFile};
 
 /// Ends a statement that the file before it left open.
 const BETWEEN: &str = "\n;\n";
@@ -14,7 +14,7 @@ const BETWEEN: &str = "\n;\n";
 /// The files with the statements that make a schema.
 pub(crate) struct SchemaText {
     /// Each with the offset at which it begins in the whole text.
-    files: Vec<(usize, Source)>,
+    files: Vec<(usize, TextFile)>,
     text: String,
     /// Where the lines of each file begin.
     lines: Vec<Vec<usize>>,
@@ -26,7 +26,7 @@ impl SchemaText {
         let mut schema = SchemaText { files: Vec::new(), text: String::new(), lines: Vec::new() };
         for path in paths {
             for file in files_at(path)? {
-                let source = Source::read(&file, "the schema")?;
+                let source = TextFile::read(&file, "the schema")?;
                 if !schema.files.is_empty() {
                     schema.text += BETWEEN;
                 }
@@ -69,7 +69,7 @@ impl SchemaText {
     }
 
     /// The files one by one.
-    pub(crate) fn sources(&self) -> impl Iterator<Item = &Source> {
+    pub(crate) fn sources(&self) -> impl Iterator<Item = &TextFile> {
         self.files.iter().map(|(_, source)| source)
     }
 }

@@ -13,7 +13,7 @@ use super::file::{IndexKind, IndexTable, all};
 use super::keys::VariantKeys;
 use super::written::Written;
 use crate::arguments::{Selection, is_of_keys};
-use crate::problem::{Problem, Source};
+use crate::problem::{Problem, TextFile};
 
 /// `[index.NAME]` as it is written.
 #[derive(Clone, Debug)]
@@ -50,7 +50,7 @@ pub(crate) const DERIVED: &str = "derived";
 const RESERVED: [&str; 2] = ["none", DERIVED];
 
 /// What a table says of a variant.
-pub(super) fn index(source: &Source, name: Written, table: IndexTable) -> Result<IndexConfig, Problem> {
+pub(super) fn index(source: &TextFile, name: Written, table: IndexTable) -> Result<IndexConfig, Problem> {
     let at = |problem: Problem, place: Span| problem.at(source.place(place));
     if Label::of(&name.value).is_none() || is_of_keys(&name.value) || RESERVED.contains(&name.value.as_str()) {
         let reserved = RESERVED.contains(&name.value.as_str());
@@ -81,7 +81,7 @@ pub(super) fn index(source: &Source, name: Written, table: IndexTable) -> Result
 
 impl IndexConfig {
     /// The variant for an engine.
-    fn variant(&self, source: &Source, schema: &Schema, engine: &dyn Engine) -> Result<Variant, Problem> {
+    fn variant(&self, source: &TextFile, schema: &Schema, engine: &dyn Engine) -> Result<Variant, Problem> {
         let name = &self.name.value;
         let mut variant = Variant::with(name, schema, Vec::new());
         for without in &self.without {
@@ -264,7 +264,7 @@ pub(crate) fn wants_derived(config: &ContestConfig, selection: &Selection) -> bo
 }
 
 /// All variants of a file, for an engine.
-pub(super) fn variants(source: &Source, configs: &[IndexConfig], schema: &Schema, engine: &dyn Engine) -> Result<Vec<Variant>, Problem> {
+pub(super) fn variants(source: &TextFile, configs: &[IndexConfig], schema: &Schema, engine: &dyn Engine) -> Result<Vec<Variant>, Problem> {
     configs.iter().map(|config| config.variant(source, schema, engine)).collect()
 }
 

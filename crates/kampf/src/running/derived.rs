@@ -1,6 +1,6 @@
 //! Indexes that are worked out for contests: what the need could use, and of that what the engine's plans do use.
 
-use kampf_contest::{Candidate, Choice, ChoiceOption, Work, candidates};
+use kampf_contest::{Choice, ChoiceOption, IndexCandidate, Work, candidates};
 use kampf_runner::Entry;
 
 use super::plans::planned;
@@ -150,7 +150,7 @@ fn together(project: &Project, kept: &[Variant]) -> Option<Variant> {
 }
 
 /// A name for a variant that no other has: by its columns, with its table before them where that is not enough.
-fn free_name(project: &Project, others: &[Variant], candidate: &Candidate) -> String {
+fn free_name(project: &Project, others: &[Variant], candidate: &IndexCandidate) -> String {
     let table = project.schema.table(candidate.table);
     let is_free = |name: &str| project.variant(name).is_none() && !others.iter().any(|other| other.name == name) && name != DERIVED;
     let word = |text: &str| text.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect::<String>();

@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use kampf_contest::{Choices, Field, Restriction};
 use kampf_race::{Goal, RaceSettings};
-use kampf_runner::{Checks, Contest, Event, Heat, Inbox, Purpose, RaceOptions, RaceReport, Setup, Trouble, check_more};
+use kampf_runner::{Checks, Contest, Event, Inbox, NextField, Purpose, RaceOptions, RaceReport, Setup, Trouble, check_more};
 use kampf_verdict::{Facts, judge, next_anchor};
 
 use super::raced::facts;
@@ -55,7 +55,7 @@ impl Heats<'_> {
         beside: &dyn Fn(&Contest, &Checks) -> Vec<bool>,
         about: &dyn Fn(Facts) -> Facts,
         events: &mut dyn FnMut(Event<'_>),
-    ) -> Result<Option<Heat>, Trouble> {
+    ) -> Result<Option<NextField>, Trouble> {
         if report.heats.len() >= MOST_HEATS {
             return Ok(None);
         }
@@ -73,7 +73,7 @@ impl Heats<'_> {
         let is_neighbour = |at: &usize| self.contest.entries[*at].choices.is_some_and(|choices| neighbours.contains(&choices));
         let members = (0..self.contest.entries.len()).filter(is_neighbour).collect();
         let beside = beside(&self.contest, &self.checks);
-        Ok(Some(Heat { contest: self.contest.clone(), checks: self.checks.clone(), beside, anchor, members }))
+        Ok(Some(NextField { contest: self.contest.clone(), checks: self.checks.clone(), beside, anchor, members }))
     }
 
     /// How many may enter for a heat that ends in time, by what those that are there take: their check, and rounds until something can be known of them.

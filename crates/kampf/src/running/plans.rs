@@ -1,6 +1,6 @@
 //! What engines mean to do with the statements of contenders.
 
-use kampf_contest::{Candidate, EngineError, Execution, QueryPlan, Touch, bare_references, candidates};
+use kampf_contest::{EngineError, Execution, IndexCandidate, QueryPlan, Touch, bare_references, candidates};
 use kampf_runner::{Contest, Entry, EntryWay, Setup};
 use kampf_schema::{HopKind, Index, Schema, ValueRef};
 
@@ -10,7 +10,7 @@ use crate::project::Project;
 /// What plans of a contest's statements are told with.
 pub(crate) struct Planning<'p> {
     schema: &'p Schema,
-    candidates: Vec<Candidate>,
+    candidates: Vec<IndexCandidate>,
     rows: RowsOf<'p>,
 }
 
@@ -22,7 +22,7 @@ pub(crate) fn planning<'p>(project: &'p Project, contest: &Contest) -> Planning<
     // The most telling first: what a plan lacks is seldom the reference alone.
     let bare = bare_references(&project.schema);
     let is_bare =
-        |one: &Candidate| bare.iter().any(|(table, columns)| *table == one.table && one.index == Index::of(columns.iter().copied()));
+        |one: &IndexCandidate| bare.iter().any(|(table, columns)| *table == one.table && one.index == Index::of(columns.iter().copied()));
     let of_need = |need| {
         let mut all = candidates(&project.schema, need, project.engine.dialect());
         all.sort_by_key(is_bare);

@@ -5,7 +5,7 @@ use kampf_schema::Value;
 
 use super::honesty::{believe, rows_are_right, timed};
 use super::race::{EntrantFault, Runs, Timed, Track};
-use super::round::Taken;
+use super::round::RoundRun;
 use super::stage::has_parameters;
 use crate::event::Event;
 use crate::trouble::Trouble;
@@ -21,7 +21,7 @@ impl Track<'_> {
     pub(super) fn see_rows(
         &mut self,
         sets: &[Vec<Value>],
-        taken: &mut [Option<Taken>],
+        taken: &mut [Option<RoundRun>],
         events: &mut dyn FnMut(Event<'_>),
     ) -> Result<(), Trouble> {
         let is_program = |at: usize| self.stage.contestants()[at].counter.is_program;
@@ -59,7 +59,7 @@ impl Track<'_> {
     /// A program that the runner's clock contradicts in some rounds one after the other has to show afresh that it is to be believed.
     /// What is recorded of such rounds is the clock's time, so that it drops nobody meanwhile. Kampf's own contenders are its own
     /// code; what their runs last longer is the machine's doing, as one busy with other things shows.
-    pub(super) fn see_clock(&mut self, taken: &mut [Option<Taken>], events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
+    pub(super) fn see_clock(&mut self, taken: &mut [Option<RoundRun>], events: &mut dyn FnMut(Event<'_>)) -> Result<(), Trouble> {
         for (at, run) in taken.iter_mut().enumerate() {
             let Some(seen) = run.as_ref() else { continue };
             let runs = &mut self.state.entrants[at].runs;

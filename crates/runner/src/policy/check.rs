@@ -11,7 +11,7 @@ use kampf_schema::Value;
 use super::honesty::{ALLOWED, Account, Believed, believe, rows_are_right, timed};
 use super::kept::{SeenBefore, look_at_programs};
 use super::race::OUTCLASSED_IN_CHECK;
-use super::stage::{Asked, Compared, Done, Right, Stage};
+use super::stage::{Compared, Done, Right, RunOrder, Stage};
 use crate::event::{Checking, Event};
 use crate::trouble::Trouble;
 
@@ -393,7 +393,7 @@ fn check_entry(stage: &mut dyn Stage, at: usize, asking: Asking<'_>) -> Result<C
     let unknown = unknown(first.took);
     if !counter.is_program {
         // Its own code says how long the calls took that were counted beside others: no call is made only to learn a time.
-        let Counted { measured, held, call_ns } = counted(stage, at, sets, rows)?;
+        let CountedCall { measured, held, call_ns } = counted(stage, at, sets, rows)?;
         let probe = Probe { call_ns: call_ns.unwrap_or(unknown.cold_ns), measured, held, ..unknown };
         return Ok(Checked { probe: Some(probe), ..answered });
     }
@@ -401,7 +401,7 @@ fn check_entry(stage: &mut dyn Stage, at: usize, asking: Asking<'_>) -> Result<C
     stage.start(at)?;
     let cold = timed(stage, at, &sets[..1], 1, 1)?;
     rows_are_right(cold.ran.rows, 1, rows[0], "first call")?;
-    let Counted { measured, held, .. } = if can_count { counted(stage, at, sets, rows)? } else { Counted::default() };
+    let CountedCall { measured, held, .. } = if can_count { counted(stage, at, sets, rows)? } else { CountedCall::default() };
     let Believed { message, calls_per_span, run, call_ns } = believe(stage, at, sets, rows.iter().sum())?;
     let cold_ns = first_call(&cold, Some(message));
     let probe = Probe { cold_ns, call_ns, message_ns: Some(message), calls_per_span, run_ns: run, measured, held, ..unknown };
@@ -428,17 +428,17 @@ pub(super) fn first_call(done: &Done, message: Option<Nanos>) -> Nanos {
 
 /// What was counted over one call with each parameter set.
 #[derive(Default)]
-struct Counted {
+struct CountedCall {
     measured: Measured,
     held: Vec<(u64, u64)>,
     /// Nanoseconds of a call, where its own code says so.
     call_ns: Option<Nanos>,
 }
 
-fn counted(stage: &mut dyn Stage, at: usize, sets: &[Vec<Value>], rows: &[u64]) -> Result<Counted, Trouble> {
+fn counted(stage: &mut dyn Stage, at: usize, sets: &[Vec<Value>], rows: &[u64]) -> Result<CountedCall, Trouble> {
     let (mut calls, mut growth, mut held, mut spans) = (Vec::with_capacity(sets.len()), Vec::new(), None, Vec::new());
     for (set, right) in sets.iter().zip(rows) {
-        let done = stage.run(at, Asked { mode: Mode::Count, sets: std::slice::from_ref(set), passes: 1, calls_per_span: 1 })?;
+        let done = stage.run(at, RunOrder { mode: Mode::Count, sets: std::slice::from_ref(set), passes: 1, calls_per_span: 1 })?;
         rows_are_right(done.ran.rows, 1, *right, "counted call")?;
         calls.push(done.ran.counts.unwrap_or_default());
         growth.extend(done.growth);
@@ -450,5 +450,5 @@ fn counted(stage: &mut dyn Stage, at: usize, sets: &[Vec<Value>], rows: &[u64]) 
         measured.add_growth(&growth);
     }
     let call_ns = (spans.len() == sets.len()).then(|| spans.iter().sum::<Nanos>() / sets.len().max(1) as Nanos);
-    Ok(Counted { measured, held: held.unwrap_or_default(), call_ns })
+    Ok(CountedCall { measured, held: held.unwrap_or_default(), call_ns })
 }

@@ -7,7 +7,7 @@ use kampf_race::{Nanos, median};
 use kampf_schema::Value;
 
 use super::pace::{SHORTEST_RUN_NS, SHORTEST_SPAN_NS};
-use super::stage::{Asked, Done, Stage};
+use super::stage::{Done, RunOrder, Stage};
 use crate::trouble::Trouble;
 
 /// By so much, as a share of its spans, a run may last longer than they do.
@@ -105,7 +105,7 @@ fn readable(nanos: Nanos) -> String {
 
 /// Has a contender that was started carry out a timed run, and sees that every span is there.
 pub(crate) fn timed(stage: &mut dyn Stage, at: usize, sets: &[Vec<Value>], passes: u64, calls_per_span: u64) -> Result<Done, Trouble> {
-    let done = stage.run(at, Asked { mode: Mode::Time, sets, passes, calls_per_span })?;
+    let done = stage.run(at, RunOrder { mode: Mode::Time, sets, passes, calls_per_span })?;
     let expected = passes.saturating_mul(sets.len() as u64);
     if done.ran.spans_ns.len() as u64 != expected {
         return Err(Trouble::NotBelieved(format!("it reports {} spans of a run of {expected}", done.ran.spans_ns.len())));

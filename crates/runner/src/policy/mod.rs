@@ -22,4 +22,4 @@ pub(crate) use heats::{Around, first_heat, last_question, next_heat};
 pub use kept::SeenBefore;
 pub(crate) use pace::least_time;
 pub use race::{Entrant, EntrantFault, HeatRun, RaceOptions, RaceReport, Runs, Timed};
-pub(crate) use stage::{Asked, Compared, Contestant, Done, Right, Stage, Started};
+pub(crate) use stage::{Compared, Contestant, Done, Right, RunOrder, Stage, Started};

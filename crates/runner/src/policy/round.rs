@@ -20,7 +20,7 @@ const ENOUGH_FOR_P95: usize = 20;
 
 /// What a round gave of one that ran it to the end.
 #[derive(Clone, Debug)]
-pub(super) struct Taken {
+pub(super) struct RoundRun {
     /// Nanoseconds of a call in each slice, by turns.
     pub(super) slices: Vec<Nanos>,
     /// Nanoseconds in all spans together.
@@ -65,7 +65,7 @@ struct Slice {
 }
 
 /// What came of having all play: whose slices they were, one after the other, and what each gave.
-type Played = (Vec<usize>, Vec<Option<Taken>>);
+type Played = (Vec<usize>, Vec<Option<RoundRun>>);
 
 impl Track<'_> {
     /// One round: those of a group start afresh, in random order, and are called by turns, each turn in another order.
@@ -287,7 +287,7 @@ impl Track<'_> {
 
 impl Playing {
     /// All slices together are believed or not: one alone may be little longer than what a message to the program varies by.
-    fn taken(self, turns: Turns) -> Taken {
+    fn taken(self, turns: Turns) -> RoundRun {
         let calls = (self.spans_a_slice * self.calls_per_span).max(1);
         let all = self.slices.iter().map(|slice| slice.account).reduce(Account::and).unwrap_or_default();
         let factor = all.factor();
@@ -305,7 +305,7 @@ impl Playing {
             None => percentile(&each, 0.95),
         };
         let all_calls = calls * self.slices.len() as u64;
-        Taken {
+        RoundRun {
             slices,
             spans_ns: all.call_ns() * all_calls as Nanos,
             p95: p95.filter(|_| each.len() >= ENOUGH_FOR_P95),

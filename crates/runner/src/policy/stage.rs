@@ -54,7 +54,7 @@ pub(crate) trait Stage {
     fn compare(&mut self, at: usize, sets: &[Vec<Value>], right: &[Reference], longest: Option<Duration>) -> Result<Compared, Trouble>;
 
     /// Has a contender that was started carry out a run that gives no rows, and waits for its end. The others wait meanwhile.
-    fn run(&mut self, at: usize, asked: Asked<'_>) -> Result<Done, Trouble>;
+    fn run(&mut self, at: usize, asked: RunOrder<'_>) -> Result<Done, Trouble>;
 
     /// Has a contender stand still until its next run.
     fn halt(&mut self, at: usize);
@@ -115,7 +115,7 @@ pub(crate) struct Compared {
 
 /// A run that is asked for.
 #[derive(Clone, Copy, Debug, PartialEq)]
-pub(crate) struct Asked<'s> {
+pub(crate) struct RunOrder<'s> {
     pub(crate) mode: Mode,
     pub(crate) sets: &'s [Vec<Value>],
     /// How often to go through all sets.

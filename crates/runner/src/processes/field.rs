@@ -13,7 +13,7 @@ use super::references::{KeyedRight, all_by_plain_evaluation, keyed_references, r
 use super::talk::Talk;
 use crate::contest::{Contest, Entry, EntryWay, Setup};
 use crate::machine::reference_loop;
-use crate::policy::{Asked, CheckedVerdict, Compared, Contestant, Done, Right, Stage, Started};
+use crate::policy::{CheckedVerdict, Compared, Contestant, Done, Right, RunOrder, Stage, Started};
 use crate::trouble::Trouble;
 
 /// The contenders of a contest.
@@ -154,14 +154,14 @@ impl Stage for Field<'_> {
         Ok(Compared { verdict, took: begun.elapsed() })
     }
 
-    fn run(&mut self, at: usize, asked: Asked<'_>) -> Result<Done, Trouble> {
+    fn run(&mut self, at: usize, asked: RunOrder<'_>) -> Result<Done, Trouble> {
         let variant = self.keyed_variant(at);
         let talk = self.talks.get_mut(&at).ok_or_else(nobody)?;
         if variant.is_none() {
             return talk.run(asked);
         }
         let sets = self.contest.sets_on(self.setup, variant, asked.sets);
-        talk.run(Asked { sets: &sets, ..asked })
+        talk.run(RunOrder { sets: &sets, ..asked })
     }
 
     fn halt(&mut self, at: usize) {

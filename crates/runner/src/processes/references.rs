@@ -44,7 +44,7 @@ fn whole_answers(mut talk: Talk<'_>, sets: &[Vec<Value>]) -> Result<Vec<Answer>,
 }
 
 /// What rows a contest is asked of.
-struct On<'a> {
+struct RowsAsked<'a> {
     variant: Option<&'a str>,
     schema: &'a Schema,
     blueprint: &'a Blueprint,
@@ -52,9 +52,9 @@ struct On<'a> {
     reference: Option<&'a FullerNeed>,
 }
 
-impl<'a> On<'a> {
-    fn plain(setup: &'a Setup<'_>, contest: &'a Contest) -> On<'a> {
-        On {
+impl<'a> RowsAsked<'a> {
+    fn plain(setup: &'a Setup<'_>, contest: &'a Contest) -> RowsAsked<'a> {
+        RowsAsked {
             variant: None,
             schema: setup.schema,
             blueprint: setup.blueprint,
@@ -63,9 +63,9 @@ impl<'a> On<'a> {
         }
     }
 
-    fn keyed(setup: &'a Setup<'_>, contest: &'a Contest, variant: &'a str) -> Result<On<'a>, Trouble> {
+    fn keyed(setup: &'a Setup<'_>, contest: &'a Contest, variant: &'a str) -> Result<RowsAsked<'a>, Trouble> {
         let (on, data) = contest.keyed.get(variant).zip(setup.keyed.get(variant)).ok_or_else(not_loaded)?;
-        Ok(On {
+        Ok(RowsAsked {
             variant: Some(variant),
             schema: data.schema,
             blueprint: data.blueprint,
@@ -103,14 +103,14 @@ pub(crate) fn all_by_plain_evaluation(
     contest: &Contest,
     sets: &[Vec<Value>],
 ) -> Result<Option<Vec<Reference>>, Trouble> {
-    let on = On::plain(setup, contest);
+    let on = RowsAsked::plain(setup, contest);
     match on.need.filter(|need| rows_of(need, on.blueprint) <= DECIDING_ROWS) {
         Some(need) => plainly(&on, need, sets).map(Some),
         None => Ok(None),
     }
 }
 
-fn plainly(on: &On<'_>, need: &Need, sets: &[Vec<Value>]) -> Result<Vec<Reference>, Trouble> {
+fn plainly(on: &RowsAsked<'_>, need: &Need, sets: &[Vec<Value>]) -> Result<Vec<Reference>, Trouble> {
     let rows = GeneratedRows(on.blueprint);
     let evaluation = PlainEvaluation::of(on.schema, need, &rows);
     let answers = evaluation.overflows().and_then(|()| sets.iter().map(|set| evaluation.answer(set)).collect::<Result<_, _>>());
@@ -119,7 +119,7 @@ fn plainly(on: &On<'_>, need: &Need, sets: &[Vec<Value>]) -> Result<Vec<Referenc
 
 /// The right answer to each set.
 pub(crate) fn references(inbox: &Inbox, setup: &Setup<'_>, contest: &Contest, sets: &[Vec<Value>]) -> Result<Right, Trouble> {
-    right_on(inbox, setup, contest, &On::plain(setup, contest), sets)
+    right_on(inbox, setup, contest, &RowsAsked::plain(setup, contest), sets)
 }
 
 /// What the right answers are over keys of another type.
@@ -139,7 +139,7 @@ pub(crate) fn keyed_references(
     sets: &[Vec<Value>],
     plain: &[Reference],
 ) -> Result<KeyedRight, Trouble> {
-    let keyed = On::keyed(setup, contest, variant)?;
+    let keyed = RowsAsked::keyed(setup, contest, variant)?;
     let references = right_on(inbox, setup, contest, &keyed, &contest.sets_on(setup, Some(variant), sets))?.references;
     let old_key = |table: TableId, value: &Value| keyed.blueprint.old_key(table, value);
     let keys = &contest.keyed.get(variant).ok_or_else(not_loaded)?.keys;
@@ -154,7 +154,7 @@ pub(crate) fn keyed_references(
     Ok(KeyedRight::Agree(references))
 }
 
-fn right_on(inbox: &Inbox, setup: &Setup<'_>, contest: &Contest, on: &On<'_>, sets: &[Vec<Value>]) -> Result<Right, Trouble> {
+fn right_on(inbox: &Inbox, setup: &Setup<'_>, contest: &Contest, on: &RowsAsked<'_>, sets: &[Vec<Value>]) -> Result<Right, Trouble> {
     if let Some(need) = on.need {
         if rows_of(need, on.blueprint).saturating_mul(sets.len() as u64) <= PLAIN_EVALUATION_ROWS {
             return Ok(Right { references: plainly(on, need, sets)?, known: Known::Plainly });
@@ -177,7 +177,7 @@ fn right_by_plan(
     inbox: &Inbox,
     setup: &Setup<'_>,
     contest: &Contest,
-    on: &On<'_>,
+    on: &RowsAsked<'_>,
     (need, longer): (&Need, &FullerNeed),
     sets: &[Vec<Value>],
 ) -> Result<Right, Trouble> {
@@ -223,8 +223,8 @@ fn fails_on_twin(
     entry: &Entry,
 ) -> Result<Option<String>, Trouble> {
     let on = match variant {
-        None => On::plain(twin, contest),
-        Some(variant) => On::keyed(twin, contest, variant)?,
+        None => RowsAsked::plain(twin, contest),
+        Some(variant) => RowsAsked::keyed(twin, contest, variant)?,
     };
     let sets = contest.sets_on(twin, variant, &contest.parameter_sets(twin, 0));
     let right = plainly(&on, &longer.need, &sets)?;

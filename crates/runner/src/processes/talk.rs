@@ -12,7 +12,7 @@ use super::inbox::Inbox;
 use super::process::{Launch, Process};
 use crate::contender::OwnContender;
 use crate::contest::{Contest, Entry, EntryWay, Program, Setup};
-use crate::policy::{Asked, Done};
+use crate::policy::{Done, RunOrder};
 use crate::trouble::Trouble;
 
 /// A contender in a process of its own, connected and ready.
@@ -121,7 +121,7 @@ impl<'a> Talk<'a> {
     }
 
     /// Carries out a run that gives no rows and waits for its end. The runner itself sleeps meanwhile.
-    pub(crate) fn run(&mut self, asked: Asked<'_>) -> Result<Done, Trouble> {
+    pub(crate) fn run(&mut self, asked: RunOrder<'_>) -> Result<Done, Trouble> {
         let none = &mut |_, _| Err(Trouble::Broken("rows came in a run that asks for none".to_owned()));
         let done = self.carry_out(asked, none)?;
         done.ok_or_else(|| Trouble::Broken("a run was left".to_owned()))
@@ -135,10 +135,14 @@ impl<'a> Talk<'a> {
     /// Asks for the answers to all sets and hands rows on as they come, in the order of the sets. Nothing is asked of the contender
     /// after one that was not wanted to its end.
     pub(crate) fn answers(&mut self, sets: &[Vec<Value>], take: TakeRows<'_>) -> Result<(), Trouble> {
-        self.carry_out(Asked { mode: Mode::Answer, sets, passes: 1, calls_per_span: 1 }, take).map(|_| ())
+        self.carry_out(RunOrder { mode: Mode::Answer, sets, passes: 1, calls_per_span: 1 }, take).map(|_| ())
     }
 
-    fn carry_out(&mut self, Asked { mode, sets, passes, calls_per_span }: Asked<'_>, take: TakeRows<'_>) -> Result<Option<Done>, Trouble> {
+    fn carry_out(
+        &mut self,
+        RunOrder { mode, sets, passes, calls_per_span }: RunOrder<'_>,
+        take: TakeRows<'_>,
+    ) -> Result<Option<Done>, Trouble> {
         self.runs += 1;
         let id = self.runs;
         let parameters: Vec<Vec<Json>> = sets.iter().map(|set| set.iter().map(|value| value_to_json(value.as_ref())).collect()).collect();

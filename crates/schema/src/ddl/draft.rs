@@ -7,7 +7,7 @@ use sqlparser::ast;
 
 use super::read::DdlError;
 use super::tokens::Name;
-use crate::model::Form;
+use crate::model::ColumnForm;
 use crate::place::Span;
 use crate::types::LogicalType;
 
@@ -15,7 +15,7 @@ use crate::types::LogicalType;
 #[derive(Clone, Debug)]
 pub(super) struct Meaning {
     pub(super) kind: LogicalType,
-    pub(super) form: Form,
+    pub(super) form: ColumnForm,
     pub(super) limits: Option<(i64, i64)>,
     pub(super) words: Vec<String>,
     pub(super) numbered: bool,
@@ -29,7 +29,7 @@ impl Meaning {
     pub(super) fn of(kind: LogicalType) -> Meaning {
         Meaning {
             kind,
-            form: Form::Plain,
+            form: ColumnForm::Plain,
             limits: None,
             words: Vec::new(),
             numbered: false,

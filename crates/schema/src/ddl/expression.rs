@@ -15,7 +15,7 @@ use crate::value::Value;
 pub(super) type Unknown = String;
 
 /// Reads expressions about one table.
-pub(super) struct Reading<'a> {
+pub(super) struct ExpressionReader<'a> {
     pub(super) table: &'a Table,
     /// Finds a column, by the names it had before too.
     pub(super) column: &'a dyn Fn(&str) -> Option<ColumnId>,
@@ -30,14 +30,14 @@ pub(super) struct Reading<'a> {
 /// Deeper trees than this are not read: they are evaluated for each row, wherever there is little stack.
 const DEEPEST: usize = 100;
 
-impl<'a> Reading<'a> {
+impl<'a> ExpressionReader<'a> {
     pub(super) fn new(
         table: &'a Table,
         column: &'a dyn Fn(&str) -> Option<ColumnId>,
         value: Option<ColumnId>,
         dialect: SqlDialect,
-    ) -> Reading<'a> {
-        Reading { table, column, value, dialect, as_needs: false, depth: Cell::new(0) }
+    ) -> ExpressionReader<'a> {
+        ExpressionReader { table, column, value, dialect, as_needs: false, depth: Cell::new(0) }
     }
 
     /// Goes one level down, if it is not too deep.

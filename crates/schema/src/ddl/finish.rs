@@ -5,13 +5,13 @@ use std::collections::HashMap;
 use sqlparser::ast;
 
 use super::draft::{Condition, Constraint, ConstraintKind, DraftTable, IndexManner, KeyPart, Meaning, Seed};
-use super::expression::Reading;
+use super::expression::ExpressionReader;
 use super::literal::{fixed, hex, number, text_of, typed};
 use super::read::{DdlError, Replay};
 use super::tokens::Name;
 use crate::expr::{Function, Node, Rule};
 use crate::index::{Index, IndexTerm};
-use crate::model::{Check, Column, ColumnId, Default, Form, Reference, Schema, Table, TableId, Unique, UniqueIndex};
+use crate::model::{Check, Column, ColumnForm, ColumnId, Default, Reference, Schema, Table, TableId, Unique, UniqueIndex};
 use crate::names::did_you_mean;
 use crate::types::LogicalType;
 use crate::value::Value;
@@ -94,7 +94,7 @@ impl Replay<'_> {
                         }
                         continue;
                     }
-                    let reading = Reading::new(table, &find, None, dialect);
+                    let reading = ExpressionReader::new(table, &find, None, dialect);
                     let terms: Result<Vec<Rule>, String> = parts
                         .iter()
                         .map(|part| {
@@ -122,7 +122,7 @@ impl Replay<'_> {
                 ConstraintKind::Index(parts, manner) => {
                     // What it names must be there; what is not known in it only makes reading faster.
                     plain(draft, parts, constraint)?;
-                    match index(&Reading::new(table, &find, None, dialect), parts, manner) {
+                    match index(&ExpressionReader::new(table, &find, None, dialect), parts, manner) {
                         Ok(index) => table.indexes.push(Index { name: constraint.name.clone(), ..index }),
                         Err(_) => self.pass_over_part(constraint.span),
                     }
@@ -136,7 +136,7 @@ impl Replay<'_> {
                 for condition in &meaning.checks {
                     check(table, condition, &find, Some(at), dialect);
                 }
-                if !meaning.words.is_empty() && meaning.form == Form::Plain {
+                if !meaning.words.is_empty() && meaning.form == ColumnForm::Plain {
                     let words = meaning.words.iter().map(|word| Rule::literal(word.as_str())).collect();
                     let rule = Node::In(Box::new(Node::Leaf(at).into()), words).into();
                     let sql = format!("{} is one of its type's words", column.name.text);
@@ -144,7 +144,7 @@ impl Replay<'_> {
                 }
             }
             if let Some(expr) = &column.computed {
-                let reading = Reading::new(table, &find, None, dialect);
+                let reading = ExpressionReader::new(table, &find, None, dialect);
                 let kind = table.columns[at].kind;
                 table.columns[at].computed = Some(reading.term(expr, Some(kind)));
             }
@@ -208,7 +208,7 @@ fn text_default(expr: &ast::Expr) -> Option<&str> {
 }
 
 /// An index of some parts, each once; or what in it is not known.
-pub(super) fn index(reading: &Reading<'_>, parts: &[KeyPart], manner: &IndexManner) -> Result<Index, String> {
+pub(super) fn index(reading: &ExpressionReader<'_>, parts: &[KeyPart], manner: &IndexManner) -> Result<Index, String> {
     let mut terms: Vec<IndexTerm> = Vec::new();
     for part in parts {
         let what = reading.term(&part.expr, None)?;
@@ -246,7 +246,7 @@ fn check(
     value: Option<ColumnId>,
     dialect: super::SqlDialect,
 ) {
-    let rule = Reading::new(table, find, value, dialect).rule(&condition.expr);
+    let rule = ExpressionReader::new(table, find, value, dialect).rule(&condition.expr);
     // A text that must be JSON is made as JSON.
     if let Ok(rule) = &rule {
         for part in rule.conjuncts() {
@@ -254,7 +254,7 @@ fn check(
                 && let Some(column) = terms.first().and_then(Rule::as_leaf)
                 && matches!(table.columns[*column].kind, LogicalType::Text { .. })
             {
-                table.columns[*column].form = Form::Json;
+                table.columns[*column].form = ColumnForm::Json;
             }
         }
     }

@@ -2,7 +2,7 @@
 
 use super::create::key_part;
 use super::draft::{Condition, IndexManner, KeyPart};
-use super::expression::Reading;
+use super::expression::ExpressionReader;
 use super::finish::index;
 use super::read::DdlError;
 use super::split::{Statement, split};
@@ -90,7 +90,7 @@ fn whole<'a>(schema: &Schema, statements: &'a [Statement<'a>], text: &str) -> Re
 fn read(schema: &Schema, table: TableId, parts: &[KeyPart], manner: &IndexManner) -> Result<Index, String> {
     let table = schema.table(table);
     let find = |name: &str| table.find(name);
-    let mut reading = Reading::new(table, &find, None, schema.dialect);
+    let mut reading = ExpressionReader::new(table, &find, None, schema.dialect);
     reading.as_needs = true;
     index(&reading, parts, manner)
 }

@@ -6,7 +6,7 @@ use super::dialect::SqlDialect;
 use super::draft::Meaning;
 use super::read::DdlError;
 use super::tokens::Tokens;
-use crate::model::Form;
+use crate::model::ColumnForm;
 use crate::types::LogicalType;
 
 /// Digits that all engines and drivers keep exactly.
@@ -91,7 +91,7 @@ pub(super) fn column_type(tokens: &mut Tokens<'_>, named: &dyn Fn(&str) -> Optio
         })?,
     };
     if written.array {
-        meaning = Meaning { form: Form::Array(meaning.kind), limits: None, ..Meaning::of(LogicalType::TEXT) };
+        meaning = Meaning { form: ColumnForm::Array(meaning.kind), limits: None, ..Meaning::of(LogicalType::TEXT) };
     }
     Ok(meaning)
 }
@@ -147,7 +147,7 @@ fn number(written: &Written, at: usize) -> Option<u64> {
 }
 
 fn known(written: &Written, dialect: SqlDialect) -> Option<Meaning> {
-    let text = |form: Form| Some(Meaning { form, ..Meaning::of(LogicalType::TEXT) });
+    let text = |form: ColumnForm| Some(Meaning { form, ..Meaning::of(LogicalType::TEXT) });
     let sized = |default: Option<u32>| {
         let length = number(written, 0).map(|length| u32::try_from(length).unwrap_or(u32::MAX).max(1)).or(default);
         Some(Meaning::of(LogicalType::Text { length }))
@@ -222,36 +222,36 @@ fn known(written: &Written, dialect: SqlDialect) -> Option<Meaning> {
         | "CHARACTER LARGE OBJECT"
         | "HSTORE"
         | "LTREE"
-        | "" => text(Form::Plain),
+        | "" => text(ColumnForm::Plain),
         "NAME" if dialect != SqlDialect::Sqlite => Some(Meaning::of(LogicalType::Text { length: Some(63) })),
         "BOOLEAN" | "BOOL" => Some(Meaning::of(LogicalType::Boolean)),
         "DATE" => Some(Meaning::of(LogicalType::Date)),
         "TIMESTAMP" | "DATETIME" | "TIMESTAMPTZ" | "DATETIME2" | "SMALLDATETIME" | "ABSTIME" => Some(Meaning::of(LogicalType::Timestamp)),
-        "TIME" | "TIMETZ" => text(Form::Time),
-        name if name.starts_with("INTERVAL") => text(Form::Interval),
+        "TIME" | "TIMETZ" => text(ColumnForm::Time),
+        name if name.starts_with("INTERVAL") => text(ColumnForm::Interval),
         "UUID" | "UNIQUEIDENTIFIER" => Some(Meaning::of(LogicalType::Uuid)),
         "BINARY" | "CHARACTER BYTE" => bytes(true),
         "BLOB" | "BYTEA" | "VARBINARY" | "TINYBLOB" | "MEDIUMBLOB" | "LONGBLOB" | "IMAGE" | "BYTES" | "BINARY LARGE OBJECT" => bytes(false),
-        "JSON" | "JSONB" => text(Form::Json),
-        "XML" => text(Form::Xml),
-        "INET" => text(Form::Address),
-        "CIDR" => text(Form::Network),
-        "MACADDR" | "MACADDR8" => text(Form::MacAddress),
+        "JSON" | "JSONB" => text(ColumnForm::Json),
+        "XML" => text(ColumnForm::Xml),
+        "INET" => text(ColumnForm::Address),
+        "CIDR" => text(ColumnForm::Network),
+        "MACADDR" | "MACADDR8" => text(ColumnForm::MacAddress),
         "BIT" | "BIT VARYING" | "VARBIT" => {
-            text(Form::Bits(number(written, 0).and_then(|bits| u32::try_from(bits).ok()).unwrap_or(u32::from(written.name == "BIT"))))
+            text(ColumnForm::Bits(number(written, 0).and_then(|bits| u32::try_from(bits).ok()).unwrap_or(u32::from(written.name == "BIT"))))
         }
         "POINT" | "GEOMETRY" | "GEOGRAPHY" | "LINE" | "LSEG" | "BOX" | "PATH" | "POLYGON" | "CIRCLE" | "LINESTRING" | "MULTIPOINT"
-        | "MULTILINESTRING" | "MULTIPOLYGON" | "GEOMETRYCOLLECTION" => text(Form::Point),
-        "TSVECTOR" | "TSQUERY" => text(Form::Search),
-        "INT4RANGE" | "INT8RANGE" | "NUMRANGE" | "TSRANGE" | "TSTZRANGE" | "DATERANGE" => text(Form::Range),
+        | "MULTILINESTRING" | "MULTIPOLYGON" | "GEOMETRYCOLLECTION" => text(ColumnForm::Point),
+        "TSVECTOR" | "TSQUERY" => text(ColumnForm::Search),
+        "INT4RANGE" | "INT8RANGE" | "NUMRANGE" | "TSRANGE" | "TSTZRANGE" | "DATERANGE" => text(ColumnForm::Range),
         "ENUM" => Some(Meaning { words: words(), ..Meaning::of(LogicalType::TEXT) }),
-        "SET" => Some(Meaning { words: words(), form: Form::Several, ..Meaning::of(LogicalType::TEXT) }),
+        "SET" => Some(Meaning { words: words(), form: ColumnForm::Several, ..Meaning::of(LogicalType::TEXT) }),
         name => {
             let array = name
                 .strip_prefix('_')
                 .and_then(|name| known(&Written { name: name.to_owned(), arguments: Vec::new(), ..*written }, dialect));
             match (array, dialect) {
-                (Some(of), SqlDialect::Postgres) => text(Form::Array(of.kind)),
+                (Some(of), SqlDialect::Postgres) => text(ColumnForm::Array(of.kind)),
                 // SQLite takes any name and goes by what is in it (its documentation of datatypes, section 3.1).
                 (_, SqlDialect::Sqlite) => Some(by_affinity(written)),
                 _ => None,

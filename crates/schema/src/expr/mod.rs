@@ -54,7 +54,7 @@ pub use kind::{fit, kind_of, parse_uuid};
 pub use pattern::Pattern;
 pub(crate) use pattern::glob;
 pub use read::ReadError;
-pub use recipe::{Argument, Children, Recipe, RowCount, Source, read_recipe, read_row_count};
+pub use recipe::{Argument, Children, Recipe, RecipeSource, RowCount, read_recipe, read_row_count};
 pub use rule::{Row, Rule};
 pub use tree::{Comparison, Expr, Function, Name, Node, Operator, Part, TextMatch};
 pub use written::{Give, OrderTerm, Written, WrittenAggregate, WrittenList, WrittenPick, WrittenSource};

@@ -19,7 +19,7 @@ pub struct Recipe {
     /// Whether no two rows may have the same value.
     pub unique: bool,
     /// Where values come from.
-    pub source: Source,
+    pub source: RecipeSource,
     /// Values outside are brought to the nearer bound.
     pub bounds: Option<(Value, Value)>,
     /// Share of nulls in thousandths of a percent, 0 to 100_000.
@@ -28,7 +28,7 @@ pub struct Recipe {
 
 /// The source of a recipe's values.
 #[derive(Clone, Debug, PartialEq)]
-pub enum Source {
+pub enum RecipeSource {
     /// Always this.
     Literal(Value),
     /// Anything from the first to the second, both included.
@@ -130,21 +130,21 @@ fn range(input: &mut Input<'_>) -> ModalResult<(Value, Value)> {
     Ok((low, high))
 }
 
-fn source(input: &mut Input<'_>) -> ModalResult<Source> {
+fn source(input: &mut Input<'_>) -> ModalResult<RecipeSource> {
     if opt(symbol("{")).parse_next(input)?.is_some() {
         let member = (name, preceded(cut_err(symbol(":")), cut_err(recipe))).map(|(name, recipe)| (name.text, recipe));
         let members = separated(0.., member, symbol(",")).parse_next(input)?;
         cut_err(symbol("}")).parse_next(input)?;
-        return Ok(Source::Object(members));
+        return Ok(RecipeSource::Object(members));
     }
     if let Some(low) = opt(literal).parse_next(input)? {
         return Ok(match opt(symbol("..")).parse_next(input)? {
-            Some(()) => Source::Range(low, cut_err(literal.context(expected("the upper end of the range"))).parse_next(input)?),
-            None => Source::Literal(low),
+            Some(()) => RecipeSource::Range(low, cut_err(literal.context(expected("the upper end of the range"))).parse_next(input)?),
+            None => RecipeSource::Literal(low),
         });
     }
     let name = name.context(expected("a value, a range or the name of a recipe")).parse_next(input)?;
-    Ok(Source::Call { arguments: arguments(input)?.unwrap_or_default(), name })
+    Ok(RecipeSource::Call { arguments: arguments(input)?.unwrap_or_default(), name })
 }
 
 /// What stands in parentheses behind a name; none where there are none.
@@ -280,15 +280,15 @@ impl fmt::Display for Recipe {
             f.write_str("unique ")?;
         }
         match &self.source {
-            Source::Literal(value) => Literal(value).fmt(f)?,
-            Source::Range(low, high) => write!(f, "{}..{}", Literal(low), Literal(high))?,
-            Source::Call { name, arguments } if arguments.is_empty() => RecipeName(name).fmt(f)?,
-            Source::Call { name, arguments } => {
+            RecipeSource::Literal(value) => Literal(value).fmt(f)?,
+            RecipeSource::Range(low, high) => write!(f, "{}..{}", Literal(low), Literal(high))?,
+            RecipeSource::Call { name, arguments } if arguments.is_empty() => RecipeName(name).fmt(f)?,
+            RecipeSource::Call { name, arguments } => {
                 write!(f, "{}(", RecipeName(name))?;
                 list(f, arguments, ", ")?;
                 f.write_str(")")?;
             }
-            Source::Object(members) => {
+            RecipeSource::Object(members) => {
                 f.write_str("{ ")?;
                 for (at, (key, recipe)) in members.iter().enumerate() {
                     let key = Name { text: key.clone(), span: crate::place::Span::default() };

@@ -11,7 +11,7 @@ pub use kept::{KeptWorth, Wins};
 pub use keys::{KeysOfType, KeysWorth};
 
 use crate::by_choice::ByChoice;
-use crate::facts::{Beside, Facts};
+use crate::facts::{Facts, RunsBeside};
 use crate::placed::Placed;
 
 /// What comes of it where any of these was raced.
@@ -55,7 +55,7 @@ impl<'a> Race<'a> {
 
     /// Whether it may be chosen, whatever is required of it.
     fn may_be_chosen(self, at: usize) -> bool {
-        matches!(self.placed[at].beside, None | Some(Beside::RuledOut))
+        matches!(self.placed[at].beside, None | Some(RunsBeside::RuledOut))
     }
 }
 

@@ -3,7 +3,7 @@
 use crate::common::{contender, facts, failed};
 use kampf_contest::{ByHand, Measure};
 use kampf_verdict::{
-    Beside, ContenderFacts, Cost, End, Facts, FaultKind, HeatFacts, Keeps, Outcome, Required, Requirements, Verdict, judge,
+    ContenderFacts, Cost, End, Facts, FaultKind, HeatFacts, Keeps, Outcome, Required, Requirements, RunsBeside, Verdict, judge,
 };
 use proptest::prelude::*;
 
@@ -149,12 +149,12 @@ proptest! {
             return Ok(());
         };
         // Who surely misses what is required does not lead.
-        let is_out = verdict.placed[leader].beside == Some(Beside::RuledOut);
+        let is_out = verdict.placed[leader].beside == Some(RunsBeside::RuledOut);
         prop_assert_eq!(verdict.leader, (!is_out).then_some(leader));
         if let Some(Requirements::Missed { nearest }) = &verdict.requirements {
             // Who keeps nothing comes near to nothing.
             let may_come = |(at, one): (usize, &ContenderFacts)| {
-                one.is_eligible() && one.measured != Default::default() && facts.beside(at) != Some(Beside::Floor)
+                one.is_eligible() && one.measured != Default::default() && facts.beside(at) != Some(RunsBeside::Floor)
             };
             prop_assert!(!nearest.is_empty() || !facts.contenders.iter().enumerate().any(may_come));
             for one in nearest {

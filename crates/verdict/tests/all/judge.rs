@@ -3,7 +3,7 @@
 use crate::common::{contender, counted, facts, failed, name_of, outcomes, rounds, wild, with_hand};
 use kampf_contest::Measure;
 use kampf_race::Goal;
-use kampf_verdict::{Beside, ContenderFacts, End, Facts, FaultKind, Keeps, Outcome, PairFinding, Required, Requirements, judge};
+use kampf_verdict::{ContenderFacts, End, Facts, FaultKind, Keeps, Outcome, PairFinding, Required, Requirements, RunsBeside, judge};
 
 #[test]
 fn of_those_that_are_behind_by_little_the_one_that_leaves_least_to_do_is_taken() {
@@ -63,7 +63,7 @@ fn who_keeps_nothing_is_the_floor_unless_the_application_keeps_nothing() {
         (Some("joined.needed.record"), Some("joined.needed.record"))
     );
     let floor = &verdict.placed[0];
-    assert_eq!((floor.beside, floor.outcome, verdict.order[0]), (Some(Beside::Floor), Outcome::Faster, 0));
+    assert_eq!((floor.beside, floor.outcome, verdict.order[0]), (Some(RunsBeside::Floor), Outcome::Faster, 0));
     field.keeps_nothing = true;
     let verdict = judge(&field);
     assert_eq!(name_of(&field, verdict.choose), Some("joined.needed.raw"));
@@ -110,7 +110,7 @@ fn who_misses_a_requirement_keeps_nobody_from_being_known_well_enough() {
     field.contenders[2] = counted(field.contenders[2].clone(), Measure::Statements, 90);
     field.require.set(Required::Count(Measure::Statements), 5.0);
     let verdict = judge(&field);
-    assert_eq!((verdict.placed[2].beside, verdict.end), (Some(Beside::RuledOut), End::Enough));
+    assert_eq!((verdict.placed[2].beside, verdict.end), (Some(RunsBeside::RuledOut), End::Enough));
 }
 
 fn with_p95(mut one: ContenderFacts, milliseconds: f64) -> ContenderFacts {
@@ -251,7 +251,7 @@ fn where_nobody_meets_the_requirements_the_nearest_is_named_for_each() {
         ]
     );
     // What is counted exactly rules out before any time is known, and such a one leads nobody.
-    assert_eq!(verdict.placed[0].beside, Some(Beside::RuledOut));
+    assert_eq!(verdict.placed[0].beside, Some(RunsBeside::RuledOut));
 }
 
 #[test]

@@ -7,7 +7,7 @@ use super::{Planned, Rows, Tree};
 use crate::dialect::KeyList;
 use crate::need::Leaf;
 use crate::plan::{AppLeaf, Body, Cell, Layout, LayoutColumn, Link, PlanNode, Reach, RelationStatement, ResultColumn, RootStatement};
-use crate::planner::frame::{Frame, Ground, JsonList, JsonPart, ToOne, always};
+use crate::planner::frame::{Frame, JsonList, JsonPart, PlanGround, ToOne, always};
 use crate::planner::list;
 use crate::planner::split::{left_of_source, unsaid};
 use crate::statement::{Keys, Select, Selected, SortKey, Table, Term};
@@ -192,7 +192,7 @@ impl<'a> Rows<'a> {
 
     /// The statement that fetches a source's rows for one key or a list of them, and only those that its condition takes.
     fn relation_statement(&self, at: usize, most: usize) -> RelationStatement {
-        let Ground { need, schema, .. } = self.ground;
+        let PlanGround { need, schema, .. } = self.ground;
         let source = &need.sources[self.tree[at].source];
         if let Some(list) = self.tree[at].own {
             return self.ranked_statement(at, list);

@@ -3,7 +3,7 @@
 use kampf_contest::{Choice, Opt, Restriction};
 use schemars::{JsonSchema, Schema, SchemaGenerator};
 
-use super::reader::{Form, Item, Reader};
+use super::reader::{FileValue, Item, Reader};
 use crate::problem::Problem;
 use crate::project::option::option;
 use crate::project::written::Written;
@@ -27,7 +27,7 @@ impl JsonSchema for ChoicesTable {
     }
 }
 
-impl Form for ChoicesTable {
+impl FileValue for ChoicesTable {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<ChoicesTable, Problem> {
         let mut inner = table.inner(item)?;
         let mut options = Vec::new();

@@ -4,7 +4,7 @@ use kampf_contest::{Choice, ChoiceOption, Hydration};
 use kampf_schema::did_you_mean;
 
 use super::form::{schema, table};
-use super::reader::{Form, Item, Reader, span};
+use super::reader::{FileValue, Item, Reader, span};
 use crate::problem::Problem;
 use crate::project::option::option;
 use crate::project::written::Written;
@@ -46,7 +46,7 @@ pub(crate) struct HydrationForm {
 
 schema!(HydrationForm, { "type": "string", "enum": Hydration::ALL.iter().filter(|one| **one != Hydration::Managed).map(|one| one.word()).collect::<Vec<_>>() });
 
-impl Form for HydrationForm {
+impl FileValue for HydrationForm {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<HydrationForm, Problem> {
         let written = table.text(item)?;
         let rank = option(table.source(), Choice::Hydration, &written)?.rank();
@@ -56,7 +56,7 @@ impl Form for HydrationForm {
 
 schema!(OwnSql, { "anyOf": [{ "type": "string" }, { "type": "object", "additionalProperties": { "type": "string" } }] });
 
-impl Form for OwnSql {
+impl FileValue for OwnSql {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<OwnSql, Problem> {
         if !item.1.get_ref().is_table() {
             return Ok(OwnSql { any: Some(table.text(item)?), by_engine: Vec::new() });

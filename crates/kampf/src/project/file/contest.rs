@@ -7,7 +7,7 @@ use super::choices::ChoicesTable;
 use super::contender::ContenderTable;
 use super::form::{Named, OneOrMore, schema, table};
 use super::numbers::{Many, Number};
-use super::reader::{Form, Item, Reader, span};
+use super::reader::{FileValue, Item, Reader, span};
 use super::require::RequireTable;
 use super::texts::PlainText;
 use crate::problem::Problem;
@@ -67,7 +67,7 @@ pub(crate) struct ExpectForm(pub(crate) Expect);
 
 schema!(ExpectForm, { "type": "string", "enum": Expect::ALL.map(Expect::word) });
 
-impl Form for ExpectForm {
+impl FileValue for ExpectForm {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<ExpectForm, Problem> {
         let written = table.text(item)?;
         let word = written.value.split_whitespace().collect::<Vec<_>>().join(" ");
@@ -87,7 +87,7 @@ pub(crate) struct KeepsForm;
 
 schema!(KeepsForm, { "type": "string", "enum": ["nothing"] });
 
-impl Form for KeepsForm {
+impl FileValue for KeepsForm {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<KeepsForm, Problem> {
         let written = table.text(item)?;
         if written.value == "nothing" {
@@ -105,7 +105,7 @@ pub(crate) struct ParameterForm(pub(crate) Written);
 
 schema!(ParameterForm, { "anyOf": [{ "type": "string" }, { "type": "number" }, { "type": "boolean" }] });
 
-impl Form for ParameterForm {
+impl FileValue for ParameterForm {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<ParameterForm, Problem> {
         let (name, value) = item;
         match value.get_ref() {

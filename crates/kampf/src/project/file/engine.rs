@@ -1,7 +1,7 @@
 //! `engine` and `[engine]`.
 
 use super::form::{Named, schema, table};
-use super::reader::{Form, Item, Reader, integer};
+use super::reader::{FileValue, Item, Reader, integer};
 use crate::problem::Problem;
 use crate::project::written::Written;
 
@@ -28,7 +28,7 @@ pub(crate) struct SettingForm(pub(crate) String);
 
 schema!(SettingForm, { "anyOf": [{ "type": "integer" }, { "type": "string" }] });
 
-impl Form for EngineForm {
+impl FileValue for EngineForm {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<EngineForm, Problem> {
         match item.1.get_ref().is_str() {
             true => table.text(item).map(EngineForm::Name),
@@ -37,7 +37,7 @@ impl Form for EngineForm {
     }
 }
 
-impl Form for SettingForm {
+impl FileValue for SettingForm {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<SettingForm, Problem> {
         let text = integer(item.1.get_ref()).map(|number| number.to_string());
         Ok(SettingForm(match (text, item.1.get_ref().as_integer()) {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use schemars::{JsonSchema, Schema, SchemaGenerator};
 
-use super::reader::{Form, Item, Reader, span};
+use super::reader::{FileValue, Item, Reader, span};
 use crate::problem::Problem;
 use crate::project::written::Written;
 
@@ -31,7 +31,7 @@ macro_rules! table {
             }
         }
 
-        impl $crate::project::file::reader::Form for $name {
+        impl $crate::project::file::reader::FileValue for $name {
             fn read<'a>(
                 table: &$crate::project::file::reader::Reader<'a>,
                 item: $crate::project::file::reader::Item<'a>,
@@ -82,19 +82,19 @@ pub(super) use schema;
 
 schema!(Written, like String);
 
-impl Form for Written {
+impl FileValue for Written {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<Written, Problem> {
         table.text(item)
     }
 }
 
-impl Form for Vec<Written> {
+impl FileValue for Vec<Written> {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<Vec<Written>, Problem> {
         table.texts(item)
     }
 }
 
-impl Form for bool {
+impl FileValue for bool {
     fn read<'a>(table: &Reader<'a>, (name, value): Item<'a>) -> Result<bool, Problem> {
         value.get_ref().as_bool().ok_or_else(|| table.wrong_kind(name.get_ref(), value, "true or false"))
     }
@@ -122,7 +122,7 @@ impl<T: JsonSchema> JsonSchema for OneOrMore<T> {
     }
 }
 
-impl<T: Form> Form for OneOrMore<T> {
+impl<T: FileValue> FileValue for OneOrMore<T> {
     fn read<'a>(table: &Reader<'a>, (name, value): Item<'a>) -> Result<OneOrMore<T>, Problem> {
         match value.get_ref().as_array() {
             None => T::read(table, (name, value)).map(|one| OneOrMore(vec![one])),
@@ -149,7 +149,7 @@ impl<T: JsonSchema> JsonSchema for Named<T> {
     }
 }
 
-impl<T: Form> Form for Named<T> {
+impl<T: FileValue> FileValue for Named<T> {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<Named<T>, Problem> {
         let inner = table.inner(item)?;
         let name = |key: &toml::Spanned<toml::de::DeString<'_>>| Written::new(inner.text_of_file(), span(key.span()), key.get_ref());

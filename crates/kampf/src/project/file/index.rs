@@ -1,7 +1,7 @@
 //! `[index.NAME]`.
 
 use super::form::{OneOrMore, table};
-use super::reader::{Form, Item, Reader};
+use super::reader::{FileValue, Item, Reader};
 use crate::problem::Problem;
 use crate::project::written::Written;
 
@@ -31,7 +31,7 @@ pub(crate) enum IndexKind {
     Hash,
 }
 
-impl Form for IndexKind {
+impl FileValue for IndexKind {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<IndexKind, Problem> {
         let written = table.text(item)?;
         match written.value.as_str() {

@@ -7,7 +7,7 @@ use kampf_schema::Span;
 use toml::de::DeValue;
 
 use super::form::schema;
-use super::reader::{Form, Item, Reader, integer, span};
+use super::reader::{FileValue, Item, Reader, integer, span};
 use crate::arguments::{duration, size, times};
 use crate::problem::Problem;
 
@@ -20,7 +20,7 @@ pub(crate) struct Number {
 
 schema!(Number, like u64);
 
-impl Form for Number {
+impl FileValue for Number {
     fn read<'a>(table: &Reader<'a>, (name, value): Item<'a>) -> Result<Number, Problem> {
         let number = integer(value.get_ref()).ok_or_else(|| table.no_number((name, value)))?;
         Ok(Number { value: number, span: span(value.span()) })
@@ -33,7 +33,7 @@ pub(crate) struct Many(pub(crate) u32);
 
 schema!(Many, { "type": "integer", "minimum": 1, "maximum": Opt::MOST_ROWS });
 
-impl Form for Many {
+impl FileValue for Many {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<Many, Problem> {
         if item.1.get_ref().as_integer().is_none() {
             return Err(table.wrong_kind(item.0.get_ref(), item.1, "a whole number from 1 on"));
@@ -54,7 +54,7 @@ pub(crate) struct Few(pub(crate) u32);
 
 schema!(Few, { "type": "integer", "minimum": 0, "maximum": MOST_FEW });
 
-impl Form for Few {
+impl FileValue for Few {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<Few, Problem> {
         let Number { value, span } = Number::read(table, item)?;
         let found = u32::try_from(value).ok().filter(|number| *number <= MOST_FEW);
@@ -69,7 +69,7 @@ pub(crate) struct Factor(pub(crate) f64);
 
 schema!(Factor, like f64);
 
-impl Form for Factor {
+impl FileValue for Factor {
     fn read<'a>(table: &Reader<'a>, (name, value): Item<'a>) -> Result<Factor, Problem> {
         let text = match value.get_ref() {
             DeValue::Integer(number) => number.as_str().to_owned(),
@@ -86,7 +86,7 @@ pub(crate) struct Share(pub(crate) f64);
 
 schema!(Share, like String);
 
-impl Form for Share {
+impl FileValue for Share {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<Share, Problem> {
         let written = table.text(item)?;
         share(&written.value).map(Share).map_err(|message| Problem::wrong(message).at(table.place_of(written.span)))
@@ -107,7 +107,7 @@ pub(crate) struct Time(pub(crate) Duration);
 
 schema!(Time, like String);
 
-impl Form for Time {
+impl FileValue for Time {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<Time, Problem> {
         with_unit(table, item, "20ms", duration).map(Time)
     }
@@ -119,7 +119,7 @@ pub(crate) struct Size(pub(crate) u64);
 
 schema!(Size, like String);
 
-impl Form for Size {
+impl FileValue for Size {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<Size, Problem> {
         with_unit(table, item, if item.0.get_ref() == "disk" { "20 GiB" } else { "32 MiB" }, size).map(Size)
     }

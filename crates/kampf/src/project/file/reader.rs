@@ -5,18 +5,18 @@ use schemars::JsonSchema;
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
 
-use crate::problem::{Place, Problem, Source};
+use crate::problem::{Place, Problem, TextFile};
 use crate::project::written::Written;
 
 /// Something that a key of kampf.toml can be.
-pub(crate) trait Form: Sized + JsonSchema {
+pub(crate) trait FileValue: Sized + JsonSchema {
     /// Reads it from under its key.
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<Self, Problem>;
 }
 
 /// A table being read.
 pub(crate) struct Reader<'a> {
-    source: &'a Source,
+    source: &'a TextFile,
     /// How it is called in errors, `[contest.calmest]`.
     name: String,
     table: &'a DeTable<'a>,
@@ -30,12 +30,12 @@ pub(crate) fn span(range: std::ops::Range<usize>) -> Span {
 }
 
 impl<'a> Reader<'a> {
-    pub(crate) fn new(source: &'a Source, name: impl Into<String>, table: &'a DeTable<'a>) -> Reader<'a> {
+    pub(crate) fn new(source: &'a TextFile, name: impl Into<String>, table: &'a DeTable<'a>) -> Reader<'a> {
         Reader { source, name: name.into(), table, known: Vec::new() }
     }
 
     /// What stands under a key; none where it is not there.
-    pub(crate) fn value<T: Form>(&mut self, key: &'static str) -> Result<Option<T>, Problem> {
+    pub(crate) fn value<T: FileValue>(&mut self, key: &'static str) -> Result<Option<T>, Problem> {
         self.known.push(key);
         self.table.get_key_value(key).map(|item| T::read(self, item)).transpose()
     }
@@ -46,7 +46,7 @@ impl<'a> Reader<'a> {
     }
 
     /// The file.
-    pub(crate) fn source(&self) -> &'a Source {
+    pub(crate) fn source(&self) -> &'a TextFile {
         self.source
     }
 

@@ -5,7 +5,7 @@ use kampf_verdict::{Require, Required};
 use schemars::{JsonSchema, Schema, SchemaGenerator};
 
 use super::numbers::{Number, Size, Time};
-use super::reader::{Form, Item, Reader};
+use super::reader::{FileValue, Item, Reader};
 use crate::problem::Problem;
 
 /// Upper bounds that a contender must keep to be chosen.
@@ -39,7 +39,7 @@ impl JsonSchema for RequireTable {
     }
 }
 
-impl Form for RequireTable {
+impl FileValue for RequireTable {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<RequireTable, Problem> {
         let mut inner = table.inner(item)?;
         let mut require = Require::default();

@@ -1,7 +1,7 @@
 //! Texts in tables whose keys are names of the user's.
 
 use super::form::schema;
-use super::reader::{Form, Item, Reader, integer, span};
+use super::reader::{FileValue, Item, Reader, integer, span};
 use crate::problem::Problem;
 use crate::project::written::Written;
 
@@ -11,7 +11,7 @@ pub(crate) struct PlainText(pub(crate) Written);
 
 schema!(PlainText, like String);
 
-impl Form for PlainText {
+impl FileValue for PlainText {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<PlainText, Problem> {
         if item.1.get_ref().is_table() {
             let name = item.0.get_ref();
@@ -29,7 +29,7 @@ pub(crate) struct CountText(pub(crate) Written);
 
 schema!(CountText, { "anyOf": [{ "type": "integer", "minimum": 0 }, { "type": "string" }] });
 
-impl Form for CountText {
+impl FileValue for CountText {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<CountText, Problem> {
         match integer(item.1.get_ref()) {
             Some(number) => Ok(CountText(Written::new(table.text_of_file(), span(item.1.span()), &number.to_string()))),

@@ -11,7 +11,7 @@ use super::form::{Named, OneOrMore, schema, table};
 use super::index::IndexTable;
 use super::keep::KeepTable;
 use super::numbers::{Factor, Number};
-use super::reader::{Form, Item, Reader};
+use super::reader::{FileValue, Item, Reader};
 use super::texts::{CountText, PlainText};
 use crate::problem::Problem;
 use crate::project::written::Written;
@@ -63,7 +63,7 @@ pub(crate) struct DialectForm(pub(crate) SqlDialect);
 
 schema!(DialectForm, { "type": "string", "enum": SqlDialect::ALL.map(SqlDialect::word) });
 
-impl Form for DialectForm {
+impl FileValue for DialectForm {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<DialectForm, Problem> {
         let word = table.text(item)?;
         SqlDialect::from_word(&word.value).map(DialectForm).ok_or_else(|| {
@@ -80,7 +80,7 @@ pub(crate) struct TypeForm(pub(crate) String);
 
 schema!(TypeForm, like String);
 
-impl Form for TypeForm {
+impl FileValue for TypeForm {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<TypeForm, Problem> {
         let PlainText(means) = PlainText::read(table, item)?;
         if is_type(&means.value) {
@@ -98,7 +98,7 @@ pub(crate) struct KeyTypes(pub(crate) Vec<KeyType>);
 
 schema!(KeyTypes, { "type": "array", "items": { "type": "string", "enum": KeyType::ALL.map(KeyType::word) } });
 
-impl Form for KeyTypes {
+impl FileValue for KeyTypes {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<KeyTypes, Problem> {
         let types = table.texts(item)?;
         let one = |written: &Written| {

@@ -9,7 +9,7 @@ use kampf_race::Nanos;
 use kampf_schema::Value;
 
 use crate::policy::check::{CheckedVerdict, Known};
-use crate::policy::stage::{Asked, Compared, Contestant, Done, Right, Stage, Started};
+use crate::policy::stage::{Compared, Contestant, Done, Right, RunOrder, Stage, Started};
 use crate::trouble::Trouble;
 
 /// A contender of the script.
@@ -303,7 +303,7 @@ impl Stage for Script {
         Ok(Compared { verdict, took: Duration::from_nanos(took as u64) })
     }
 
-    fn run(&mut self, at: usize, asked: Asked<'_>) -> Result<Done, Trouble> {
+    fn run(&mut self, at: usize, asked: RunOrder<'_>) -> Result<Done, Trouble> {
         assert!(self.there.contains(&at), "{at} was not started");
         let (actor, start) = (&self.actors[at], self.starts[at]);
         let lie = if start >= actor.lies_from { actor.lie } else { Lie::Nothing };

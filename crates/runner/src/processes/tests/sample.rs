@@ -13,7 +13,7 @@ const HIVES: &str =
     "CREATE TABLE hive (id INTEGER PRIMARY KEY, label TEXT NOT NULL, frames INTEGER NOT NULL CHECK (frames BETWEEN 8 AND 24));
     CREATE TABLE inspection (id INTEGER PRIMARY KEY, hive_id INTEGER NOT NULL REFERENCES hive (id), temper INTEGER NOT NULL);";
 
-struct Asked {
+struct RunOrder {
     schema: Schema,
     blueprint: Blueprint,
     need: Need,
@@ -21,8 +21,8 @@ struct Asked {
     sets: Vec<Vec<Value>>,
 }
 
-impl Asked {
-    fn of(text: &NeedText, sets: Vec<Vec<Value>>) -> Asked {
+impl RunOrder {
+    fn of(text: &NeedText, sets: Vec<Vec<Value>>) -> RunOrder {
         let schema = ddl::read(HIVES).unwrap().schema;
         let rows = [(schema.find("hive").unwrap(), RowCount::Fixed(3_000)), (schema.find("inspection").unwrap(), RowCount::Fixed(9_000))];
         let blueprint = Blueprint::new(&schema, &Order { rows: rows.into(), seed: 5, ..Order::default() }).unwrap();
@@ -37,7 +37,7 @@ impl Asked {
             form: Form::Value(LogicalType::Integer),
         }));
         let longer = FullerNeed { need: longer, plans: Vec::new(), identity: vec![0] };
-        Asked { schema, blueprint, need, longer, sets }
+        RunOrder { schema, blueprint, need, longer, sets }
     }
 
     /// The right answers as a contender gives them: cut at the larger limit, with what is given besides.
@@ -81,12 +81,12 @@ fn text(order: &[&str], limit: Option<u64>) -> NeedText {
     }
 }
 
-fn all() -> [Asked; 3] {
+fn all() -> [RunOrder; 3] {
     let sets = || vec![vec![Value::Integer(10)], vec![Value::Integer(20)]];
     [
-        Asked::of(&text(&[], None), sets()),
-        Asked::of(&text(&["frames desc", "id"], None), sets()),
-        Asked::of(&text(&["label", "id"], Some(400)), sets()),
+        RunOrder::of(&text(&[], None), sets()),
+        RunOrder::of(&text(&["frames desc", "id"], None), sets()),
+        RunOrder::of(&text(&["label", "id"], Some(400)), sets()),
     ]
 }
 
@@ -130,7 +130,7 @@ fn groups_cannot_be_worked_out_from_some_rows() {
     let grouped = NeedText { group: Some(vec!["frames".into()]), give: vec!["frames".into(), "count()".into()], ..text(&[], None) };
     let schema = ddl::read(HIVES).unwrap().schema;
     let need = resolve(&schema, &Relations::of(&schema), &grouped).unwrap();
-    let mut asked = Asked::of(&text(&[], None), vec![vec![Value::Integer(10)]]);
+    let mut asked = RunOrder::of(&text(&[], None), vec![vec![Value::Integer(10)]]);
     asked.longer = FullerNeed { need, plans: Vec::new(), identity: Vec::new() };
     assert_eq!(asked.looked_at(&[]), Sampled::Holds(0));
 }

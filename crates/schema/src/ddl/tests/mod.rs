@@ -1,5 +1,5 @@
 use super::*;
-use crate::model::{Default, Form};
+use crate::model::{ColumnForm, Default};
 use crate::place::LineColumn;
 use crate::types::LogicalType;
 use crate::value::Value;
@@ -198,7 +198,7 @@ fn a_dump_of_mysql_is_understood() {
         ]
     );
     assert!(hive.columns[0].numbered && hive.columns[0].limits == Some((0, 4_294_967_295)));
-    assert_eq!((hive.columns[3].form, hive.columns[7].limits), (Form::Json, Some((20, 20))));
+    assert_eq!((hive.columns[3].form, hive.columns[7].limits), (ColumnForm::Json, Some((20, 20))));
     assert_eq!(hive.columns[2].words, ["a", "it's"]);
     assert_eq!((hive.indexes.len(), hive.unique_indexes.len(), hive.uniques.len()), (0, 1, 0));
     assert_eq!(hive.seeds.len(), 2);
@@ -235,7 +235,7 @@ fn a_dump_of_postgresql_is_understood() {
         outline(&ddl.schema),
         ["hive: id integer!, mood text, code text(8)!, tags text, seen timestamp!, doc text, host text, wide integer, whole text(20)"]
     );
-    assert_eq!((hive.columns[3].form, hive.columns[6].form), (Form::Array(LogicalType::TEXT), Form::Address));
+    assert_eq!((hive.columns[3].form, hive.columns[6].form), (ColumnForm::Array(LogicalType::TEXT), ColumnForm::Address));
     assert!(hive.columns[0].numbered && matches!(hive.columns[8].computed, Some(Ok(_))));
     assert_eq!((hive.checks.len(), hive.unique_indexes.len(), hive.seeds.len()), (3, 1, 2));
     assert!(hive.checks.iter().all(|check| check.rule.is_ok()), "{:?}", hive.checks);
