@@ -1,66 +1,19 @@
 //! The plan of a dataset: how many rows, and what makes each column.
 
-use std::collections::HashMap;
 use std::sync::Arc;
 
 use kampf_schema::expr::RowCount;
-use kampf_schema::{ColumnId, Decimal, LogicalType, Reference, Schema, TableId, Value, ValueRef};
+use kampf_schema::{ColumnId, TableId, Value, ValueRef};
 
 use crate::batch::{BATCH_ROWS, Batch};
-use crate::guard::{self, Guard};
+use crate::guard::Guard;
 use crate::keys::Rekeyed;
-use crate::link::Link;
-use crate::maker::{Maker, Origin, Others};
-use crate::order::{FillError, Order};
-use crate::plan::{self, Planned};
+use crate::kinds::as_kind;
+use crate::maker::{Origin, Others};
 use crate::random::{NULLS_STAY, Permutation, Random, is_null, mix};
-use crate::seeds::Given;
+use crate::tables::{ColumnPlan, TablePlan, Way};
 use crate::unique::ValueSource;
 use crate::vocabulary::{Vocabulary, cut};
-
-/// How a column is made, in words.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Way {
-    /// A recipe, or what it is in words.
-    pub how: String,
-    /// What unique rules add to it, in words.
-    pub more: &'static str,
-    /// Whether it is a recipe that could be written under `[values]`.
-    pub is_recipe: bool,
-    /// Who says so: what the guess is from, or that it is set.
-    pub why: String,
-    /// Nulls in 100_000.
-    pub null_share: u32,
-}
-
-/// One column, ready to be made.
-#[derive(Clone, Debug)]
-pub(crate) struct ColumnPlan {
-    pub(crate) key: u64,
-    pub(crate) null_share: u32,
-    pub(crate) maker: Maker,
-    pub(crate) source: ValueSource,
-    pub(crate) distinct: Option<Permutation>,
-    pub(crate) longest: Option<u64>,
-    pub(crate) kind: LogicalType,
-    /// Values that given rows have already, where all must differ, and which row has each.
-    pub(crate) taken: Option<Arc<HashMap<String, u64>>>,
-    /// Whether values may come from elsewhere than the recipe: nobody said how they look.
-    pub(crate) free: bool,
-    /// The guard that the column is under.
-    pub(crate) guard: Option<usize>,
-    pub(crate) way: Way,
-}
-
-#[derive(Clone, Debug)]
-pub(crate) struct TablePlan {
-    pub(crate) rows: u64,
-    pub(crate) given: Given,
-    pub(crate) columns: Vec<ColumnPlan>,
-    pub(crate) links: Vec<Link>,
-    pub(crate) references: Vec<Reference>,
-    pub(crate) guards: Vec<Guard>,
-}
 
 /// So often values are drawn for a check until it counts as one that cannot be met.
 pub(crate) const ATTEMPTS: u64 = 4_000;
@@ -75,23 +28,12 @@ pub struct Blueprint {
     pub(crate) words: Vocabulary,
     /// Row counts as asked for or guessed.
     pub(crate) counts: Vec<RowCount>,
-    notes: Vec<String>,
+    pub(crate) notes: Vec<String>,
     /// Keys that are other than planned.
     pub(crate) rekeyed: Option<Arc<Rekeyed>>,
 }
 
 impl Blueprint {
-    /// Plans a dataset.
-    ///
-    /// # Errors
-    /// Row counts, recipes and rules that cannot be met together, with the line of the order that would help.
-    pub fn new(schema: &Schema, order: &Order) -> Result<Blueprint, FillError> {
-        let Planned { tables, counts, notes } = plan::tables(schema, order)?;
-        let mut blueprint = Blueprint { tables, words: Vocabulary::new(order.seed), counts, notes, rekeyed: None };
-        guard::prove(schema, order, &mut blueprint)?;
-        Ok(blueprint)
-    }
-
     /// How many rows a table has.
     pub fn rows(&self, table: TableId) -> u64 {
         self.tables[table.0].rows
@@ -389,29 +331,6 @@ impl Others for Row<'_> {
 
     fn ordinal(&self, link: usize) -> u64 {
         self.blueprint.tables[self.table.0].links[link].rank(self.row)
-    }
-}
-
-/// A computed value as the column's type keeps it.
-pub(crate) fn as_kind(value: Value, kind: LogicalType) -> Value {
-    match (&value, kind) {
-        (Value::Null, _) => Value::Null,
-        (Value::Boolean(truth), LogicalType::Integer) => Value::Integer(i64::from(*truth)),
-        (Value::Decimal(..) | Value::Real(_), LogicalType::Integer) => {
-            value.as_ref().as_real().map_or(Value::Null, |number| Value::Integer(libm::round(number) as i64))
-        }
-        (Value::Integer(_) | Value::Decimal(..) | Value::Real(_), LogicalType::Decimal { scale, .. }) => {
-            let exact = value.as_ref().as_decimal().and_then(|decimal| decimal.rescaled(scale));
-            let decimal = exact.or_else(|| Decimal::from_real(value.as_ref().as_real()?, scale));
-            decimal.map_or(Value::Null, Value::from)
-        }
-        (Value::Integer(_) | Value::Decimal(..), LogicalType::Real) => value.as_ref().as_real().map_or(Value::Null, Value::Real),
-        (Value::Integer(number), LogicalType::Boolean) => Value::Boolean(*number != 0),
-        (Value::Text(_), LogicalType::Text { .. }) => value,
-        (other, LogicalType::Text { .. }) => Value::from(other.to_string().as_str()),
-        (Value::Timestamp(micros), LogicalType::Date) => Value::Date(micros.div_euclid(86_400_000_000) as i32),
-        (Value::Date(days), LogicalType::Timestamp) => Value::Timestamp(i64::from(*days) * 86_400_000_000),
-        _ => value,
     }
 }
 

@@ -1,12 +1,10 @@
 //! What is asked of a fill, and why it cannot be.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::fmt;
 
-use kampf_schema::expr::{Recipe, RowCount};
-use kampf_schema::{ColumnId, Span, TableId};
-
-use crate::shrink::Shrink;
+use kampf_schema::expr::{Children, Recipe, RowCount};
+use kampf_schema::{ColumnId, Span, TableId, Value};
 
 /// What the user asks for.
 #[derive(Clone, Debug)]
@@ -84,3 +82,39 @@ impl fmt::Display for FillError {
 }
 
 impl std::error::Error for FillError {}
+
+/// By how much row counts are less; see [`Blueprint::twin`](crate::Blueprint::twin).
+#[derive(Clone, Debug)]
+pub struct Shrink {
+    /// What is left of rows that are counted by themselves.
+    pub(crate) parents: f64,
+    /// What is left of the rows for each parent.
+    pub(crate) children: f64,
+    /// Tables that stay as they are: few rows, by which no others are counted.
+    pub(crate) kept: HashSet<TableId>,
+}
+
+impl Shrink {
+    /// What is left of so many rows.
+    pub(crate) fn rows(&self, table: TableId, rows: u64) -> u64 {
+        if self.kept.contains(&table) || rows == 0 { rows } else { libm::round(rows as f64 * self.parents).max(1.0) as u64 }
+    }
+
+    /// What is left of a row count.
+    pub(crate) fn count(&self, table: TableId, count: RowCount) -> RowCount {
+        match count {
+            RowCount::Fixed(rows) => RowCount::Fixed(self.rows(table, rows)),
+            RowCount::Per { children, share, parent } if self.children < 1.0 => {
+                let less = |value: &Value| Value::Real(value.as_ref().as_real().unwrap_or(0.0) * self.children);
+                let children = match &children {
+                    Children::About(mean) => Children::About(less(mean)),
+                    Children::Between(low, high) => Children::Between(less(low), less(high)),
+                    Children::Poisson(mean) => Children::Poisson(less(mean)),
+                    Children::Heavy(mean) => Children::Heavy(less(mean)),
+                };
+                RowCount::Per { children, share, parent }
+            }
+            per => per,
+        }
+    }
+}

@@ -5,11 +5,11 @@ use std::collections::HashMap;
 use kampf_schema::expr::Name;
 use kampf_schema::{ColumnId, LogicalType, Schema, Table, TableId, did_you_mean};
 
-use crate::blueprint::TablePlan;
 use crate::link::How;
 use crate::maker::Origin;
 use crate::order::{FillError, FillSubject};
 use crate::recipe::{Columns, RecipeError};
+use crate::tables::TablePlan;
 use crate::unique::ValueSource;
 
 /// The columns that recipes of a table can name.

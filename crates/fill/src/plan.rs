@@ -6,12 +6,11 @@ use std::sync::Arc;
 use kampf_schema::expr::{Recipe, RecipeSource, RowCount, read_recipe};
 use kampf_schema::{ColumnForm, ColumnId, LogicalType, Rule, Schema, Table, TableId, Value};
 
-use crate::blueprint::{ColumnPlan, TablePlan, Way};
 use crate::bounds::{Bounds, bounds};
 use crate::connect::{Connecting, counted_too};
 use crate::count::{CountedRows, count_all};
 use crate::derived::Derived;
-use crate::guard::guard;
+use crate::guards::guard;
 use crate::guess;
 use crate::link::{How, Link};
 use crate::maker::{ListForm, Maker, Origin};
@@ -20,6 +19,7 @@ use crate::origins::{OfTable, check_circles};
 use crate::random::{Permutation, key};
 use crate::recipe::maker;
 use crate::seeds::{self, Given};
+use crate::tables::{ColumnPlan, TablePlan, Way};
 use crate::unique::{Draft, Filled, ValueSource, faithful, settle, settle_once};
 
 /// The plans of all tables.

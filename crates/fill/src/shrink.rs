@@ -2,52 +2,16 @@
 
 use std::collections::HashSet;
 
-use kampf_schema::expr::{Children, RowCount};
-use kampf_schema::{Schema, TableId, Value};
+use kampf_schema::expr::RowCount;
+use kampf_schema::{Schema, TableId};
 
 use crate::blueprint::Blueprint;
-use crate::order::{FillError, Order};
-
-/// By how much row counts are less; see [`Blueprint::twin`].
-#[derive(Clone, Debug)]
-pub struct Shrink {
-    /// What is left of rows that are counted by themselves.
-    parents: f64,
-    /// What is left of the rows for each parent.
-    children: f64,
-    /// Tables that stay as they are: few rows, by which no others are counted.
-    kept: HashSet<TableId>,
-}
+use crate::order::{FillError, Order, Shrink};
 
 /// Rows up to which a table by which no others are counted stays as it is: what is looked up in it has as many kinds then.
 const KEPT: u64 = 100;
 /// So often other row counts are tried.
 const TRIES: usize = 12;
-
-impl Shrink {
-    /// What is left of so many rows.
-    pub(crate) fn rows(&self, table: TableId, rows: u64) -> u64 {
-        if self.kept.contains(&table) || rows == 0 { rows } else { libm::round(rows as f64 * self.parents).max(1.0) as u64 }
-    }
-
-    /// What is left of a row count.
-    pub(crate) fn count(&self, table: TableId, count: RowCount) -> RowCount {
-        match count {
-            RowCount::Fixed(rows) => RowCount::Fixed(self.rows(table, rows)),
-            RowCount::Per { children, share, parent } if self.children < 1.0 => {
-                let less = |value: &Value| Value::Real(value.as_ref().as_real().unwrap_or(0.0) * self.children);
-                let children = match &children {
-                    Children::About(mean) => Children::About(less(mean)),
-                    Children::Between(low, high) => Children::Between(less(low), less(high)),
-                    Children::Poisson(mean) => Children::Poisson(less(mean)),
-                    Children::Heavy(mean) => Children::Heavy(less(mean)),
-                };
-                RowCount::Per { children, share, parent }
-            }
-            per => per,
-        }
-    }
-}
 
 impl Blueprint {
     /// All rows together.

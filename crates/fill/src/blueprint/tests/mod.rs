@@ -4,6 +4,7 @@ use kampf_schema::expr::{read_recipe, read_row_count};
 use kampf_schema::{Schema, Value, ddl};
 
 use super::*;
+use crate::order::Order;
 
 fn schema(ddl: &str) -> Schema {
     ddl::read(ddl).unwrap().schema
