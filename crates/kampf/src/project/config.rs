@@ -279,6 +279,8 @@ mod tests {
         assert_eq!((text(&plain, "sqlite"), text(&plain, "postgres")), (Some("SELECT 1".into()), Some("SELECT 1".into())));
         let one = own("sql.postgres = \"SELECT 2\"").unwrap();
         assert_eq!((text(&one, "sqlite"), text(&one, "postgres")), (None, Some("SELECT 2".into())));
+        let other = own("sql.postgresql = \"SELECT 2\"").unwrap();
+        assert_eq!(text(&other, "postgres"), Some("SELECT 2".into()));
         let both = own("sql.any = \"SELECT 1\"\nsql.postgres = \"SELECT 2\"").unwrap();
         assert_eq!((text(&both, "sqlite"), text(&both, "postgres")), (Some("SELECT 1".into()), Some("SELECT 2".into())));
         assert!(own("sql.postgrs = \"SELECT 2\"").unwrap_err().to_string().contains("did you mean `postgres`?"));

@@ -69,12 +69,12 @@ impl FileValue for OwnSql {
                 sql.any = Some(inner.text(item)?);
                 continue;
             }
-            if kampf_engine::engine(&engine).is_none() {
+            let Some(known) = kampf_engine::engine(&engine) else {
                 return Err(Problem::wrong(format!("there is no engine `{engine}`"))
                     .at(table.place_of(span(item.0.span())))
                     .maybe_hint(did_you_mean(&engine, kampf_engine::names())));
-            }
-            sql.by_engine.push((engine, inner.text(item)?));
+            };
+            sql.by_engine.push((known.name().to_owned(), inner.text(item)?));
         }
         Ok(sql)
     }
