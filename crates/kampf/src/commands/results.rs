@@ -5,11 +5,11 @@ mod list;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
-use kampf_result::{Document, RacedContest, RacedRun, ReadError};
+use kampf_result::{Document, LOST, RacedContest, RacedRun, ReadError};
 
 use super::{Ending, print, print_json};
 use crate::arguments::{Format, General, Results};
-use crate::output::{Page, STARS, contest_text, together};
+use crate::output::{Page, contest_text, together};
 use crate::problem::Problem;
 
 pub(super) fn run(general: &General, arguments: &Results) -> Result<Ending, Problem> {
@@ -73,7 +73,7 @@ fn refused(path: &Path, text: &str, error: &ReadError) -> Problem {
         _ => problem,
     };
     // Earlier versions took passwords out of what they saved wherever they stood in it, also where they were a word of Kampf's own.
-    if !text.contains(STARS) {
+    if !text.contains(LOST) {
         return problem;
     }
     Problem { message: format!("{}; a word of it was taken for a password by an earlier kampf, and is lost", problem.message), ..problem }

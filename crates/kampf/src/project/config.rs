@@ -9,8 +9,7 @@ use kampf_verdict::Require;
 use toml::de::DeTable;
 
 use super::file::{
-    CacheTable, ConditionsTable, ContestTable, EngineForm, Factor, Few, KeepTable, Many, Named, PlainText, ProjectFile, Reader, Share,
-    Size, Time, all, entries, span,
+    ContestTable, EngineForm, Factor, Few, Many, Named, PlainText, ProjectFile, Reader, Share, Size, Time, all, entries, span,
 };
 use super::keys::{KeysConfig, keys};
 use super::option::option;
@@ -142,9 +141,8 @@ impl Config {
             Some(EngineForm::WithSettings(table)) => (table.name, entries(table.settings)),
         };
         let texts = |named: Option<Named<PlainText>>| entries(named).into_iter().map(|(name, text)| (name, text.0)).collect();
-        let CacheTable { entries: kept } = file.cache.unwrap_or(CacheTable { entries: None });
-        let conditions = file.conditions.unwrap_or(ConditionsTable { hit_rates: None, round_trips: None, pin: None });
-        let keep = file.keep.unwrap_or(KeepTable { datasets: None, variants: None, disk: None });
+        let (cache, conditions) = (file.cache.unwrap_or_default(), file.conditions.unwrap_or_default());
+        let keep = file.keep.unwrap_or_default();
         let usual = Keep::default();
         Ok(Config {
             source: source.clone(),
@@ -160,7 +158,7 @@ impl Config {
             references: texts(file.references),
             relations: texts(file.relations),
             entities: entries(file.entities).into_iter().map(|(name, table)| (name, table.always.unwrap_or_default())).collect(),
-            entries: kept.map(|Many(entries)| entries),
+            entries: cache.entries.map(|Many(entries)| entries),
             hit_rates: all(conditions.hit_rates).into_iter().map(|Share(rate)| rate).collect(),
             round_trips: all(conditions.round_trips).into_iter().map(|Time(trip)| trip).collect(),
             pin: conditions.pin.unwrap_or(false),

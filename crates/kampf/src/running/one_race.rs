@@ -2,37 +2,24 @@
 
 use std::time::{Duration, Instant};
 
-use kampf_result::{Circumstance, RacedContest};
+use kampf_result::RacedContest;
 use kampf_runner::{Checks, Contest, Event, Inbox, NextHeat, Purpose, RaceOptions, RaceReport, Setup, check, least_time, race};
 use kampf_verdict::{Facts, FaultKind};
 
-use super::arrangement::Arrangement;
 use super::heats::{Heats, entrants};
-use super::raced::{Ran, Surroundings, raced_contest};
+use super::raced::{Ran, Stand, raced_contest};
 use super::rules::{RaceRules, USUAL_TIME};
 use super::session::trouble;
 use super::wish::RaceWish;
 use crate::output::{counted, wait};
 use crate::problem::Problem;
-use crate::project::{ContestConfig, Project, Selected};
-use crate::store::Dataset;
+use crate::project::{ContestConfig, Selected};
 use crate::tidings::{Listener, Tidings};
 
 /// The most that a large field is given of its own accord.
 const MOST_TIME: Duration = Duration::from_secs(60);
 /// What the rounds of each contest have at least of a time for all.
 pub(super) const LEAST_SHARE: Duration = Duration::from_secs(3);
-
-/// Where a contest is raced.
-#[derive(Clone, Copy)]
-pub(crate) struct Stand<'a> {
-    pub(crate) inbox: &'a Inbox,
-    pub(crate) project: &'a Project,
-    pub(crate) dataset: &'a Dataset,
-    pub(crate) setup: &'a Setup<'a>,
-    pub(crate) circumstance: &'a Circumstance,
-    pub(crate) arrangement: &'a Arrangement,
-}
 
 /// A contest that was checked and raced.
 pub(crate) struct OneRace {
@@ -47,8 +34,8 @@ pub(crate) struct OneRace {
 impl OneRace {
     /// Whether any contender came to the end, or none can be blamed that it did not.
     pub(crate) fn is_finished(&self) -> bool {
-        let is_failed = |kind: FaultKind| kind == FaultKind::Failed;
-        let failed = self.part.facts.contenders.iter().any(|one| one.fault.as_ref().is_some_and(|fault| is_failed(fault.kind)));
+        let has_failed = |kind: Option<FaultKind>| kind == Some(FaultKind::Failed);
+        let failed = self.part.facts.contenders.iter().any(|one| has_failed(one.fault.as_ref().map(|fault| fault.kind)));
         !failed || self.part.verdict.fastest.is_some()
     }
 }
@@ -128,8 +115,6 @@ pub(crate) fn race_one(
     })();
     hear.hear(Tidings::Raced);
     let (contest, checks, checked, time, options, report) = raced.map_err(|error| trouble(&contest.name, &error))?;
-    let surroundings =
-        Surroundings { project: on.project, dataset: on.dataset, setup, circumstance: on.circumstance, arrangement: on.arrangement };
     let ran = Ran {
         checks: &checks,
         checked,
@@ -139,6 +124,6 @@ pub(crate) fn race_one(
         require: &rules.require,
         report: &report,
     };
-    let part = raced_contest(&surroundings, config, &contest, &ran);
+    let part = raced_contest(on, config, &contest, &ran);
     Ok(OneRace { part, sets: contest.parameter_sets(setup, 0), contest, checks })
 }

@@ -7,7 +7,7 @@ use kampf_contest::{Choice, Dialect};
 use kampf_race::{Finding, Goal, RaceSettings, median};
 use kampf_result::{AnswerPart, ChangePart, Circumstance, Course, EnginePart, Extra, KeysPart, RacedContest, VariantPart};
 use kampf_runner::{
-    CheckedEntry, CheckedVerdict, Checks, Contest, Entrant, EntrantFault, Entry, EntryWay, HeatRun, RaceOptions, RaceReport, Runs,
+    CheckedEntry, CheckedVerdict, Checks, Contest, Entrant, EntrantFault, Entry, EntryWay, HeatRun, Inbox, RaceOptions, RaceReport, Runs,
     SeenBefore, Setup, Timed, Trouble,
 };
 use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, HeatFacts, KeptFacts, Require, judge};
@@ -19,8 +19,10 @@ use crate::output::{checked_text, duration, halted_text, percent};
 use crate::project::{ContestConfig, Project, VariantKeys};
 use crate::store::{Dataset, VariantData};
 
-/// What a contest ran on.
-pub(crate) struct Surroundings<'a> {
+/// Where a contest is raced.
+#[derive(Clone, Copy)]
+pub(crate) struct Stand<'a> {
+    pub(crate) inbox: &'a Inbox,
     pub(crate) project: &'a Project,
     pub(crate) dataset: &'a Dataset,
     pub(crate) setup: &'a Setup<'a>,
@@ -41,7 +43,7 @@ pub(crate) struct Ran<'a> {
 }
 
 /// The contest with everything that follows from the rounds.
-pub(crate) fn raced_contest(on: &Surroundings<'_>, config: &ContestConfig, contest: &Contest, ran: &Ran<'_>) -> RacedContest {
+pub(crate) fn raced_contest(on: &Stand<'_>, config: &ContestConfig, contest: &Contest, ran: &Ran<'_>) -> RacedContest {
     let Ran { checks, options, report, .. } = *ran;
     let variants = variants(on, contest);
     let facts = Facts {
@@ -105,7 +107,7 @@ fn heat(run: &HeatRun) -> HeatFacts {
 }
 
 /// The other schemas that a contest's contenders ran on.
-fn variants(on: &Surroundings<'_>, contest: &Contest) -> BTreeMap<String, VariantPart> {
+fn variants(on: &Stand<'_>, contest: &Contest) -> BTreeMap<String, VariantPart> {
     let is_raced = |name: &str| contest.entries.iter().any(|entry| entry.variant.as_deref() == Some(name));
     let part = |data: &VariantData| {
         let variant = on.project.variant(&data.name);
@@ -123,7 +125,7 @@ fn variants(on: &Surroundings<'_>, contest: &Contest) -> BTreeMap<String, Varian
 }
 
 /// Keys of another type, with what the dataset takes with them and without.
-fn keys_part(on: &Surroundings<'_>, data: &VariantData, keys: &VariantKeys) -> KeysPart {
+fn keys_part(on: &Stand<'_>, data: &VariantData, keys: &VariantKeys) -> KeysPart {
     let (own, record) = (&on.dataset.record, &data.record);
     KeysPart {
         key: keys.key_type.word().to_owned(),
@@ -137,7 +139,7 @@ fn keys_part(on: &Surroundings<'_>, data: &VariantData, keys: &VariantKeys) -> K
 }
 
 /// What the engine does otherwise on a variant: at the last contender, which is the most comfortable one, that runs on both.
-fn changes(on: &Surroundings<'_>, contest: &Contest, variant: &str) -> Vec<ChangePart> {
+fn changes(on: &Stand<'_>, contest: &Contest, variant: &str) -> Vec<ChangePart> {
     let is_same = |one: &Entry, other: &Entry| match (one.choices, other.choices) {
         (Some(one), Some(other)) => one.without(Choice::Index).without(Choice::Keys) == other.without(Choice::Index).without(Choice::Keys),
         _ => false,

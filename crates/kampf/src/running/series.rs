@@ -6,7 +6,8 @@ use kampf_result::{Circumstance, LongerTrip, TripBy};
 use kampf_runner::{Contest, Entry, Inbox};
 
 use super::arrangement::Arrangement;
-use super::one_race::{LEAST_SHARE, OneRace, Stand, race_one};
+use super::one_race::{LEAST_SHARE, OneRace, race_one};
+use super::raced::Stand;
 use super::session::setup;
 use super::wish::RaceWish;
 use crate::problem::Problem;

@@ -1,5 +1,11 @@
 //! The fields of a document: the whole, its dataset, its contests.
 
+mod conditions;
+mod contender;
+mod race;
+mod verdict;
+mod worth;
+
 use std::collections::BTreeMap;
 
 use kampf_verdict::{KeysFacts, VariantFacts};
@@ -8,12 +14,6 @@ use serde_json::Value as Json;
 
 use crate::counts::RequirePart;
 use crate::machine::Machine;
-
-mod conditions;
-mod contender;
-mod race;
-mod verdict;
-mod worth;
 
 pub use conditions::ConditionsPart;
 pub use contender::{AgainstPart, AnswerPart, ContenderPart, KeptPart, LatencyPart, LeftPart, RequiredPart};

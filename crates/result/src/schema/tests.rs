@@ -77,5 +77,6 @@ fn the_schema_says_what_the_registries_know() {
         std::fs::write(FILE, out).expect("it can be written");
         return;
     }
+    assert_eq!(super::json_schema(), schema);
     assert_eq!(schema, completed, "run KAMPF_UPDATE=1 cargo test -p kampf-result");
 }

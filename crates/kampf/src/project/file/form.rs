@@ -12,7 +12,7 @@ use crate::project::written::Written;
 macro_rules! table {
     ($(#[$doc:meta])* $name:ident { $($(#[$field_doc:meta])* $key:literal $field:ident: $form:ty),+ $(,)? }) => {
         $(#[$doc])*
-        #[derive(Clone, Debug, schemars::JsonSchema)]
+        #[derive(Clone, Debug, Default, schemars::JsonSchema)]
         #[schemars(deny_unknown_fields)]
         pub(crate) struct $name {
             $($(#[$field_doc])* #[schemars(rename = $key)] pub(crate) $field: Option<$form>,)+

@@ -15,13 +15,11 @@ mod require;
 mod texts;
 mod top;
 
-pub(crate) use conditions::{CacheTable, ConditionsTable};
 pub(crate) use contender::{ContenderTable, OwnSql};
 pub(crate) use contest::ContestTable;
 pub(crate) use engine::EngineForm;
 pub(crate) use form::{Named, all, entries};
 pub(crate) use index::{IndexKind, IndexTable};
-pub(crate) use keep::KeepTable;
 pub(crate) use numbers::{Factor, Few, Many, Share, Size, Time};
 pub(crate) use reader::{Reader, span};
 pub(crate) use texts::PlainText;
