@@ -2,7 +2,7 @@
 //!
 //! Names of contenders, `[contest.X.choices]`, the field, the ladder, the verdict by choice, documents and their JSON Schema take
 //! words, order and meaning from here. When a choice changes anything, and which options go together, is said beside the field
-//! (`field/rules.rs`). A further choice is a file of its own here, a line in `entry.rs` and one in `registry.rs`, and its rules; one among what the
+//! (`field/rules.rs`). A further choice is a file of its own here, a line in `entry.rs`, three here, and its rules; one among what the
 //! user names has no enum, and labels instead.
 
 mod cache;
@@ -17,11 +17,11 @@ mod index;
 mod keys;
 mod label;
 mod loading;
-mod registry;
 mod restriction;
 mod statement;
 mod unit;
 mod ways;
+mod words;
 mod work;
 
 pub use cache::Cache;
@@ -39,6 +39,26 @@ pub use statement::Statement;
 pub use unit::Unit;
 pub(crate) use ways::Ways;
 pub use work::Work;
+
+impl Choice {
+    /// What is known of it.
+    pub fn entry(self) -> &'static ChoiceEntry {
+        match self {
+            Choice::Loading => &loading::LOADING,
+            Choice::Work => &work::WORK,
+            Choice::Columns => &columns::COLUMNS,
+            Choice::Hydration => &hydration::HYDRATION,
+            Choice::Filters => &filters::FILTERS,
+            Choice::Habit => &habit::HABIT,
+            Choice::Fetch => &fetch::FETCH,
+            Choice::Statement => &statement::STATEMENT,
+            Choice::Unit => &unit::UNIT,
+            Choice::Cache => &cache::CACHE,
+            Choice::Index => &index::INDEX,
+            Choice::Keys => &keys::KEYS,
+        }
+    }
+}
 
 #[cfg(test)]
 mod tests {

@@ -1,41 +1,11 @@
-//! All choices with what is known of them.
+//! Words of choices and options, read and said.
 
 use std::fmt;
 
-use super::cache::CACHE;
-use super::columns::COLUMNS;
-use super::entry::{Choice, ChoiceEntry, Opt, OptionEntry};
-use super::fetch::FETCH;
-use super::filters::FILTERS;
-use super::habit::HABIT;
-use super::hydration::HYDRATION;
-use super::index::INDEX;
-use super::keys::KEYS;
+use super::entry::{Choice, Opt, OptionEntry};
 use super::label::Label;
-use super::loading::LOADING;
-use super::statement::STATEMENT;
-use super::unit::UNIT;
-use super::work::WORK;
 
 impl Choice {
-    /// What is known of it.
-    pub fn entry(self) -> &'static ChoiceEntry {
-        match self {
-            Choice::Loading => &LOADING,
-            Choice::Work => &WORK,
-            Choice::Columns => &COLUMNS,
-            Choice::Hydration => &HYDRATION,
-            Choice::Filters => &FILTERS,
-            Choice::Habit => &HABIT,
-            Choice::Fetch => &FETCH,
-            Choice::Statement => &STATEMENT,
-            Choice::Unit => &UNIT,
-            Choice::Cache => &CACHE,
-            Choice::Index => &INDEX,
-            Choice::Keys => &KEYS,
-        }
-    }
-
     /// Its word.
     pub fn word(self) -> &'static str {
         self.entry().word
