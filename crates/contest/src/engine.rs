@@ -162,6 +162,15 @@ pub struct Grouped<'a> {
     pub sink: &'a mut dyn Sink,
 }
 
+/// What a group of statements belongs to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum GroupUnit {
+    /// It is a transaction of its own, of which all or nothing stays.
+    Own,
+    /// The transaction that is open.
+    Open,
+}
+
 /// A connection that does one thing at a time. At most one result is open: a sink cannot reach the session.
 pub trait Session {
     /// Prepares a statement and keeps it; the same text again gives the same statement. `kinds` says what each result
@@ -186,7 +195,10 @@ pub trait Session {
     fn stream(&mut self, statement: Sent<'_>, parameters: &[ValueRef<'_>], size: u32, to: &mut dyn Portions) -> Result<(), EngineError>;
 
     /// Carries out several prepared statements in one trip, each after the one before. After one that fails none is carried out.
-    fn group(&mut self, group: &mut [Grouped<'_>]) -> Result<(), EngineError>;
+    ///
+    /// # Errors
+    /// That of the first statement that fails. A transaction of the group's own is taken back then; one that was open is the caller's to end.
+    fn group(&mut self, group: &mut [Grouped<'_>], unit: GroupUnit) -> Result<(), EngineError>;
 
     /// Begins something in which nothing can be written, whatever statements come.
     ///

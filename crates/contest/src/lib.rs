@@ -41,7 +41,7 @@ pub use choice::{
 };
 pub use compare::{Agreement, Difference, Reference, Unclear, compare};
 pub use dialect::{Dialect, Fidelity, Json, KeyList, RowList};
-pub use engine::{EngineError, EngineErrorKind, Flow, Grouped, Observed, Portions, Sent, Session, Sink, StatementId, Traffic};
+pub use engine::{EngineError, EngineErrorKind, Flow, GroupUnit, Grouped, Observed, Portions, Sent, Session, Sink, StatementId, Traffic};
 pub use evaluate::{Overflow, PlainEvaluation, RootRow, RowSource, evaluate, rows_with_keys};
 pub use field::{Field, NotDerived};
 pub use form::{Form, Item, ListForm, Sequence};

@@ -7,7 +7,7 @@ use std::collections::HashMap;
 use std::time::Instant;
 
 use kampf_contest::{
-    EngineError, EngineErrorKind, Flow, Grouped, Observed, Portions, QueryPlan, Sent, Session, Sink, StatementId, Traffic,
+    EngineError, EngineErrorKind, Flow, GroupUnit, Grouped, Observed, Portions, QueryPlan, Sent, Session, Sink, StatementId, Traffic,
 };
 use kampf_schema::{LogicalType, ValueRef};
 
@@ -56,8 +56,9 @@ pub(crate) trait Driver: Sized {
         to: &mut Portioned<'_, Self::Statement>,
     ) -> Result<(), EngineError>;
 
-    /// Carries out several of the kept statements in one trip.
-    fn group(&mut self, kept: &mut [KeptStatement<Self::Statement>], group: &mut [InGroup<'_>]) -> Result<(), EngineError>;
+    /// Carries out several of the kept statements in one trip, see [`Session::group`].
+    fn group(&mut self, kept: &mut [KeptStatement<Self::Statement>], group: &mut [InGroup<'_>], unit: GroupUnit)
+    -> Result<(), EngineError>;
 
     /// What went over the wire; none where there is none, and the session counts what would have.
     fn wire(&self) -> Option<WireCounts>;
@@ -220,6 +221,10 @@ impl<S> Books<S> {
 /// transaction ends. A statement that is not kept is parsed before.
 pub const STREAM_TRIPS: u64 = 3;
 
+/// What begins and ends the transaction of a group, on every engine.
+pub(crate) const GROUP_BEGIN: &str = "BEGIN";
+pub(crate) const GROUP_END: &str = "COMMIT";
+
 /// What came of a statement.
 struct DoneStatement {
     rows: u64,
@@ -340,20 +345,33 @@ impl<D: Driver> Session for Connected<D> {
         Ok(())
     }
 
-    fn group(&mut self, group: &mut [Grouped<'_>]) -> Result<(), EngineError> {
+    fn group(&mut self, group: &mut [Grouped<'_>], unit: GroupUnit) -> Result<(), EngineError> {
         let start = self.books.observed.is_some().then(Instant::now);
         let count = self.books.counting.is_some();
         let mut members: Vec<InGroup<'_>> = group
             .iter_mut()
             .map(|one| InGroup { statement: one.statement.0, parameters: one.parameters, to: Handing::new(&mut *one.sink, count) })
             .collect();
-        let carried_out = self.driver.group(&mut self.books.prepared, &mut members);
+        let carried_out = self.driver.group(&mut self.books.prepared, &mut members, unit);
         let done: Vec<DoneStatement> = members.iter().map(|member| DoneStatement::of(&member.to, start)).collect();
         drop(members);
-        for (at, (one, done)) in group.iter().zip(&done).enumerate().filter(|_| carried_out.is_ok()) {
-            self.books.note(done, Sent::Kept(one.statement), one.parameters, u64::from(at == 0));
+        carried_out?;
+        // All go in the first one's trip.
+        let mut trips = 1;
+        let ends = |books: &mut Books<D::Statement>, sql: &str, trips: u64| {
+            let done = DoneStatement { rows: 0, bytes: 0, nanos: start.map(|_| 0) };
+            books.note(&done, Sent::Text { sql, kinds: &[] }, &[], trips);
+        };
+        if unit == GroupUnit::Own {
+            ends(&mut self.books, GROUP_BEGIN, std::mem::take(&mut trips));
         }
-        carried_out
+        for (one, done) in group.iter().zip(&done) {
+            self.books.note(done, Sent::Kept(one.statement), one.parameters, std::mem::take(&mut trips));
+        }
+        if unit == GroupUnit::Own {
+            ends(&mut self.books, GROUP_END, 0);
+        }
+        Ok(())
     }
 
     fn begin_reading(&mut self) -> Result<(), EngineError> {

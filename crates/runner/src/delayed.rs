@@ -6,7 +6,7 @@ use std::ops::DerefMut;
 use std::rc::Rc;
 use std::time::{Duration, Instant};
 
-use kampf_contest::{EngineError, Flow, Grouped, Observed, Portions, QueryPlan, Sent, Session, Sink, StatementId, Traffic};
+use kampf_contest::{EngineError, Flow, GroupUnit, Grouped, Observed, Portions, QueryPlan, Sent, Session, Sink, StatementId, Traffic};
 use kampf_engine::STREAM_TRIPS;
 use kampf_schema::{LogicalType, ValueRef};
 
@@ -114,9 +114,9 @@ where
         self.inner.stream(statement, parameters, size, &mut Fetched { to, waits })
     }
 
-    fn group(&mut self, group: &mut [Grouped<'_>]) -> Result<(), EngineError> {
+    fn group(&mut self, group: &mut [Grouped<'_>], unit: GroupUnit) -> Result<(), EngineError> {
         self.wait();
-        self.inner.group(group)
+        self.inner.group(group, unit)
     }
 
     fn begin_reading(&mut self) -> Result<(), EngineError> {

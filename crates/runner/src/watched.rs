@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use kampf_contest::{EngineError, Flow, Grouped, Observed, Portions, QueryPlan, Sent, Session, Sink, StatementId, Traffic};
+use kampf_contest::{EngineError, Flow, GroupUnit, Grouped, Observed, Portions, QueryPlan, Sent, Session, Sink, StatementId, Traffic};
 use kampf_schema::{LogicalType, ValueRef};
 
 use crate::allocator::live_bytes;
@@ -188,9 +188,9 @@ impl Session for Watched<'_> {
         streamed
     }
 
-    fn group(&mut self, group: &mut [Grouped<'_>]) -> Result<(), EngineError> {
+    fn group(&mut self, group: &mut [Grouped<'_>], unit: GroupUnit) -> Result<(), EngineError> {
         let begun = self.watch.begin();
-        let done = self.session.group(group);
+        let done = self.session.group(group, unit);
         self.watch.end(begun);
         done
     }

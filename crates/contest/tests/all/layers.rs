@@ -4,8 +4,8 @@ use std::collections::HashMap;
 
 use crate::common::{OTHER, need, schema, text};
 use kampf_contest::{
-    Cache, Choices, Collect, EngineError, EngineErrorKind, Execution, Fetch, Flow, Grouped, Hydration, Loading, NeedText, Observed, Plan,
-    Portions, QueryPlan, Sent, Session, Sink, StatementId, Touch, Traffic, Unit, derive,
+    Cache, Choices, Collect, EngineError, EngineErrorKind, Execution, Fetch, Flow, GroupUnit, Grouped, Hydration, Loading, NeedText,
+    Observed, Plan, Portions, QueryPlan, Sent, Session, Sink, StatementId, Touch, Traffic, Unit, derive,
 };
 use kampf_schema::{LogicalType, Schema, Value, ValueRef};
 
@@ -102,7 +102,7 @@ impl Session for Scripted {
         Ok(())
     }
 
-    fn group(&mut self, group: &mut [Grouped<'_>]) -> Result<(), EngineError> {
+    fn group(&mut self, group: &mut [Grouped<'_>], _: GroupUnit) -> Result<(), EngineError> {
         group.iter_mut().try_for_each(|one| self.run(one.statement, one.parameters, one.sink))
     }
 

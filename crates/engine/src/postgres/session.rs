@@ -1,12 +1,14 @@
 //! Statements on a connection.
 
 use std::cell::Ref;
+use std::future::poll_fn;
 use std::ops::Deref;
 use std::pin::Pin;
+use std::task::Poll;
 
 use futures_util::TryStreamExt;
-use futures_util::future::try_join_all;
-use kampf_contest::{EngineError, EngineErrorKind, Flow, QueryPlan};
+use futures_util::future::maybe_done;
+use kampf_contest::{EngineError, EngineErrorKind, Flow, GroupUnit, QueryPlan};
 use kampf_schema::{LogicalType, ValueRef};
 use tokio::runtime::Runtime;
 use tokio_postgres::types::Type;
@@ -16,7 +18,7 @@ use super::connect::Link;
 use super::error::engine_error;
 use super::plan::plan;
 use super::values::{Bound, ValueReader, fits, own_type, type_to_send};
-use crate::session::{Driver, Handing, InGroup, KeptStatement, Portioned, Rows, WireCounts};
+use crate::session::{Driver, GROUP_BEGIN, GROUP_END, Handing, InGroup, KeptStatement, Portioned, Rows, WireCounts};
 
 /// A prepared statement.
 pub(crate) struct Prepared {
@@ -246,7 +248,7 @@ impl Driver for PostgresDriver<'_> {
         runtime.block_on(transaction.commit()).map_err(failed)
     }
 
-    fn group(&mut self, kept: &mut [KeptStatement<Prepared>], group: &mut [InGroup<'_>]) -> Result<(), EngineError> {
+    fn group(&mut self, kept: &mut [KeptStatement<Prepared>], group: &mut [InGroup<'_>], unit: GroupUnit) -> Result<(), EngineError> {
         for one in group.iter() {
             self.fit(kept[one.statement].statement()?, one.parameters)?;
         }
@@ -255,16 +257,46 @@ impl Driver for PostgresDriver<'_> {
             prepared.push(kept[one.statement].shared()?);
         }
         let client = self.client();
+        // The driver ends each statement's message with a sync, after which the server would go on behind one that failed: within a transaction it
+        // refuses all that follow.
+        let client = &*client;
+        let ends = |sql: &'static str| {
+            let sent = async move {
+                if unit == GroupUnit::Own {
+                    client.batch_execute(sql).await.map_err(|error| engine_error(error, Some(sql)))
+                } else {
+                    Ok(())
+                }
+            };
+            Box::pin(maybe_done(sent))
+        };
+        let mut begin = ends(GROUP_BEGIN);
         let sent = prepared.iter().zip(group.iter()).map(|(prepared, one)| {
             let bound = one.parameters.iter().map(|value| Bound(*value));
-            let stream = client.query_raw(&prepared.statement, bound);
-            async { stream.await.map_err(|error| engine_error(error, Some(&prepared.known.sql))) }
+            Box::pin(maybe_done(client.query_raw(&prepared.statement, bound)))
         });
-        let streams = self.link.runtime.block_on(try_join_all(sent))?;
-        for ((stream, prepared), one) in streams.into_iter().zip(prepared).zip(group) {
+        let mut sent: Vec<_> = sent.collect();
+        let mut end = ends(GROUP_END);
+        let runtime = &self.link.runtime;
+        // A message is sent when it is first polled. What comes is then read in turn, as what comes for a later one waits behind it.
+        runtime.block_on(poll_fn(|context| {
+            let _ = begin.as_mut().poll(context);
+            for one in &mut sent {
+                let _ = one.as_mut().poll(context);
+            }
+            let _ = end.as_mut().poll(context);
+            Poll::Ready(())
+        }));
+        runtime.block_on(begin.as_mut());
+        begin.as_mut().take_output().unwrap_or(Ok(()))?;
+        for ((mut stream, prepared), one) in sent.into_iter().zip(prepared).zip(group) {
+            runtime.block_on(stream.as_mut());
+            let Some(stream) = stream.as_mut().take_output() else { continue };
+            let stream = stream.map_err(|error| engine_error(error, Some(&prepared.known.sql)))?;
             self.hand_on_all(&prepared.known, std::pin::pin!(stream), None, &mut one.to)?;
         }
-        Ok(())
+        runtime.block_on(end.as_mut());
+        end.as_mut().take_output().unwrap_or(Ok(()))
     }
 
     fn wire(&self) -> Option<WireCounts> {

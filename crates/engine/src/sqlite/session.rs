@@ -1,12 +1,12 @@
 //! Statements on an open file.
 
-use kampf_contest::{EngineError, EngineErrorKind, Flow, QueryPlan};
+use kampf_contest::{EngineError, EngineErrorKind, Flow, GroupUnit, QueryPlan};
 use kampf_schema::{Decimal, LogicalType, TimeText, ValueRef, parse_date, parse_timestamp};
 use rusqlite::types::{ToSqlOutput, ValueRef as Stored};
 
 use super::error::engine_error;
 use super::plan::{Line, plan, table_called};
-use crate::session::{Driver, Handing, InGroup, KeptStatement, Portioned, Rows, WireCounts};
+use crate::session::{Driver, GROUP_BEGIN, GROUP_END, Handing, InGroup, KeptStatement, Portioned, Rows, WireCounts};
 
 /// What a result column means.
 #[derive(Clone, Copy)]
@@ -198,11 +198,22 @@ impl<'c> Driver for SqliteDriver<'c> {
         Ok(())
     }
 
-    fn group(&mut self, kept: &mut [KeptStatement<Prepared<'c>>], group: &mut [InGroup<'_>]) -> Result<(), EngineError> {
-        for InGroup { statement, parameters, to } in group {
-            kept[*statement].statement()?.run(self.connection, parameters, to)?;
+    fn group(&mut self, kept: &mut [KeptStatement<Prepared<'c>>], group: &mut [InGroup<'_>], unit: GroupUnit) -> Result<(), EngineError> {
+        let connection = self.connection;
+        let mut all = || {
+            group.iter_mut().try_for_each(|InGroup { statement, parameters, to }| {
+                kept[*statement].statement()?.run(connection, parameters, to).map(|_| ())
+            })
+        };
+        if unit == GroupUnit::Open {
+            return all();
         }
-        Ok(())
+        let send = |sql: &str| connection.execute_batch(sql).map_err(|error| engine_error(error, Some(sql)));
+        send(GROUP_BEGIN)?;
+        all().and_then(|()| send(GROUP_END)).inspect_err(|_| {
+            // What went wrong says more than that it cannot be taken back.
+            let _ = send("ROLLBACK");
+        })
     }
 
     fn wire(&self) -> Option<WireCounts> {

@@ -3,8 +3,8 @@
 use crate::common::files::{Loaded, sqlite};
 use crate::common::servers::{Loaded as OnServer, apiary, installed, postgres};
 use kampf_contest::{
-    Choice, ChoiceOption, Choices, Execution, Fetch, Flow, Grouped, Hydration, Loading, Need, NeedText, Sent, Session, Statement, Touch,
-    Unit, derive, resolve,
+    Choice, ChoiceOption, Choices, EngineErrorKind, Execution, Fetch, Flow, GroupUnit, Grouped, Hydration, Loading, Need, NeedText, Sent,
+    Session, Statement, Touch, Unit, derive, resolve,
 };
 use kampf_engine::Connection;
 use kampf_schema::{Relations, Schema, Value, ValueRef};
@@ -151,36 +151,39 @@ fn a_session_does_what_it_promises(connection: &dyn Connection, hives: usize) {
     let (mut left, mut right, mut again) = (Vec::new(), 0, Vec::new());
     session.count();
     session
-        .group(&mut [
-            Grouped {
-                statement: one,
-                parameters: &[],
-                sink: &mut |row: &[ValueRef<'_>]| {
-                    left.push(row[0].to_value());
-                    Flow::More
+        .group(
+            &mut [
+                Grouped {
+                    statement: one,
+                    parameters: &[],
+                    sink: &mut |row: &[ValueRef<'_>]| {
+                        left.push(row[0].to_value());
+                        Flow::More
+                    },
                 },
-            },
-            Grouped {
-                statement: all,
-                parameters: &[],
-                sink: &mut |_: &[ValueRef<'_>]| {
-                    right += 1;
-                    Flow::More
+                Grouped {
+                    statement: all,
+                    parameters: &[],
+                    sink: &mut |_: &[ValueRef<'_>]| {
+                        right += 1;
+                        Flow::More
+                    },
                 },
-            },
-            Grouped {
-                statement: one,
-                parameters: &[],
-                sink: &mut |row: &[ValueRef<'_>]| {
-                    again.push(row[0].to_value());
-                    Flow::More
+                Grouped {
+                    statement: one,
+                    parameters: &[],
+                    sink: &mut |row: &[ValueRef<'_>]| {
+                        again.push(row[0].to_value());
+                        Flow::More
+                    },
                 },
-            },
-        ])
+            ],
+            GroupUnit::Own,
+        )
         .unwrap();
     let counted = session.counted();
     assert_eq!((right, left.len(), left == again), (hives, 1, true));
-    assert_eq!((counted.statements, counted.round_trips, counted.rows), (3, 1, hives as u64 + 2));
+    assert_eq!((counted.statements, counted.round_trips, counted.rows), (5, 1, hives as u64 + 2));
 }
 
 #[test]
@@ -207,6 +210,68 @@ fn a_statement_says_how_many_rows_it_changed_and_a_transaction_can_be_taken_back
     send(dialect.rollback);
     assert_eq!(send("UPDATE hive SET frames = 1 WHERE frames > 5"), Some(2));
     assert_eq!(send("DELETE FROM hive WHERE frames > 5"), Some(0));
+}
+
+/// The same of every engine's session that may write.
+fn a_group_stops_at_what_fails(session: &mut dyn Session) {
+    let send = |session: &mut dyn Session, sql: &str| {
+        let mut first = None;
+        let sent = session.carry_out(Sent::Text { sql, kinds: &[] }, &[], &mut |row: &[ValueRef<'_>]| {
+            first = row.first().map(|value| value.to_value());
+            Flow::More
+        });
+        sent.unwrap();
+        first
+    };
+    let group = |session: &mut dyn Session, statements: &[&str], unit: GroupUnit| {
+        let ids: Vec<_> = statements.iter().map(|sql| session.prepare(sql, &[]).unwrap()).collect();
+        let mut rows = vec![0; ids.len()];
+        let mut sinks: Vec<_> = rows
+            .iter_mut()
+            .map(|rows| {
+                move |_: &[ValueRef<'_>]| {
+                    *rows += 1;
+                    Flow::More
+                }
+            })
+            .collect();
+        let sinks = ids.iter().zip(&mut sinks);
+        let mut members: Vec<_> = sinks.map(|(statement, sink)| Grouped { statement: *statement, parameters: &[], sink }).collect();
+        let done = session.group(&mut members, unit).map_err(|error| error.kind);
+        drop(members);
+        done.map(|()| rows)
+    };
+    send(session, "CREATE TABLE taken (id INTEGER PRIMARY KEY)");
+    let taken = |session: &mut dyn Session| send(session, "SELECT count(*) * 100 + coalesce(sum(id), 0) FROM taken").map(|n| n.to_string());
+    let [one, two, three] = ["INSERT INTO taken VALUES (1)", "INSERT INTO taken VALUES (2)", "INSERT INTO taken VALUES (3)"];
+    assert_eq!(group(session, &[one, one, two], GroupUnit::Own), Err(EngineErrorKind::Constraint));
+    assert_eq!(taken(session).as_deref(), Some("0"), "all or nothing stays");
+    assert_eq!(group(session, &[one, two], GroupUnit::Own), Ok(vec![0, 0]));
+    assert_eq!(taken(session).as_deref(), Some("203"));
+    send(session, "BEGIN");
+    assert_eq!(group(session, &[three], GroupUnit::Open), Ok(vec![0]));
+    assert_eq!(
+        group(session, &["INSERT INTO taken VALUES (4)", one, "INSERT INTO taken VALUES (5)"], GroupUnit::Open),
+        Err(EngineErrorKind::Constraint)
+    );
+    send(session, "ROLLBACK");
+    assert_eq!(taken(session).as_deref(), Some("203"), "what was open is the caller's");
+    // What comes for the first is more than waits in between.
+    let many = "WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 100000) SELECT i FROM n";
+    let large = group(session, &[many, "SELECT id FROM taken", many], GroupUnit::Own);
+    assert_eq!(large, Ok(vec![100_000, 2, 100_000]));
+}
+
+#[test]
+fn a_group_stops_at_the_first_that_fails_and_leaves_all_or_nothing() {
+    let connection = rusqlite::Connection::open_in_memory().unwrap();
+    a_group_stops_at_what_fails(kampf_engine::sqlite_session(&connection).as_mut());
+    if installed() {
+        let (schema, blueprint) = apiary();
+        let loaded = OnServer::shared(&schema, &blueprint);
+        let connection = postgres().connect(&loaded.own_url(), &[]).unwrap();
+        a_group_stops_at_what_fails(connection.session().as_mut());
+    }
 }
 
 #[test]
