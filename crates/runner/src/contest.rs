@@ -4,53 +4,27 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
 
-use kampf_contest::{ByHand, Cache, Choices, Form, Hydration, KeyedNeed, Need, Plan};
+use kampf_contest::{ByHand, Cache, Choices, Hydration, Plan};
 use kampf_engine::{Engine, Setting};
 use kampf_fill::{Blueprint, RecipeMaker};
 use kampf_schema::{ColumnId, LogicalType, Schema, TableId, Value};
 use serde_json::Value as Json;
+
+use crate::job::Job;
 
 /// One contest with its field.
 #[derive(Clone)]
 pub struct Contest {
     /// Its name.
     pub name: String,
-    /// The need; none where only own SQL competes.
-    pub need: Option<Need>,
+    /// What contenders have to do.
+    pub job: Job,
     /// The need as the user wrote it.
     pub need_text: Json,
-    /// Whether the order of rows counts, where there is no need to say so.
-    pub ordered: bool,
-    /// The parameters, in the order of the need's.
+    /// The parameters, in the order of the job's.
     pub parameters: Vec<DrawnParameter>,
     /// The field, in the order in which it is shown.
     pub entries: Vec<Entry>,
-    /// What gives the reference where there is too much data for the plain evaluation.
-    pub reference: Option<FullerNeed>,
-    /// What it is over keys of other types, by the names of variants.
-    pub keyed: BTreeMap<String, KeyedContest>,
-}
-
-/// A need of which more is asked than of contenders: its sort keys are given too, then what says which root row it is, and the limit is larger.
-#[derive(Clone)]
-pub struct FullerNeed {
-    /// The need.
-    pub need: Need,
-    /// Plans for it that have little in common, one of which is enough.
-    pub plans: Vec<Plan>,
-    /// The columns of the root's primary key, given last; none where that says nothing, as with groups.
-    pub identity: Vec<ColumnId>,
-}
-
-/// A contest over keys of another type.
-#[derive(Clone)]
-pub struct KeyedContest {
-    /// The need, resolved against the variant's schema.
-    pub need: Need,
-    /// As [`Contest::reference`], for the variant's schema.
-    pub reference: Option<FullerNeed>,
-    /// What differs in parameters and answers.
-    pub keys: KeyedNeed,
 }
 
 /// A parameter with its values.
@@ -354,7 +328,7 @@ impl Contest {
 
     /// Parameter sets as contenders on a variant get them: keys of another type stand for the same rows.
     pub fn sets_on(&self, setup: &Setup<'_>, variant: Option<&str>, sets: &[Vec<Value>]) -> Vec<Vec<Value>> {
-        let Some((on, data)) = variant.and_then(|name| Some((self.keyed.get(name)?, setup.keyed.get(name)?))) else { return sets.to_vec() };
+        let Some((on, data)) = variant.and_then(|name| Some((self.job.keyed(name)?, setup.keyed.get(name)?))) else { return sets.to_vec() };
         let value = |(value, table): (&Value, &Option<TableId>)| match table {
             Some(table) => data.blueprint.new_key(*table, value),
             None => value.clone(),
@@ -362,27 +336,12 @@ impl Contest {
         sets.iter().map(|set| set.iter().zip(&on.keys.parameters).map(value).collect()).collect()
     }
 
-    /// The need as contenders on a variant have it.
-    fn need_on(&self, variant: Option<&str>) -> Option<&Need> {
-        variant.and_then(|name| self.keyed.get(name)).map(|on| &on.need).or(self.need.as_ref())
-    }
-
     /// The types of parameters on a variant.
     pub(crate) fn kinds_on(&self, variant: Option<&str>) -> Vec<LogicalType> {
-        match variant.and_then(|name| self.keyed.get(name)) {
+        match variant.and_then(|name| self.job.keyed(name)) {
             Some(on) => on.need.parameters.iter().map(|parameter| parameter.kind).collect(),
             None => self.parameters.iter().map(|parameter| parameter.kind).collect(),
         }
-    }
-
-    /// The forms of what is given on a variant.
-    pub(crate) fn forms_on(&self, variant: Option<&str>) -> Vec<Form> {
-        self.need_on(variant).map(Need::forms).unwrap_or_default()
-    }
-
-    /// At most how many rows are asked for.
-    pub fn limit(&self) -> Option<u64> {
-        self.need.as_ref().and_then(|need| need.limit)
     }
 }
 

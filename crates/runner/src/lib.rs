@@ -8,6 +8,7 @@ mod contender;
 mod contest;
 mod delayed;
 mod event;
+mod job;
 mod machine;
 mod policy;
 mod processes;
@@ -19,10 +20,9 @@ use std::time::{Duration, Instant};
 
 pub use allocator::{CountingAllocator, HeapCounts, count_heap};
 pub use contender::{OwnContender, serve};
-pub use contest::{
-    Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, FullerNeed, Keyed, KeyedContest, ParameterSource, Place, Program, Setup,
-};
+pub use contest::{Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, Keyed, ParameterSource, Place, Program, Setup};
 pub use event::{Checking, Event, HeatBegins, RoundBegins};
+pub use job::{FullerNeed, Job, KeyedContest, ReadJob};
 pub use machine::{Pressure, reference_loop};
 pub use policy::{
     CheckedEntry, CheckedVerdict, Checks, Contradiction, Entrant, EntrantFault, HeatRun, Known, Probe, Purpose, RaceOptions, RaceReport,

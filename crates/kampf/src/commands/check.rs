@@ -101,10 +101,10 @@ fn answer(contest: &Contest, setup: &Setup<'_>, checks: &Checks) -> String {
         if let Some(set) = sets.get(at).filter(|set| !set.is_empty()) {
             page.paragraph(&paint(Look::Title, &format!("with {}", set_text(contest, set))), 2);
         }
-        match reference.came(contest.limit()) {
+        match reference.came(contest.job.limit()) {
             Some(came) => page.line(format!("{} came", rows_of(came))),
             None => {
-                let rows = reference.answer(contest.limit());
+                let rows = reference.answer(contest.job.limit());
                 answer_text(&mut page, &named_items(contest, rows), rows);
             }
         }
@@ -123,7 +123,7 @@ fn set_text(contest: &Contest, set: &[Value]) -> String {
 
 /// What rows hold: what the need gives, or of own SQL without one a value for each column, by its number.
 fn named_items(contest: &Contest, rows: &[Vec<Value>]) -> Vec<Item> {
-    match &contest.need {
+    match contest.job.need() {
         Some(_) => items(contest),
         None => {
             let columns = rows.first().map_or(0, Vec::len);
@@ -134,7 +134,7 @@ fn named_items(contest: &Contest, rows: &[Vec<Value>]) -> Vec<Item> {
 
 /// What a need gives; empty for own SQL without one.
 fn items(contest: &Contest) -> Vec<Item> {
-    let given = contest.need.iter().flat_map(|need| &need.give);
+    let given = contest.job.need().into_iter().flat_map(|need| &need.give);
     given.map(|given| Item { name: given.name.clone(), form: given.form.clone() }).collect()
 }
 
@@ -144,9 +144,9 @@ fn answer_lines(contest: &Contest, checks: &Checks) -> String {
         let values: Vec<_> = row.iter().map(|value| value_to_json(value.as_ref())).collect();
         format!("{}\n", json!(values))
     };
-    let lines = |reference: &kampf_contest::Reference| match reference.came(contest.limit()) {
+    let lines = |reference: &kampf_contest::Reference| match reference.came(contest.job.limit()) {
         Some(came) => format!("{}\n", json!({"came": came})),
-        None => reference.answer(contest.limit()).iter().map(row).collect(),
+        None => reference.answer(contest.job.limit()).iter().map(row).collect(),
     };
     checks.references.iter().map(lines).collect()
 }
@@ -196,7 +196,7 @@ fn difference_json(difference: &Difference) -> serde_json::Value {
 
 /// How the contenders of a contest answered, differences side by side.
 pub(super) fn check_text(page: &mut Page, contest: &Contest, asked: &[Vec<Value>], checks: &Checks) {
-    let rows: usize = checks.references.iter().map(|reference| reference.answer(contest.limit()).len()).sum();
+    let rows: usize = checks.references.iter().map(|reference| reference.answer(contest.job.limit()).len()).sum();
     let sets = match checks.references.len() {
         0 | 1 => String::new(),
         sets => format!(" over {sets} parameter sets"),
@@ -260,8 +260,8 @@ fn stopped_text(page: &mut Page, checks: &Checks) {
 
 /// For how many parameter sets not so many rows come as are expected, in words.
 fn unexpected(contest: &Contest, checks: &Checks) -> Option<String> {
-    let expect = contest.need.as_ref()?.expect;
-    let came: Vec<u64> = checks.references.iter().filter_map(|reference| reference.came(contest.limit())).collect();
+    let expect = contest.job.need()?.expect;
+    let came: Vec<u64> = checks.references.iter().filter_map(|reference| reference.came(contest.job.limit())).collect();
     let first = came.first()?;
     let sets = match (came.len(), checks.references.len()) {
         (_, 1) => String::new(),
@@ -293,7 +293,7 @@ fn contradiction_text(page: &mut Page, contest: &Contest, asked: &[Vec<Value>], 
 
 /// The first difference of an answer, the right row above the contender's.
 fn difference_text(page: &mut Page, contest: &Contest, difference: &Difference, titles: Titles) {
-    if let (Some((right, found)), Some(need)) = (difference.came, &contest.need) {
+    if let (Some((right, found)), Some(need)) = (difference.came, contest.job.need()) {
         let told = |came: u64| if need.expect.holds(came) { format!("{} as expected", rows_of(came)) } else { need.expect.failure(came) };
         page.line(format!("    {}: {}", if titles == RIGHT { "right is" } else { titles[0] }, told(right)));
         page.line(format!("    {}: {}", titles[1], told(found)));

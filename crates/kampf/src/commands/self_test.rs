@@ -6,7 +6,7 @@ use kampf_contest::{Hydration, own_sql};
 use kampf_engine::{Connection, Effort};
 use kampf_race::{Finding, Interval, Standing, share_interval};
 use kampf_result::Circumstance;
-use kampf_runner::{Contest, Entry, EntryWay, Event, Inbox, RaceReport, Setup};
+use kampf_runner::{Contest, Entry, EntryWay, Event, Inbox, Job, RaceReport, Setup};
 use kampf_schema::TableId;
 use serde_json::json;
 
@@ -238,13 +238,10 @@ fn field(sql: &[String]) -> Result<Contest, Problem> {
     };
     Ok(Contest {
         name: "planted".to_owned(),
-        need: None,
+        job: Job::Read(Box::default()),
         need_text: serde_json::Value::Null,
-        ordered: false,
         parameters: Vec::new(),
         entries: sql.iter().enumerate().map(entry).collect::<Result<_, Problem>>()?,
-        reference: None,
-        keyed: std::collections::BTreeMap::new(),
     })
 }
 

@@ -68,7 +68,7 @@ fn contests(project: &Project, format: Format) -> Result<String, Problem> {
 
 /// What each relation gets, and by how much rows multiply.
 fn notes(project: &Project, selected: &Selected, entry: &Entry, plan: &Plan) -> Vec<String> {
-    let (Some(need), Some(choices)) = (&selected.contest.need, &entry.choices) else { return Vec::new() };
+    let (Some(need), Some(choices)) = (selected.contest.job.need(), &entry.choices) else { return Vec::new() };
     let mut by: Vec<(&'static str, Vec<String>)> = Vec::new();
     for Reached { what, by: loading } in reached(&project.schema, need, project.engine.dialect(), choices) {
         match by.iter_mut().find(|(word, _)| *word == loading.word()) {
@@ -192,7 +192,7 @@ fn contest(general: &General, project: &Project, name: &str, arguments: &Show) -
     let format = general.format;
     let config = project.contest(name)?;
     let selected = resolve(project, config, &arguments.selection)?;
-    let sentence = selected.contest.need.as_ref().map(|need| {
+    let sentence = selected.contest.job.need().map(|need| {
         let telling = Telling { schema: &project.schema, rows: &|table| project.blueprint.rows(table), number: &count };
         telling.sentence(need)
     });
@@ -206,7 +206,7 @@ fn contest(general: &General, project: &Project, name: &str, arguments: &Show) -
             .map(|entry| match &entry.way {
                 EntryWay::Plan(plan) => {
                     {
-                    let need = selected.contest.need.as_ref().zip(entry.choices);
+                    let need = selected.contest.job.need().zip(entry.choices);
                     let by = need.map(|(need, choices)| reached(&project.schema, need, project.engine.dialect(), &choices));
                     let by: Vec<_> = by.into_iter().flatten().map(|one| json!({"what": one.what, "loading": one.by.word()})).collect();
                     let query_plans: Vec<_> = plans.of(&entry.name).iter().map(|one| json!({"sql": one.shape, "plan": one.plan})).collect();

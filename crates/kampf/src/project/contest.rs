@@ -7,7 +7,7 @@ use kampf_contest::{
     ByHand, Choice, Choices, Dialect, Expect, Field, Form, Given, Hydration, KeyedNeed, Leaf, Measure, Need, NeedPart, NeedText, Plan,
     Restriction, derive, own_sql, resolve as resolve_need,
 };
-use kampf_runner::{Contest, Entry, EntryWay, FullerNeed, KeyedContest, Program, more_than};
+use kampf_runner::{Contest, Entry, EntryWay, FullerNeed, Job, KeyedContest, Program, ReadJob, more_than};
 use kampf_schema::expr::{Expr, Node};
 use kampf_schema::{Column, Schema};
 use kampf_verdict::Required;
@@ -99,12 +99,14 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     let contest = Contest {
         name: config.name.clone(),
         need_text: need_text(config),
-        ordered: config.ordered,
         parameters,
         entries,
-        reference: need.as_ref().and_then(|need| reference(&project.schema, need, &field, dialect)),
-        need,
-        keyed: keyed.into_iter().map(over_keys).collect(),
+        job: Job::Read(Box::new(ReadJob {
+            ordered: config.ordered,
+            reference: need.as_ref().and_then(|need| reference(&project.schema, need, &field, dialect)),
+            need,
+            keyed: keyed.into_iter().map(over_keys).collect(),
+        })),
     };
     Ok(Selected { contest, field, restriction: options, order_appended, left_out, held_back, unmatched, lacking })
 }

@@ -42,7 +42,7 @@ impl TakenShare {
 
 /// Which share of the rows a contest's condition takes. None where it has none, or where that would take long to tell.
 pub(crate) fn taken(project: &Project, contest: &Contest) -> Option<TakenShare> {
-    let need = contest.need.as_ref().filter(|need| !need.filter.is_empty())?;
+    let need = contest.job.need().filter(|need| !need.filter.is_empty())?;
     let sets = contest.parameter_sets_of(&project.blueprint, project.race_seed, 0);
     let all = project.blueprint.rows(need.root());
     let leaves = need.filter.iter().flat_map(|part| part.condition.leaves());
@@ -69,7 +69,7 @@ pub(crate) fn taken(project: &Project, contest: &Contest) -> Option<TakenShare> 
 
 /// What an engine cannot say of a contest's need, so that the application does it, and what that costs in rows.
 pub(crate) fn left_to_app(project: &Project, contest: &Contest) -> Vec<String> {
-    let Some(need) = &contest.need else { return Vec::new() };
+    let Some(need) = contest.job.need() else { return Vec::new() };
     let plans = contest.entries.iter().filter_map(|entry| match &entry.way {
         EntryWay::Plan(plan) => Some(plan),
         EntryWay::Program(_) => None,
@@ -127,8 +127,9 @@ fn cost(project: &Project, contest: &Contest, need: &Need, left: LeftPart) -> Op
 /// What to say of a contest whose answer is empty whatever was drawn: such a race says little about one that is not.
 pub(crate) fn empty_answer(project: &Project, contest: &Contest, checks: &Checks) -> Option<String> {
     let answers = &checks.references;
-    let says =
-        |reference: &kampf_contest::Reference| !reference.answer(contest.limit()).is_empty() || reference.came(contest.limit()).is_some();
+    let says = |reference: &kampf_contest::Reference| {
+        !reference.answer(contest.job.limit()).is_empty() || reference.came(contest.job.limit()).is_some()
+    };
     if answers.is_empty() || answers.iter().any(says) {
         return None;
     }
@@ -137,7 +138,7 @@ pub(crate) fn empty_answer(project: &Project, contest: &Contest, checks: &Checks
         sets => format!(" with all {sets} parameter sets"),
     };
     let mut said = Vec::new();
-    if let Some(need) = &contest.need {
+    if let Some(need) = contest.job.need() {
         if project.blueprint.rows(need.root()) == 0 {
             said.push(format!("{} has no rows", project.schema.table(need.root()).name));
         }

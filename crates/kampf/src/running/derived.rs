@@ -57,7 +57,7 @@ pub(crate) fn possible_indexes(project: &mut Project, contests: &[String], selec
 fn possible(project: &Project, contest: &str) -> Result<Vec<Variant>, Problem> {
     let plain = Selection { index: vec!["none".to_owned()], ..Selection::default() };
     let selected = resolve(project, project.contest(contest)?, &plain)?;
-    let all = selected.contest.need.as_ref().map(|need| candidates(&project.schema, need, project.engine.dialect())).unwrap_or_default();
+    let all = selected.contest.job.need().map(|need| candidates(&project.schema, need, project.engine.dialect())).unwrap_or_default();
     let mut variants: Vec<Variant> = Vec::new();
     for candidate in &all {
         let is_same = |variant: &&Variant| variant.is_alone(candidate.table, &candidate.index) && variant.lacks.is_none();

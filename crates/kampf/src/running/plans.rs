@@ -30,7 +30,7 @@ pub(crate) fn planning<'p>(project: &'p Project, contest: &Contest) -> Planning<
     };
     Planning {
         schema: &project.schema,
-        candidates: contest.need.as_ref().map(of_need).unwrap_or_default(),
+        candidates: contest.job.need().map(of_need).unwrap_or_default(),
         rows: Box::new(|table| project.schema.find(table).map(|table| project.blueprint.rows(table))),
     }
 }
@@ -38,7 +38,7 @@ pub(crate) fn planning<'p>(project: &'p Project, contest: &Contest) -> Planning<
 /// The references that a contest goes along and that have no index, in a sentence.
 pub(crate) fn without_index(project: &Project, contest: &Contest) -> Option<String> {
     let bare = bare_references(&project.schema);
-    let hops = contest.need.iter().flat_map(|need| &need.sources).filter_map(|source| source.hop.as_ref());
+    let hops = contest.job.need().into_iter().flat_map(|need| &need.sources).filter_map(|source| source.hop.as_ref());
     let along = hops.filter(|hop| hop.kind == HopKind::Many).map(|hop| (hop.to, hop.to_columns.clone()));
     let mut said: Vec<String> = along.filter(|one| bare.contains(one)).map(|one| reference_text(&project.schema, &one)).collect();
     said.sort_unstable();

@@ -172,7 +172,7 @@ fn real_settings(project: &Project, dataset: &Dataset) -> BTreeMap<String, Strin
 /// The contenders as they were measured.
 fn contenders(contest: &Contest, checks: &Checks, report: &RaceReport) -> Vec<ContenderFacts> {
     let failed: Vec<usize> = report.race.standings().iter().filter(|one| one.finding == Finding::Failed).map(|one| one.contender).collect();
-    let rows = checks.references.first().map(|reference| reference.answer(contest.limit()).len() as u64);
+    let rows = checks.references.first().map(|reference| reference.answer(contest.job.limit()).len() as u64);
     let facts = |at: usize| {
         let (entry, entrant, checked) = (&contest.entries[at], &report.entrants[at], &checks.entries[at]);
         let kind = match &checked.verdict {
@@ -252,7 +252,7 @@ fn kept_text(checked: &CheckedEntry) -> Option<String> {
 /// What else is known of them.
 fn extras(contest: &Contest, checks: &Checks, report: &RaceReport, dialect: &Dialect) -> Vec<Extra> {
     let answer = checks.references.first().map(|reference| {
-        let answer = reference.answer(contest.limit());
+        let answer = reference.answer(contest.job.limit());
         AnswerPart { rows: answer.len() as u64, digest: kampf_contest::digest(answer, reference.is_ordered(), &reference.forms) }
     });
     let extra = |at: usize| Extra {

@@ -48,7 +48,7 @@ impl<'a> Field<'a> {
     /// The variant of a contender, where its keys are of another type.
     fn keyed_variant(&self, at: usize) -> Option<&'a str> {
         let contest = self.contest;
-        contest.entries[at].variant.as_deref().filter(|variant| contest.keyed.contains_key(*variant))
+        contest.entries[at].variant.as_deref().filter(|variant| contest.job.keyed(variant).is_some())
     }
 }
 
@@ -81,13 +81,13 @@ impl Stage for Field<'_> {
     }
 
     fn agree(&self, right: &Reference, other: &Reference) -> bool {
-        let limit = self.contest.limit();
+        let limit = self.contest.job.limit();
         let answer = Answer { rows: other.answer(limit).to_vec(), came: other.came(limit) };
         compare(right, limit, &answer) == Agreement::Same
     }
 
     fn remarks(&self, right: &[Reference]) -> Vec<&'static str> {
-        let Some(need) = &self.contest.need else { return Vec::new() };
+        let Some(need) = self.contest.job.need() else { return Vec::new() };
         let cuts = |limit: u64| right.iter().any(|reference| reference.rows.len() as u64 > limit);
         let all = self.setup.blueprint.rows(need.root());
         let leaves_out = need.group.is_some() || right.iter().any(|reference| (reference.rows.len() as u64) < all);
@@ -106,7 +106,7 @@ impl Stage for Field<'_> {
     }
 
     fn rows_of(&self, reference: &Reference) -> u64 {
-        reference.answer(self.contest.limit()).len() as u64
+        reference.answer(self.contest.job.limit()).len() as u64
     }
 
     fn most_alive(&self) -> usize {
@@ -141,9 +141,9 @@ impl Stage for Field<'_> {
         let mut talk = self.talks.remove(&at).ok_or_else(nobody)?;
         talk.answers_within(longest);
         let verdict = match (variant, known) {
-            (None, _) => compared(&mut talk, sets, right, self.contest.limit())?,
+            (None, _) => compared(&mut talk, sets, right, self.contest.job.limit())?,
             (Some(_), Some((_, _, KeyedRight::Agree(right)))) => {
-                compared(&mut talk, &self.contest.sets_on(self.setup, variant, sets), right, self.contest.limit())?
+                compared(&mut talk, &self.contest.sets_on(self.setup, variant, sets), right, self.contest.job.limit())?
             }
             (Some(_), Some((_, _, KeyedRight::Apart(verdict)))) => verdict.clone(),
             (Some(_), None) => return Err(nobody()),

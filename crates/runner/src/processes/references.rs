@@ -9,7 +9,8 @@ use super::comparison::{bytes_of, compared};
 use super::inbox::Inbox;
 use super::sample::{FullerAnswer, Sampled, sampled};
 use super::talk::{Flow, Talk};
-use crate::contest::{Contest, Entry, EntryWay, FullerNeed, Setup};
+use crate::contest::{Contest, Entry, EntryWay, Setup};
+use crate::job::FullerNeed;
 use crate::policy::{CheckedVerdict, Known, Right};
 use crate::trouble::Trouble;
 
@@ -58,13 +59,13 @@ impl<'a> RowsAsked<'a> {
             variant: None,
             schema: setup.schema,
             blueprint: setup.blueprint,
-            need: contest.need.as_ref(),
-            reference: contest.reference.as_ref(),
+            need: contest.job.need(),
+            reference: contest.job.reference(),
         }
     }
 
     fn keyed(setup: &'a Setup<'_>, contest: &'a Contest, variant: &'a str) -> Result<RowsAsked<'a>, Trouble> {
-        let (on, data) = contest.keyed.get(variant).zip(setup.keyed.get(variant)).ok_or_else(not_loaded)?;
+        let (on, data) = contest.job.keyed(variant).zip(setup.keyed.get(variant)).ok_or_else(not_loaded)?;
         Ok(RowsAsked {
             variant: Some(variant),
             schema: data.schema,
@@ -86,7 +87,7 @@ pub(super) fn rows_of(need: &Need, blueprint: &Blueprint) -> u64 {
 
 /// Whether a contest is checked by plain evaluation of all rows, as far as it can be at all.
 fn is_plain(contest: &Contest, blueprint: &Blueprint) -> bool {
-    contest.need.as_ref().is_none_or(|need| rows_of(need, blueprint).saturating_mul(contest.set_count()) <= PLAIN_EVALUATION_ROWS)
+    contest.job.need().is_none_or(|need| rows_of(need, blueprint).saturating_mul(contest.set_count()) <= PLAIN_EVALUATION_ROWS)
 }
 
 /// Rows up to which a dataset is its own twin: nothing takes long there.
@@ -94,7 +95,7 @@ const OWN_TWIN_ROWS: u64 = 10_000;
 
 /// Whether contenders of a contest have to prove themselves on few rows first.
 pub fn wants_twin(contest: &Contest, blueprint: &Blueprint) -> bool {
-    !is_plain(contest, blueprint) || contest.need.as_ref().is_some_and(|need| rows_of(need, blueprint) > OWN_TWIN_ROWS)
+    !is_plain(contest, blueprint) || contest.job.need().is_some_and(|need| rows_of(need, blueprint) > OWN_TWIN_ROWS)
 }
 
 /// The right answers by plain evaluation of all rows; none where there are too many.
@@ -142,10 +143,10 @@ pub(crate) fn keyed_references(
     let keyed = RowsAsked::keyed(setup, contest, variant)?;
     let references = right_on(inbox, setup, contest, &keyed, &contest.sets_on(setup, Some(variant), sets))?.references;
     let old_key = |table: TableId, value: &Value| keyed.blueprint.old_key(table, value);
-    let keys = &contest.keyed.get(variant).ok_or_else(not_loaded)?.keys;
+    let keys = &contest.job.keyed(variant).ok_or_else(not_loaded)?.keys;
     for (set, (own, plain)) in references.iter().zip(plain).enumerate() {
-        let answer = Answer { rows: own.answer(contest.limit()).to_vec(), came: own.came(contest.limit()) };
-        match keys.agrees(plain, contest.limit(), &answer, &old_key) {
+        let answer = Answer { rows: own.answer(contest.job.limit()).to_vec(), came: own.came(contest.job.limit()) };
+        match keys.agrees(plain, contest.job.limit(), &answer, &old_key) {
             Agreement::Same => {}
             Agreement::Differs(difference) => return Ok(KeyedRight::Apart(CheckedVerdict::Disagrees(set, Box::new(difference)))),
             Agreement::Undecided(why) => return Ok(KeyedRight::Apart(CheckedVerdict::Undecided(why))),
@@ -167,8 +168,8 @@ fn right_on(inbox: &Inbox, setup: &Setup<'_>, contest: &Contest, on: &RowsAsked<
         }
     }
     let first = contest.entries.first().ok_or_else(|| Trouble::Refused("there is no contender".to_owned()))?;
-    let answers = whole_answers(Talk::of_forms(inbox, setup, contest, first, contest.forms_on(on.variant))?, sets)?;
-    let references = answers.into_iter().map(|answer| in_its_order(contest.ordered, answer)).collect();
+    let answers = whole_answers(Talk::of_forms(inbox, setup, contest, first, contest.job.forms_on(on.variant))?, sets)?;
+    let references = answers.into_iter().map(|answer| in_its_order(contest.job.is_ordered(), answer)).collect();
     Ok(Right { references, known: Known::By(first.name.clone()) })
 }
 

@@ -9,7 +9,7 @@ use kampf_fill::{Blueprint, RecipeMaker};
 use kampf_schema::{Schema, Value};
 
 use super::references::rows_of;
-use crate::contest::FullerNeed;
+use crate::job::FullerNeed;
 
 /// Root rows that are looked at.
 const ROOTS: usize = 1_000;

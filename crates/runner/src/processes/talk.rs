@@ -37,7 +37,7 @@ pub(crate) type TakeRows<'t> = &'t mut dyn FnMut(usize, Answer) -> Result<Flow, 
 
 impl<'a> Talk<'a> {
     pub(crate) fn start(inbox: &'a Inbox, setup: &Setup<'_>, contest: &Contest, entry: &Entry) -> Result<Talk<'a>, Trouble> {
-        Talk::of_forms(inbox, setup, contest, entry, contest.forms_on(entry.variant.as_deref()))
+        Talk::of_forms(inbox, setup, contest, entry, contest.job.forms_on(entry.variant.as_deref()))
     }
 
     /// The same with one that gives values of some forms.

@@ -6,7 +6,7 @@ use kampf_fill::{Blueprint, Order};
 use kampf_schema::expr::{Expr, Node, RowCount};
 use kampf_schema::{LogicalType, Relations, Schema, Value, ddl};
 
-use crate::contest::FullerNeed;
+use crate::job::FullerNeed;
 use crate::processes::sample::{FullerAnswer, Sampled, sampled};
 
 const HIVES: &str =
