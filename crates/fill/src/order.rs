@@ -56,17 +56,24 @@ pub struct FillError {
     pub message: String,
     /// What to do.
     pub hint: Option<String>,
+    /// Whether a recipe would help, wherever the place is.
+    pub by_recipe: bool,
     /// So many rows could be made, where it is known.
     pub(crate) room: Option<u64>,
 }
 
 impl FillError {
     pub(crate) fn new(subject: FillSubject, message: impl Into<String>) -> FillError {
-        FillError { subject, span: None, message: message.into(), hint: None, room: None }
+        FillError { subject, span: None, message: message.into(), hint: None, by_recipe: false, room: None }
     }
 
     pub(crate) fn room(self, rows: u64) -> FillError {
         FillError { room: Some(rows), ..self }
+    }
+
+    /// The same with a recipe that would help.
+    pub(crate) fn recipe(self, hint: impl Into<String>) -> FillError {
+        FillError { by_recipe: true, ..self.hint(hint) }
     }
 
     pub(crate) fn hint(mut self, hint: impl Into<String>) -> FillError {

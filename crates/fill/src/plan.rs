@@ -249,7 +249,7 @@ impl Planning<'_> {
                         subject.clone(),
                         format!("the guess `{}` for `{}.{}` is wrong: {}", guess.recipe, table.name, column.name, error.message),
                     )
-                    .hint(format!("say how to make it: `\"{}.{}\" = \"…\"` under [values]", table.name, column.name))
+                    .recipe(format!("say how to make it: `\"{}.{}\" = \"…\"` under [values]", table.name, column.name))
                 })?;
                 (&guessed, format!("guessed from {}", guess.why))
             }

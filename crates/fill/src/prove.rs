@@ -117,5 +117,5 @@ fn cannot(table: &Table, id: TableId, order: &Order, at: usize) -> FillError {
     }
     let example = columns.first().map_or("…", |&column| table.columns[column].name.as_str());
     FillError::new(FillSubject::Schema(check.span), format!("no values were found for `{}` that fulfil the check `{sql}`", table.name))
-        .hint(format!("say under [values] how to meet it, like `\"{}.{example}\" = \"…\"`", table.name))
+        .recipe(format!("say under [values] how to meet it, like `\"{}.{example}\" = \"…\"`", table.name))
 }

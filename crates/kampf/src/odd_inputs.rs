@@ -24,7 +24,7 @@ pub fn command_line(words: &[String]) -> bool {
 
 /// Whether a kampf.toml is understood, as far as that goes without its schema.
 pub fn project_file(text: &str) -> bool {
-    match Config::read(&TextFile { path: PathBuf::from("kampf.toml"), text: text.into() }) {
+    match Config::read(&TextFile { path: PathBuf::from("kampf.toml").into(), text: text.into() }) {
         Ok(_) => true,
         Err(problem) => {
             let _ = problem.to_string();

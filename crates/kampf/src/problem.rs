@@ -1,7 +1,8 @@
 //! What went wrong, for a person: what, where, what to do, and the exit status.
 
+use std::error::Error;
 use std::fmt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 
 use kampf_schema::{LineColumn, Span};
@@ -20,7 +21,7 @@ pub(crate) const SURROUNDINGS: u8 = 3;
 #[derive(Clone, Debug)]
 pub(crate) struct TextFile {
     /// As the user knows it.
-    pub(crate) path: PathBuf,
+    pub(crate) path: Arc<Path>,
     pub(crate) text: Arc<str>,
 }
 
@@ -40,7 +41,7 @@ impl TextFile {
             Ok(text) => {
                 // What some editors put before a text belongs to it no more than its name does.
                 let text = text.strip_prefix('\u{feff}').unwrap_or(&text);
-                let source = TextFile { path: path.to_owned(), text: text.into() };
+                let source = TextFile { path: path.into(), text: text.into() };
                 match text.find('\0') {
                     None => Ok(source),
                     Some(at) => {
@@ -84,17 +85,25 @@ pub(crate) struct Problem {
     pub(crate) place: Option<Place>,
     pub(crate) hint: Option<String>,
     pub(crate) exit: u8,
+    /// What it comes from, for who asks what kind of thing went wrong; the message says it already.
+    pub(crate) cause: Option<Arc<dyn Error + Send + Sync>>,
+}
+
+impl Error for Problem {
+    fn source(&self) -> Option<&(dyn Error + 'static)> {
+        self.cause.as_deref().map(|cause| cause as _)
+    }
 }
 
 impl Problem {
     /// Something the user wrote is wrong.
     pub(crate) fn wrong(message: impl Into<String>) -> Problem {
-        Problem { message: message.into(), place: None, hint: None, exit: WRONG }
+        Problem { message: message.into(), place: None, hint: None, exit: WRONG, cause: None }
     }
 
     /// The surroundings failed.
     pub(crate) fn surroundings(message: impl Into<String>) -> Problem {
-        Problem { message: message.into(), place: None, hint: None, exit: SURROUNDINGS }
+        Problem { message: message.into(), place: None, hint: None, exit: SURROUNDINGS, cause: None }
     }
 
     /// A file or folder cannot be used.
@@ -109,7 +118,13 @@ impl Problem {
             _ => (error.to_string(), None),
         };
         let problem = Problem::surroundings(format!("{what} {}: {reason}", path.display()));
-        Problem { hint: hint.map(str::to_owned), ..problem }
+        // The system's errors cannot be copied; what they are of can.
+        let cause = error.raw_os_error().map_or_else(|| error.kind().into(), std::io::Error::from_raw_os_error);
+        Problem { hint: hint.map(str::to_owned), ..problem }.because(cause)
+    }
+
+    pub(crate) fn because(self, cause: impl Error + Send + Sync + 'static) -> Problem {
+        Problem { cause: Some(Arc::new(cause)), ..self }
     }
 
     pub(crate) fn hint(mut self, hint: impl Into<String>) -> Problem {
@@ -226,7 +241,7 @@ mod tests {
     use super::*;
 
     fn shown(text: &str, span: Span) -> String {
-        let source = TextFile { path: "kampf.toml".into(), text: text.into() };
+        let source = TextFile { path: Path::new("kampf.toml").into(), text: text.into() };
         Problem::wrong("it is wrong").at(source.place(span)).hint("do it right").to_string()
     }
 
@@ -238,6 +253,22 @@ mod tests {
         assert_eq!(shown(text, Span::new(start, start + 5)), expected);
         assert!(shown(text, Span::new(text.len(), text.len() + 9)).contains("kampf.toml:3:1\n    \n    ^\n"));
         assert!(shown("", Span::new(0, 0)).contains("kampf.toml:1:1"));
+    }
+
+    #[test]
+    fn what_it_comes_from_is_behind_it_down_to_the_system() {
+        let missing = Problem::file("cannot read", Path::new("nothing"), &std::fs::read("/no/such/file").unwrap_err());
+        let system = missing.source().and_then(|cause| cause.downcast_ref::<std::io::Error>());
+        assert_eq!(system.map(std::io::Error::kind), Some(std::io::ErrorKind::NotFound));
+        let engine = kampf_contest::EngineError {
+            kind: kampf_contest::EngineErrorKind::Full,
+            message: "no room".to_owned(),
+            sql: None,
+            cause: Some(Arc::new(std::io::Error::from(std::io::ErrorKind::StorageFull))),
+        };
+        let problem = crate::store::engine_problem(&engine);
+        assert!(problem.source().and_then(Error::source).is_some_and(|cause| cause.is::<std::io::Error>()));
+        assert_eq!(problem.to_string().matches("no room").count(), 1);
     }
 
     #[test]

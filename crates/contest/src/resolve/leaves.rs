@@ -225,6 +225,7 @@ impl<'a> Resolver<'a> {
             let known = model.columns.iter().map(|column| column.name.as_str());
             let mut mistake = Mistake::new(last.span, format!("`{}` has no column `{}`", model.name, last.text));
             let known: Vec<&str> = known.chain(self.relations.from(table).map(|relation| relation.name.as_str())).collect();
+            mistake.is_unknown = true;
             mistake.hint = did_you_mean(&last.text, known.iter().copied());
             // Whoever compares with a word that is like no name may mean a text.
             if relations.is_empty() && nearest(&last.text, known).is_none() {
@@ -359,11 +360,10 @@ impl<'a> Resolver<'a> {
         let mut table = from;
         let mut path = Vec::new();
         for name in names {
-            let relation = self.relations.find(self.schema, table, &name.text).map_err(|error| Mistake {
-                span: name.span,
-                message: error.message,
-                hint: error.hint,
-            })?;
+            let relation = self
+                .relations
+                .find(self.schema, table, &name.text)
+                .map_err(|error| Mistake { hint: error.hint, ..Mistake::new(name.span, error.message) })?;
             path.extend(self.steps(relation));
             table = relation.hops.last().map_or(table, |hop| hop.to);
         }

@@ -119,14 +119,13 @@ fn unreadable(error: expr::ReadError, text: &str) -> Mistake {
     let is_doubled = text.get(error.span.start.saturating_sub(1)..).is_some_and(|rest| rest.starts_with("=="));
     let one_is_enough = || "one `=` compares two values".to_owned();
     let hint = error.hint.or_else(|| is_doubled.then(one_is_enough)).or_else(|| asks_twice.then(no_selects));
-    Mistake { span: error.span, message: error.message, hint }
+    Mistake { hint, ..Mistake::new(error.span, error.message) }
 }
 
 /// A mistake in a condition that is about a name of the answer.
 fn of_the_answer(mistake: Mistake, filter: &str, given: &[Given], is_grouped: bool) -> Mistake {
     let place = filter.get(mistake.span.start..mistake.span.end);
-    let is_unknown = mistake.message.contains("has no column");
-    let Some(given) = given.iter().find(|given| is_unknown && Some(given.name.as_str()) == place) else { return mistake };
+    let Some(given) = given.iter().find(|given| mistake.is_unknown && Some(given.name.as_str()) == place) else { return mistake };
     let message = format!("`{}` is a name of the answer, and `where` looks at rows before there is one", given.name);
     let hint = if is_grouped { format!("a need has no condition on groups; {OWN_SQL}") } else { "say the value itself here".to_owned() };
     Mistake { message, hint: Some(hint), ..mistake }

@@ -18,7 +18,7 @@ use tokio_postgres::tls::{MakeTlsConnect, TlsConnect};
 use tokio_postgres::types::ToSql;
 use tokio_postgres::{Client, Config, NoTls, Row, SimpleQueryMessage};
 
-use super::error::{SAYS, engine_error, start_error};
+use super::error::{engine_error, is_the_servers, start_error};
 use super::tls::{CountedTls, Tls};
 use super::wire::{CountedStream, Wire};
 use crate::engine::Endpoint;
@@ -128,7 +128,7 @@ impl Link {
                 };
                 match tokio::time::timeout(PATIENCE, asked).await {
                     // One that has no room for another question is alive.
-                    Ok(Err(error)) if error.message.starts_with(SAYS) => {}
+                    Ok(Err(error)) if is_the_servers(&error) => {}
                     Ok(answered) => drop(answered?),
                     Err(_) => {
                         return Err(unreachable(&format!("the server has stopped answering for more than {} s", 2 * PATIENCE.as_secs())));

@@ -9,8 +9,6 @@ use tokio_postgres::error::{ErrorPosition, SqlState};
 use crate::foreign::without_passwords;
 use crate::statement::place_in;
 
-/// How a message begins that is the server's own.
-pub(super) const SAYS: &str = "PostgreSQL says: ";
 /// Where a password can be given.
 pub(super) const WHERE_PASSWORDS: &str = "; give it in the URL, in PGPASSWORD or in ~/.pgpass";
 
@@ -23,6 +21,12 @@ pub(super) fn start_error(error: Error, has_password: bool) -> EngineError {
         return EngineError { kind: EngineErrorKind::Password, message, ..error };
     }
     error
+}
+
+/// Whether an error is what the server says itself, and it has answered then.
+pub(super) fn is_the_servers(error: &EngineError) -> bool {
+    let driver = error.cause.as_ref().and_then(|cause| cause.downcast_ref::<Error>());
+    driver.is_some_and(|error| error.as_db_error().is_some())
 }
 
 pub(super) fn engine_error(error: Error, sql: Option<&str>) -> EngineError {
@@ -70,6 +74,6 @@ pub(super) fn engine_error(error: Error, sql: Option<&str>) -> EngineError {
     };
     let more =
         [server.detail(), server.hint()].into_iter().flatten().map(|more| format!("; {}", more.trim_end_matches('.'))).collect::<String>();
-    let message = format!("{SAYS}{}{place}{}{remedy}", without_passwords(server.message()), without_passwords(&more));
+    let message = format!("PostgreSQL says: {}{place}{}{remedy}", without_passwords(server.message()), without_passwords(&more));
     EngineError { kind, message, sql, cause: Some(Arc::new(error)) }
 }

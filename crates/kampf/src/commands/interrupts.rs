@@ -42,12 +42,12 @@ impl Drop for Filling {
 /// Has an inbox heed Ctrl-C from now on. A fill is not to wait for its end: until then the signal ends the program.
 pub(super) fn heed(inbox: &Inbox) -> Result<(), Problem> {
     HEEDED.store(true, Ordering::SeqCst);
-    inbox.heed_signals().map_err(|error| Problem::surroundings(format!("cannot listen for signals: {error}")))
+    inbox.heed_signals().map_err(|error| Problem::surroundings(format!("cannot listen for signals: {error}")).because(error))
 }
 
 /// Where the user's wish to stop arrives.
 pub(super) fn inbox() -> Result<Inbox, Problem> {
-    Inbox::new().map_err(|error| Problem::surroundings(format!("cannot listen for signals: {error}")))
+    Inbox::new().map_err(|error| Problem::surroundings(format!("cannot listen for signals: {error}")).because(error))
 }
 
 fn listen(mut signals: Signals) {

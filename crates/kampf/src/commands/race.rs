@@ -59,7 +59,7 @@ pub(super) fn run(general: &General, arguments: &Race) -> Result<Ending, Problem
         .any(|one| one.fault.as_ref().is_some_and(|fault| fault.kind == FaultKind::Disagrees));
     let run = RacedRun { kampf: env!("CARGO_PKG_VERSION").to_owned(), machine, dataset, contests: raced.parts };
     let text = serde_json::to_string_pretty(&Document::of(&run))
-        .map_err(|error| Problem::surroundings(format!("the result cannot be written: {error}")))?;
+        .map_err(|error| Problem::surroundings(format!("the result cannot be written: {error}")).because(error))?;
     // A result that cannot be saved is still shown, and who only looks at the exit status is told.
     let saved = save_result(&home, &text);
     match &saved {

@@ -83,7 +83,8 @@ fn refused(path: &Path, text: &str, error: &ReadError) -> Problem {
 fn again(general: &General, path: &Path) -> Result<Ending, Problem> {
     let run = read(path)?;
     if general.format == Format::Json {
-        let text = serde_json::to_string_pretty(&Document::of(&run)).map_err(|error| Problem::surroundings(error.to_string()))?;
+        let text =
+            serde_json::to_string_pretty(&Document::of(&run)).map_err(|error| Problem::surroundings(error.to_string()).because(error))?;
         print_json(&text)?;
         return Ok(Ending::Done);
     }

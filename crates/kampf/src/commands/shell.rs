@@ -21,7 +21,7 @@ pub(super) fn completions(arguments: &Completions) -> Result<Ending, Problem> {
     let mut text = Vec::new();
     if let Some(shell) = shells.completer(&name) {
         let written = shell.write_registration(ASKED_BY, "kampf", "kampf", "kampf", &mut text);
-        written.map_err(|error| Problem::surroundings(format!("the words for {name} cannot be put together: {error}")))?;
+        written.map_err(|error| Problem::surroundings(format!("the words for {name} cannot be put together: {error}")).because(error))?;
     }
     if arguments.shell == Shell::Zsh {
         // As a file that zsh loads when it is first asked it has to answer that, too.

@@ -69,7 +69,8 @@ pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Proble
     let setup = setup(&project, &dataset, &bounds)?;
     let sets = selected.contest.parameter_sets(&setup, 0);
     let parameters = selected.contest.sets_on(&setup, entry.variant.as_deref(), &sets).swap_remove(0);
-    let engine_problem = |error: kampf_contest::EngineError| Problem::surroundings(format!("`{}` failed: {error}", entry.name));
+    let engine_problem =
+        |error: kampf_contest::EngineError| Problem::surroundings(format!("`{}` failed: {error}", entry.name)).because(error);
     let place = setup.place_of(entry).ok_or_else(|| Problem::surroundings("the data of its variant was not loaded"))?;
     let connection = project.engine.connect(&place.url, &project.settings).map_err(engine_problem)?;
     let mut session = connection.session();

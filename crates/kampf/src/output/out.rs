@@ -43,7 +43,7 @@ fn write_out(text: &str) -> Result<(), Problem> {
     let mut out = anstream::stdout().lock();
     match out.write_all(text.as_bytes()).and_then(|()| out.flush()) {
         Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => {
-            Err(Problem::surroundings(format!("cannot write the result: {error}")))
+            Err(Problem::surroundings(format!("cannot write the result: {error}")).because(error))
         }
         _ => Ok(()),
     }

@@ -238,7 +238,7 @@ mod tests {
     use super::*;
 
     fn read(text: &str) -> Result<Config, Problem> {
-        Config::read(&TextFile { path: "kampf.toml".into(), text: text.into() })
+        Config::read(&TextFile { path: std::path::Path::new("kampf.toml").into(), text: text.into() })
     }
 
     #[test]

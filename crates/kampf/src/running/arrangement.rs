@@ -63,7 +63,9 @@ impl Arrangement {
                     let target =
                         engine.endpoint(url).ok_or_else(|| Problem::surroundings("the server's URL names no place to relay to"))?;
                     let started = Relay::start(&target, longer);
-                    relay.insert(started.map_err(|error| Problem::surroundings(format!("the relay cannot be started: {error}")))?)
+                    relay.insert(
+                        started.map_err(|error| Problem::surroundings(format!("the relay cannot be started: {error}")).because(error))?,
+                    )
                 }
             };
             *url = engine.redirected(url, relay.endpoint());

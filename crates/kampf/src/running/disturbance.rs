@@ -20,7 +20,9 @@ pub(crate) struct Disturbance {
 
 impl Disturbance {
     pub(crate) fn begins() -> Result<Disturbance, Problem> {
-        let failed = |error: std::io::Error| Problem::surroundings(format!("the load of a disturbed self-test cannot be started: {error}"));
+        let failed = |error: std::io::Error| {
+            Problem::surroundings(format!("the load of a disturbed self-test cannot be started: {error}")).because(error)
+        };
         let program = std::env::current_exe().map_err(failed)?;
         let child = Command::new(program).arg(DISTURBANCE).stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null()).spawn();
         Ok(Disturbance { child: child.map_err(failed)? })

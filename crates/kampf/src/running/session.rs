@@ -8,7 +8,7 @@ use kampf_runner::{Contest, EntryWay, Keyed, Place, Setup, Trouble, wants_twin};
 use super::forecast::forecast;
 use crate::arguments::{Bounds, General};
 use crate::output::{bytes, other_share_text, rows_of};
-use crate::problem::{Problem, SURROUNDINGS};
+use crate::problem::Problem;
 use crate::project::{Project, Variant, twin_name};
 use crate::store::{Dataset, dataset};
 use crate::tidings::{Listener, Tidings};
@@ -115,7 +115,8 @@ fn keyed<'a>(project: &'a Project, name: &str) -> Option<(String, Keyed<'a>)> {
 
 /// The setup of contenders.
 pub(crate) fn setup<'a>(project: &'a Project, dataset: &'a Dataset, bounds: &Bounds) -> Result<Setup<'a>, Problem> {
-    let binary = std::env::current_exe().map_err(|error| Problem::surroundings(format!("cannot find the own program: {error}")))?;
+    let binary =
+        std::env::current_exe().map_err(|error| Problem::surroundings(format!("cannot find the own program: {error}")).because(error))?;
     let setup = Setup {
         binary,
         engine: project.engine,
@@ -189,10 +190,11 @@ pub(crate) fn name_programs<'a>(dataset: &Dataset, contests: impl Iterator<Item 
 
 /// Trouble that concerns a whole contest.
 pub(crate) fn trouble(contest: &str, trouble: &Trouble) -> Problem {
-    match trouble {
-        Trouble::Interrupted => Problem { exit: SURROUNDINGS, ..Problem::surroundings("interrupted before there was a result") },
+    let problem = match trouble {
+        Trouble::Interrupted => Problem::surroundings("interrupted before there was a result"),
         // A matter of what is asked for, not of where.
         Trouble::TooLarge(what) => Problem::wrong(format!("the answer of `{contest}` cannot be checked: {what}")),
         other => Problem::surroundings(format!("the reference answer of `{contest}` cannot be had: {other}")),
-    }
+    };
+    problem.because(trouble.clone())
 }

@@ -261,7 +261,7 @@ fn tables(loaded: &[Loaded], sizes: &[TableSize]) -> Vec<TableRecord> {
 
 pub(crate) fn engine_problem(error: &kampf_contest::EngineError) -> Problem {
     use kampf_contest::EngineErrorKind as Kind;
-    let problem = Problem::surroundings(error.to_string());
+    let problem = Problem::surroundings(error.to_string()).because(error.clone());
     match error.kind {
         Kind::Full => problem.hint("make room on the disk and run the command again; nothing else was touched"),
         Kind::Constraint => Problem { exit: WRONG, ..problem }.hint("change the recipe of that column under [values]"),
@@ -285,7 +285,8 @@ fn owner(data: &Path) -> String {
 
 /// Eight letters and digits that another folder's dataset will not have.
 fn nonce() -> Result<String, Problem> {
-    let random = getrandom::u32().map_err(|error| Problem::surroundings(format!("the system gives no random number: {error}")))?;
+    let random =
+        getrandom::u32().map_err(|error| Problem::surroundings(format!("the system gives no random number: {error}")).because(error))?;
     Ok(format!("{random:08x}"))
 }
 

@@ -15,12 +15,14 @@ pub struct Mistake {
     pub message: String,
     /// What to do.
     pub hint: Option<String>,
+    /// Whether it is a name that nothing has.
+    pub is_unknown: bool,
 }
 
 impl Mistake {
     /// A mistake without a hint.
     pub fn new(span: Span, message: impl Into<String>) -> Mistake {
-        Mistake { span, message: message.into(), hint: None }
+        Mistake { span, message: message.into(), hint: None, is_unknown: false }
     }
 
     /// The same with what to do.

@@ -217,7 +217,7 @@ mod tests {
             }
             prop_assert_eq!(text.lines().map(shown).collect::<Vec<_>>(), text.lines().collect::<Vec<_>>());
             // And it is one that Kampf takes.
-            let source = crate::problem::TextFile { path: "kampf.toml".into(), text: text.as_str().into() };
+            let source = crate::problem::TextFile { path: std::path::Path::new("kampf.toml").into(), text: text.as_str().into() };
             prop_assert!(crate::project::Config::read(&source).is_ok(), "{}", text);
         }
     }

@@ -35,7 +35,7 @@ impl Fault {
             FillSubject::Rows(table) => Place::Rows(*table),
             FillSubject::Values(..) => Place::Values,
             // A check that is not met is met by saying how values are made.
-            FillSubject::Schema(_) if error.hint.as_ref().is_some_and(|hint| hint.contains("[values]")) => Place::Values,
+            FillSubject::Schema(_) if error.by_recipe => Place::Values,
             FillSubject::Schema(_) => Place::Schema,
         };
         Fault { place, what: error.message.clone(), hint: error.hint.clone() }

@@ -135,7 +135,7 @@ mod tests {
 
     #[test]
     fn every_key_of_the_form_is_one_that_is_read() {
-        let source = crate::problem::TextFile { path: "kampf.toml".into(), text: EVERYTHING.into() };
+        let source = crate::problem::TextFile { path: std::path::Path::new("kampf.toml").into(), text: EVERYTHING.into() };
         if let Err(problem) = super::super::Config::read(&source) {
             panic!("{problem}");
         }
