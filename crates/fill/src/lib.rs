@@ -4,6 +4,7 @@
 //! can be made in any order and references need no database. Declared constraints hold by construction: unique values come
 //! from permutations and ordinals, references from counted parents. Nothing here knows a driver, a clock or a file.
 
+mod allowed;
 mod batch;
 mod blueprint;
 mod bounds;
@@ -36,9 +37,10 @@ mod unknown;
 mod uuids;
 mod vocabulary;
 
+pub use allowed::{Allowed, allowed};
 pub use batch::{BATCH_ROWS, Batch};
 pub use blueprint::Blueprint;
-pub use guess::{LEAST_SCALE, MOST_SCALE, RowGuesses};
+pub use guess::{LAST_DAY, LEAST_SCALE, MOST_SCALE, RowGuesses};
 pub use order::{FillError, FillSubject, Order, Shrink};
 pub use parameter::RecipeMaker;
 pub use random::Permutation;

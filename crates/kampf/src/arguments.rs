@@ -189,11 +189,15 @@ pub(crate) struct Fill {
     /// Fill nothing; show some rows of a table, and how each column is made and why
     #[arg(long, value_name = "TABLE", conflicts_with = "digest")]
     pub(crate) preview: Option<String>,
+    /// Fill nothing; look at the rows as they are made and list what a person would not believe of them: times out of order, steps that do not
+    /// continue, rows across tenants, shares of states. Exit with 1 where there is any
+    #[arg(long, conflicts_with_all = ["preview", "digest", "remove"])]
+    pub(crate) doubt: bool,
     /// Fill nothing; print a digest of each table's content, the same on every machine and engine
     #[arg(long)]
     pub(crate) digest: bool,
     /// Fill it once more for each other type of primary keys, of a table or of all, `*`, and show what each costs; no contest is needed
-    #[arg(long, value_name = "TABLE", value_delimiter = ',', conflicts_with_all = ["remove", "preview", "digest"])]
+    #[arg(long, value_name = "TABLE", value_delimiter = ',', conflicts_with_all = ["remove", "preview", "digest", "doubt"])]
     pub(crate) keys: Vec<String>,
 }
 

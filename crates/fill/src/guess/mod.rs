@@ -12,6 +12,8 @@ use kampf_schema::{Column, ColumnId, Default, LogicalType, Schema, Span, TableId
 
 use crate::bounds::Bounds;
 
+pub use times::LAST_DAY;
+
 pub use rows::{LEAST_SCALE, MOST_SCALE, RowGuesses};
 
 /// Thousandths of a percent of nulls where nothing is said: one in ten.

@@ -109,6 +109,9 @@ const LATER: [&str; 55] = [
     "reviewed",
 ];
 
+/// The last day of rows that nobody gave a period, by which what lies ahead is told.
+pub const LAST_DAY: &str = "2026-06-30";
+
 /// Where nothing else is known, things happened in these years.
 const PERIOD: &str = "2021-01-01..2026-06-30";
 

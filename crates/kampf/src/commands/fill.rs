@@ -4,11 +4,13 @@ use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use kampf_contest::bare_references;
-use kampf_schema::{KeyColumns, TableId};
+use kampf_doubt::doubts;
+use kampf_fill::LAST_DAY;
+use kampf_schema::{KeyColumns, TableId, parse_date};
 
 use super::{Ending, Teller, print, print_json, say};
 use crate::arguments::{Fill, Format, General, is_of_keys};
-use crate::output::{Column, KeysFilled, Look, Page, bytes, count, keys_table, list, paint, preview, reference_text};
+use crate::output::{Column, KeysFilled, Look, Page, bytes, count, keys_table, list, paint, preview, print_doubts, reference_text};
 use crate::problem::Problem;
 use crate::project::{Project, Variant};
 use crate::running::{engines, filled_with, open, warn_of_shares};
@@ -21,6 +23,9 @@ pub(super) fn run(general: &General, arguments: &Fill) -> Result<Ending, Problem
         if let Some(table) = &arguments.preview {
             preview(general, &project, table)?;
             break;
+        }
+        if arguments.doubt {
+            return doubt(general, &project);
         }
         if arguments.digest {
             digests(general, &project)?;
@@ -46,6 +51,16 @@ pub(super) fn run(general: &General, arguments: &Fill) -> Result<Ending, Problem
         }
     }
     Ok(Ending::Done)
+}
+
+/// What a person would not believe of the rows.
+fn doubt(general: &General, project: &Project) -> Result<Ending, Problem> {
+    let last_day = parse_date(LAST_DAY).map_or(0, i64::from);
+    // Until its end.
+    let today = (last_day + 1) * 86_400_000_000 - 1;
+    let found = doubts(&project.schema, &project.blueprint, today);
+    print_doubts(general, project, &found)?;
+    Ok(if found.is_empty() { Ending::Done } else { Ending::No })
 }
 
 /// The digests of all tables, worked out on as many threads as there are.

@@ -304,6 +304,34 @@ fn nulls_come_as_often_as_they_are_asked_for_whatever_checks_want_or_it_is_said(
 }
 
 #[test]
+fn what_a_person_would_not_believe_is_listed_and_is_a_no() {
+    let folder = Folder::empty();
+    folder.write(
+        "s.sql",
+        "CREATE TABLE bake (id INTEGER PRIMARY KEY, started_on DATE NOT NULL, finished_on DATE NOT NULL, country CHAR(2) NOT NULL);",
+    );
+    let made = |finished: &str| {
+        let values = format!(
+            "\"bake.started_on\" = \"2025-03-01..2025-03-31\"\n\"bake.finished_on\" = \"{finished}\"\n\"bake.country\" = \"pick('DE', 'FR')\""
+        );
+        folder.write("kampf.toml", format!("schema = \"s.sql\"\n[rows]\nbake = 100\n[values]\n{values}\n"));
+        folder.kampf(&["fill", "--doubt"])
+    };
+    let doubted = made("2025-02-01..2025-02-28");
+    assert_eq!(doubted.status, 1);
+    assert!(doubted.stdout.starts_with("1 doubt. 1 table looked at"), "{}", doubted.stdout);
+    assert!(doubted.stdout.contains("100 of 100 have `finished_on` before `started_on`"), "{}", doubted.stdout);
+    let document = json(&folder.kampf(&["fill", "--doubt", "--format", "json"]).stdout);
+    let doubt = &document["doubts"][0];
+    assert_eq!((doubt["kind"].as_str(), doubt["table"].as_str()), (Some("times-of-row"), Some("bake")));
+    assert_eq!((doubt["found"].as_u64(), doubt["of"].as_u64()), (Some(100), Some(100)));
+    assert_eq!(doubt["columns"], serde_json::json!(["started_on", "finished_on"]));
+    let believed = made("2025-04-01..2025-04-28");
+    assert_eq!((believed.status, believed.stdout.starts_with("Nothing to doubt.")), (0, true), "{}", believed.stdout);
+    assert!(folder.datasets().is_empty());
+}
+
+#[test]
 fn names_and_checks_colour_no_preview() {
     let folder = Folder::empty();
     let odd = "code\u{1b}[31m";

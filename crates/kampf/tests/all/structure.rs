@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use regex::Regex;
 
 /// The crates that know no file, clock, thread and environment.
-const CORE: [&str; 7] = ["schema", "fill", "contest", "race", "verdict", "result", "protocol"];
+const CORE: [&str; 8] = ["schema", "fill", "doubt", "contest", "race", "verdict", "result", "protocol"];
 
 /// What none of these may name.
 const OF_THE_MACHINE: [&str; 12] = [
