@@ -4,8 +4,8 @@ use kampf_schema::{ColumnId, LogicalType, TableId, Value};
 
 use crate::lives::moment;
 use crate::look::{Cases, Looked, is_before, shown};
-use crate::words::{has, says_answer, says_state, words};
 use crate::{Doubt, DoubtKind};
+use kampf_fill::names::{has, says_answer, says_state, words};
 
 /// What stands in the names of where a step begins, and where it ends.
 const ENDS: [(&str, &str); 5] = [("from", "to"), ("old", "new"), ("previous", "next"), ("prev", "next"), ("before", "after")];
@@ -104,7 +104,7 @@ fn answer_elsewhere(looked: &Looked<'_>, table: TableId, own: usize) -> Option<D
     // What all of a thread have: the first that is always there, other than who wrote it.
     let others = (0..model.references.len()).filter(|&at| is_plain(at) && !model.columns[model.references[at].columns[0]].nullable);
     let on = others
-        .filter(|&at| !crate::words::is_of_all(looked.table(model.references[at].parent)))
+        .filter(|&at| !kampf_fill::names::is_of_all(looked.table(model.references[at].parent)))
         .map(|at| model.references[at].columns[0])
         .next()?;
     let mut cases = Cases::default();

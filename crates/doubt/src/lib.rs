@@ -10,7 +10,6 @@ mod look;
 mod shares;
 mod tenants;
 mod values;
-mod words;
 
 use kampf_fill::{BATCH_ROWS, Batch, Blueprint};
 use kampf_schema::{ColumnId, Schema, TableId, Value};

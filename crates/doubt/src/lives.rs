@@ -2,9 +2,9 @@
 
 use kampf_schema::{ColumnId, LogicalType, TableId, Value};
 
-use crate::look::{Cases, Looked, is_before, is_time, micros, shown};
-use crate::words::{Stage, comes_after, goes_on_for_long, happened, has, is_of_machines, may_lie_ahead, says_answer, stage};
+use crate::look::{Cases, Looked, is_before, micros, shown};
 use crate::{Doubt, DoubtKind};
+use kampf_fill::names::{Stage, comes_after, goes_on_for_long, happened, has, is_of_machines, is_time, may_lie_ahead, says_answer, stage};
 
 const MICROS_PER_HOUR: i64 = 3_600_000_000;
 

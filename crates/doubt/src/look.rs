@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use kampf_schema::{Column, ColumnId, LogicalType, Schema, Table, TableId, Value};
+use kampf_schema::{Column, ColumnId, Schema, Table, TableId, Value};
 
 use crate::{Doubt, DoubtKind, MOST_ROWS, Rows};
 
@@ -92,11 +92,6 @@ impl<'a> Looked<'a> {
         children.sort_unstable();
         children
     }
-}
-
-/// Whether a column holds times.
-pub(crate) fn is_time(column: &Column) -> bool {
-    matches!(column.kind, LogicalType::Date | LogicalType::Timestamp)
 }
 
 /// A time in microseconds since 1970-01-01; of a date its midnight.

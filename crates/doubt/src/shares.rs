@@ -4,9 +4,9 @@ use kampf_fill::allowed;
 use kampf_schema::{ColumnId, Default, LogicalType, TableId, Value};
 
 use crate::lives::ENOUGH;
-use crate::look::{Cases, Looked, is_time, shown};
-use crate::words::{self, says_state};
+use crate::look::{Cases, Looked, shown};
 use crate::{Doubt, DoubtKind};
+use kampf_fill::names::{self, is_first_state, is_time, says_state};
 
 /// More rows than this in the state in which rows begin, and nothing ever goes on.
 const FIRST_SHARE: f64 = 0.4;
@@ -36,22 +36,7 @@ fn first_state(looked: &Looked<'_>, table: TableId, at: ColumnId, options: &[Val
         _ => &options[0],
     };
     // Of most things the state that rows have by themselves is the one in which they are at work.
-    let begins = [
-        "draft",
-        "new",
-        "open",
-        "pending",
-        "created",
-        "queued",
-        "planned",
-        "requested",
-        "submitted",
-        "received",
-        "scheduled",
-        "todo",
-        "waiting",
-    ];
-    if !begins.contains(&shown(first).to_lowercase().as_str()) {
+    if !is_first_state(&shown(first)) {
         return None;
     }
     let mut cases = Cases::default();
@@ -69,7 +54,7 @@ fn over(looked: &Looked<'_>, table: TableId, at: ColumnId) -> Option<Doubt> {
         _ if is_time(column) && column.nullable => |value| *value != Value::Null,
         _ => return None,
     };
-    let word = words::over(looked.table(table), column)?;
+    let word = names::over(looked.table(table), column)?;
     let mut cases = Cases::default();
     looked.values(table, at).iter().for_each(|value| cases.look(is_over(value), || shown(value)));
     if cases.of() < ENOUGH || cases.share() <= 0.5 {

@@ -3,8 +3,8 @@
 use kampf_schema::{ColumnId, TableId};
 
 use crate::look::{Cases, Looked};
-use crate::words::is_of_all;
 use crate::{Doubt, DoubtKind};
+use kampf_fill::names::is_of_all;
 
 /// So many tables belong to a tenant, at least.
 const TABLES: usize = 3;

@@ -5,8 +5,8 @@ use kampf_schema::{ColumnForm, ColumnId, Default, LogicalType, TableId, Value};
 
 use crate::lives::ENOUGH;
 use crate::look::{Cases, Looked, shown};
-use crate::words::{has, words};
 use crate::{Doubt, DoubtKind};
+use kampf_fill::names::{has, words};
 
 /// By how much values may stay below what a check allows.
 const UNUSED: f64 = 20.0;

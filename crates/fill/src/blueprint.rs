@@ -216,13 +216,13 @@ impl Blueprint {
             }
             ValueSource::Numbered => {
                 of.maker.make(&mut random, own, &self.words, &others, out);
-                of.maker.number(own, of.longest, out);
+                of.maker.number(own, of.key, of.longest, &self.words, out);
                 let mut again = own;
                 while self.taken_by(of, out).is_some() {
                     again += plan.rows;
                     out.retract();
                     of.maker.make(&mut random, own, &self.words, &others, out);
-                    of.maker.number(again, of.longest, out);
+                    of.maker.number(again, of.key, of.longest, &self.words, out);
                 }
             }
             ValueSource::Ordinal(link) => out.push(ValueRef::Integer(plan.links[*link].rank(row) as i64 + 1)),
@@ -234,7 +234,8 @@ impl Blueprint {
             }
             ValueSource::NumberedWithin(link) => {
                 of.maker.make(&mut random, own, &self.words, &others, out);
-                of.maker.number(place(*link).1, of.longest, out);
+                let (parent, ordinal) = place(*link);
+                of.maker.number(ordinal, mix(of.key ^ parent), of.longest, &self.words, out);
             }
             ValueSource::Digit { link, all, worth, steps, key } => {
                 let (parent, number) = link.map_or_else(|| (0, another(*all)), place);
@@ -331,6 +332,11 @@ impl Others for Row<'_> {
 
     fn ordinal(&self, link: usize) -> u64 {
         self.blueprint.tables[self.table.0].links[link].rank(self.row)
+    }
+
+    fn siblings(&self, link: usize) -> u64 {
+        let links = &self.blueprint.tables[self.table.0].links;
+        links[link].parent(links, self.row, self.attempt).map_or(0, |parent| links[link].children(parent))
     }
 }
 

@@ -53,7 +53,7 @@ impl Maker {
             // Working days may lie a little behind the end.
             Maker::Dates(period) => Some(Value::Date(i32::try_from(period.high + 7).ok()?)),
             Maker::Timestamps(period) => Some(Value::Timestamp(period.high.checked_add(7 * DAY)?)),
-            Maker::Seconds(period) => Some(Value::Integer(period.high + 7 * DAY)),
+            Maker::Seconds(period) | Maker::Millis(period) => Some(Value::Integer(period.high + 7 * DAY)),
             // No text that is made begins so.
             text if text.is_text() => Some(Value::from("~")),
             _ => None,

@@ -8,6 +8,7 @@ use kampf_schema::{ColumnId, LogicalType, Reference, Schema, Table, TableId, Val
 use crate::count::{CountedRows, first_parent, most_of, share_evenly, share_rows};
 use crate::guess;
 use crate::link::{How, Link, Spread};
+use crate::names;
 use crate::order::{FillError, FillSubject, Order};
 use crate::random::{Permutation, Zipf, key};
 
@@ -119,8 +120,8 @@ impl Connecting<'_> {
         let recipe = reference.columns.iter().find_map(|&column| self.order.values.get(&(id, column)).map(|recipe| (column, recipe)));
         let null_share = match recipe {
             Some((_, recipe)) => recipe.null_share,
-            None if nullable && reference.parent == id => 25_000,
-            None if nullable => guess::null_share(&table.columns[reference.columns[0]]),
+            None if nullable && reference.parent == id && !names::says_answer(&table.columns[reference.columns[0]]) => 25_000,
+            None if nullable => guess::null_share(table, &table.columns[reference.columns[0]]),
             None => 0,
         };
         let key = self.key_of(id, at);

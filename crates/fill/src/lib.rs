@@ -4,6 +4,7 @@
 //! can be made in any order and references need no database. Declared constraints hold by construction: unique values come
 //! from permutations and ordinals, references from counted parents. Nothing here knows a driver, a clock or a file.
 
+mod after;
 mod allowed;
 mod batch;
 mod blueprint;
@@ -19,6 +20,8 @@ mod keys;
 mod kinds;
 mod link;
 mod maker;
+pub mod names;
+mod numbered;
 mod order;
 mod origins;
 mod parameter;
@@ -49,4 +52,4 @@ pub use tables::Way;
 pub use unknown::{LeftOut, leave_out_checks};
 
 /// Counted up whenever the same seed would give other content.
-pub const GENERATOR_VERSION: u32 = 9;
+pub const GENERATOR_VERSION: u32 = 10;

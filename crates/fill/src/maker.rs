@@ -4,13 +4,14 @@ use std::fmt::Write;
 
 use kampf_schema::{ColumnId, Decimal, TableId, Value, ValueRef};
 
+use crate::after::Step;
 use crate::batch::Batch;
 use crate::derived::Derived;
-use crate::period::{DAY, Period, SECOND};
+use crate::period::{DAY, MILLI, Period, SECOND};
 use crate::random::{Random, Zipf};
 use crate::shape::Shape;
 use crate::uuids::{marked, uuid_in_order, uuid_of_number, uuid_of_row};
-use crate::vocabulary::{Vocabulary, cut};
+use crate::vocabulary::Vocabulary;
 
 /// Makes the values of a column that is neither a reference nor bound by a rule over several columns.
 #[derive(Clone, Debug)]
@@ -51,6 +52,8 @@ pub(crate) enum Maker {
     Timestamps(Period),
     /// Seconds since 1970, in a whole number.
     Seconds(Period),
+    /// Milliseconds since 1970.
+    Millis(Period),
     /// True in so many of 100.
     Boolean(u64),
     Uuid,
@@ -119,6 +122,8 @@ pub(crate) trait Others {
     fn value(&self, origin: Origin) -> Value;
     /// The number of the row among its siblings, from 0.
     fn ordinal(&self, link: usize) -> u64;
+    /// How many siblings the row has, itself among them.
+    fn siblings(&self, link: usize) -> u64;
     /// How many rows of another table belong to the row, by one of their references.
     fn children(&self, child: TableId, reference: usize) -> u64;
 }
@@ -132,6 +137,10 @@ impl Others for Alone {
     }
 
     fn ordinal(&self, _: usize) -> u64 {
+        0
+    }
+
+    fn siblings(&self, _: usize) -> u64 {
         0
     }
 
@@ -159,6 +168,7 @@ impl Maker {
             Maker::Dates(period) => out.push(ValueRef::Date(period.draw(random, 1) as i32)),
             Maker::Timestamps(period) => out.push(ValueRef::Timestamp(period.draw(random, DAY))),
             Maker::Seconds(period) => out.push(ValueRef::Integer(period.draw(random, DAY) / SECOND)),
+            Maker::Millis(period) => out.push(ValueRef::Integer(period.draw(random, DAY) / MILLI + random.below(1000) as i64)),
             Maker::Boolean(share) => out.push(ValueRef::Boolean(random.below(100) < *share)),
             Maker::Uuid => {
                 let bits = (u128::from(random.next()) << 64 | u128::from(random.next())).to_be_bytes();
@@ -302,7 +312,9 @@ impl Maker {
             Maker::Integers(low, high) => Some(width((*low).into(), (*high).into())),
             Maker::Decimals(low, high, _) => Some(width(*low, *high)),
             Maker::Dates(period) => Some(width(period.low.into(), period.high.into())),
-            Maker::Timestamps(period) | Maker::Seconds(period) => Some(width((period.low / SECOND).into(), (period.high / SECOND).into())),
+            Maker::Timestamps(period) | Maker::Seconds(period) | Maker::Millis(period) => {
+                Some(width((period.low / SECOND).into(), (period.high / SECOND).into()))
+            }
             Maker::Code(shape) => Some(shape.count()),
             Maker::Pick(values) => Some(values.len() as u64),
             Maker::Boolean(_) => Some(2),
@@ -324,6 +336,7 @@ impl Maker {
             Maker::Dates(period) => out.push(ValueRef::Date((period.low + number as i64) as i32)),
             Maker::Timestamps(period) => out.push(ValueRef::Timestamp((period.low / SECOND + number as i64) * SECOND)),
             Maker::Seconds(period) => out.push(ValueRef::Integer(period.low / SECOND + number as i64)),
+            Maker::Millis(period) => out.push(ValueRef::Integer((period.low / SECOND + number as i64) * (SECOND / MILLI))),
             Maker::Pick(values) => out.push(values[number as usize % values.len()].0.as_ref()),
             Maker::Boolean(_) => out.push(ValueRef::Boolean(number == 1)),
             Maker::Sequence(start, step, kind) => out.push(kind.units(start.wrapping_add(step.wrapping_mul(number as i64))).as_ref()),
@@ -381,36 +394,12 @@ impl Maker {
         self.is_text() || matches!(self, Maker::From(derived) if is_derived_text(derived))
     }
 
-    /// Makes the text just made different from others by a number; others than texts are left as they are.
-    pub(crate) fn number(&self, number: u64, longest: Option<u64>, out: &mut Batch) {
-        out.amend_text(|text, start| {
-            let mark = match self {
-                Maker::Host => text[start..].find('.'),
-                _ => text[start..].find('@'),
-            };
-            let (between, at) = match self {
-                Maker::Email | Maker::Host => ("", mark),
-                Maker::From(_) => (if mark.is_some() { "" } else { "-" }, mark),
-                Maker::Url | Maker::Slug(..) => ("-", None),
-                Maker::Login => ("", None),
-                _ => (" ", None),
-            };
-            let tail = at.map_or_else(String::new, |at| text.split_off(start + at));
-            let ending = format!("{between}{}{tail}", number + 1);
-            if let Some(longest) = longest {
-                cut(text, start, longest.saturating_sub(ending.len() as u64));
-            }
-            text.push_str(&ending);
-        });
-    }
-
     /// What other columns the maker looks at.
     pub(crate) fn origins(&self) -> Vec<Origin> {
         match self {
             Maker::From(derived) => match &**derived {
-                Derived::After(of, ..) | Derived::Step(of, ..) | Derived::Linear { of, .. } | Derived::Slug(of) | Derived::Same(of) => {
-                    vec![*of]
-                }
+                Derived::Step(Step { of, .. }) | Derived::Linear { of, .. } | Derived::Slug(of) | Derived::Same(of) => vec![*of],
+                Derived::After(after) => after.of.clone(),
                 Derived::When(of, cases) => std::iter::once(*of).chain(cases.iter().flat_map(|(_, maker, _)| maker.origins())).collect(),
                 Derived::Email(of) | Derived::Joined(of) => of.clone(),
                 Derived::Count(..) => Vec::new(),

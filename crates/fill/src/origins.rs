@@ -22,6 +22,10 @@ pub(crate) struct OfTable<'a> {
 }
 
 impl Columns for OfTable<'_> {
+    fn nullable(&self) -> bool {
+        self.schema.table(self.table).columns[self.own].nullable
+    }
+
     fn counted(&self, child: &Name) -> Result<(TableId, usize), RecipeError> {
         let own = self.schema.table(self.table);
         let wrong = |message: String, hint: Option<String>| RecipeError { message, hint, span: Some(child.span) };

@@ -4,6 +4,7 @@ use crate::random::Random;
 
 /// Timestamps are whole seconds, as most that applications write are.
 pub(crate) const SECOND: i64 = 1_000_000;
+pub(crate) const MILLI: i64 = 1_000;
 pub(crate) const DAY: i64 = 86_400 * SECOND;
 
 /// A span of time and how points of it are drawn: days or microseconds.
@@ -12,6 +13,23 @@ pub(crate) struct Period {
     pub(crate) low: i64,
     pub(crate) high: i64,
     pub(crate) manner: TimeManner,
+    pub(crate) hours: Option<Hours>,
+}
+
+/// The hours of a day in which things happen, in microseconds from midnight.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub(crate) struct Hours {
+    pub(crate) from: i64,
+    pub(crate) to: i64,
+}
+
+impl Hours {
+    /// The same day, as far into these hours as the time was into the day: earlier times stay earlier ones.
+    pub(crate) fn of_day(self, micros: i64) -> i64 {
+        let (day, rest) = (micros.div_euclid(DAY), micros.rem_euclid(DAY) / SECOND);
+        let into = i128::from(rest) * i128::from(self.to - self.from) / i128::from(DAY / SECOND);
+        day * DAY + self.from + into as i64 / SECOND * SECOND
+    }
 }
 
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -29,7 +47,7 @@ impl Period {
         let unit = if day == 1 { 1 } else { SECOND };
         let (low, high) = (self.low / unit, self.high / unit);
         let even = |random: &mut Random| random.between(low.into(), high.into()) as i64;
-        match self.manner {
+        let at = match self.manner {
             TimeManner::Even => even(random) * unit,
             TimeManner::Recent => {
                 let back = random.unit();
@@ -55,6 +73,10 @@ impl Period {
                 let hours = (peak + 1.6 * random.normal()).clamp(7.0, 19.99);
                 (workday * day + (hours * 3600.0) as i64 * SECOND).clamp(self.low, self.high.max(self.low))
             }
+        };
+        match self.hours {
+            Some(hours) if day != 1 => hours.of_day(at).clamp(self.low, self.high.max(self.low)),
+            _ => at,
         }
     }
 }

@@ -289,13 +289,18 @@ impl Planning<'_> {
             return None;
         }
         let table = self.model();
-        maker.origins().into_iter().find_map(|origin| {
+        let names = |origin| {
             let (of, at, linked) = match origin {
                 Origin::Own(at) => (table, at, true),
                 Origin::Parent(link, at) => (self.schema.table(table.references[link].parent), at, !links[link].nullable),
             };
             (of.columns[at].nullable || !linked).then(|| format!("{}.{}", of.name, of.columns[at].name))
-        })
+        };
+        let origins = maker.origins();
+        let can_be_null: Vec<String> = origins.iter().copied().filter_map(names).collect();
+        // Of several times one that is always known is enough.
+        let all = can_be_null.len() == origins.len() || !matches!(**derived, Derived::After(_));
+        can_be_null.into_iter().next().filter(|_| all)
     }
 
     /// Makes values differ where unique rules want it.
@@ -400,7 +405,7 @@ impl Planning<'_> {
                 | ValueSource::Digit { .. },
             ) => 0,
             (Some(recipe), _) => recipe.null_share,
-            (None, _) if free && column.nullable && !bounds.known => guess::null_share(column),
+            (None, _) if free && column.nullable && !bounds.known => guess::null_share(table, column),
             _ => 0,
         };
         way.null_share = match &draft.source {

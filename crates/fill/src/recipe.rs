@@ -3,6 +3,7 @@
 mod arguments;
 mod columns;
 mod error;
+mod times;
 mod ways;
 
 pub(crate) use columns::{Columns, NoColumns};

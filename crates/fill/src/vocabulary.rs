@@ -15,6 +15,8 @@ const WORDS: usize = 4096;
 /// The word of the n-th rank comes about as often as 1/(n + 2.7), as in natural texts (Zipf's law as Mandelbrot put it, 1953).
 const OFFSET: f64 = 2.7;
 const SLOTS: usize = 1 << 15;
+/// Words by which numbers are spelled; a power of two.
+const SPELLING: usize = 1024;
 
 /// Where a word lies among all letters.
 #[derive(Clone, Copy, Debug)]
@@ -31,6 +33,8 @@ pub(crate) struct Vocabulary {
     places: Arc<[TownWord]>,
     /// A word for each of so many equal chances: the common ones stand there often.
     slots: Arc<[u16]>,
+    /// Short words in plain letters by which numbers are spelled.
+    spelling: Arc<[u16]>,
 }
 
 impl Vocabulary {
@@ -66,7 +70,32 @@ impl Vocabulary {
             TownWord { start, bytes: word.len() as u16, characters: word.chars().count() as u16 }
         });
         let places: Vec<TownWord> = places.collect();
-        Vocabulary { letters: letters.into(), places: places.into(), slots: slots.into() }
+        let is_short = |at: &u16| words[usize::from(*at)].is_ascii() && words[usize::from(*at)].len() <= 9;
+        let mut spelling: Vec<u16> = (0..WORDS as u16).filter(is_short).collect();
+        spelling.truncate(SPELLING);
+        Vocabulary { letters: letters.into(), places: places.into(), slots: slots.into(), spelling: spelling.into() }
+    }
+
+    /// A number as one word, or two: different numbers are spelled differently, whatever stands before them. None for numbers with which
+    /// no two words are left. Another key spells all numbers otherwise.
+    pub(crate) fn spell(&self, number: u64, key: u64) -> Option<(&str, Option<&str>)> {
+        let all = self.spelling.len() as u64;
+        // One half of the words stands alone, the other half behind another word.
+        let half = all / 2;
+        let word = |at: u64| {
+            let TownWord { start, bytes, .. } = self.places[usize::from(self.spelling[at as usize])];
+            &self.letters[start as usize..start as usize + usize::from(bytes)]
+        };
+        // Halves and wholes are powers of two, in which an odd factor leaves no number out.
+        let mixed = |number: u64, of: u64| (number.wrapping_mul(key | 1).wrapping_add(key >> 32)) & (of - 1);
+        match number.checked_sub(half) {
+            None => Some((word(mixed(number, half)), None)),
+            Some(more) if more < half * all => {
+                let more = mixed(more, half * all);
+                Some((word(half + more / all), Some(word(more % all))))
+            }
+            Some(_) => None,
+        }
     }
 
     /// A word; those at the front of the vocabulary come more often.
@@ -219,7 +248,7 @@ fn made_up(random: &mut Random, syllables: usize) -> String {
     word
 }
 
-fn capital(word: &str, out: &mut String) {
+pub(crate) fn capital(word: &str, out: &mut String) {
     let mut letters = word.chars();
     if let Some(first) = letters.next() {
         out.extend(first.to_uppercase());
@@ -246,6 +275,25 @@ mod tests {
         let mut counts: Vec<i32> = counts.into_values().collect();
         counts.sort_unstable_by(|left, right| right.cmp(left));
         assert!(counts[0] > 40 && counts[0] > 5 * counts[20] && counts.len() > 500, "{counts:?}");
+    }
+
+    #[test]
+    fn numbers_are_spelled_differently_as_long_as_there_are_words() {
+        for seed in 1..4 {
+            let words = Vocabulary::new(seed);
+            assert_eq!(words.spelling.len(), SPELLING);
+            let mut seen = std::collections::HashSet::new();
+            for number in 0..30_000 {
+                let (last, before) = words.spell(number, 0x9e37_79b9_7f4a_7c15 ^ seed).unwrap();
+                let text = before.map_or_else(|| last.to_owned(), |before| format!("{before} {last}"));
+                assert!(text.is_ascii() && text.len() <= 19, "{text}");
+                // The last word says whether another one belongs to it.
+                assert!(seen.insert((last.to_owned(), before.map(str::to_owned))), "{number}: {text}");
+                assert!(!seen.contains(&(last.to_owned(), None)) || before.is_none(), "{number}: {text}");
+            }
+            let half = SPELLING as u64 / 2;
+            assert!(words.spell(half * SPELLING as u64 + half - 1, 5).is_some() && words.spell(half * SPELLING as u64 + half, 5).is_none());
+        }
     }
 
     #[test]

@@ -2,6 +2,8 @@
 //!
 //! Rows are written as the INSERT statements of a schema file; nothing is generated.
 
+mod worlds;
+
 use kampf_doubt::{Doubt, DoubtKind, Rows, doubts};
 use kampf_schema::{Schema, TableId, Value, ddl, parse_timestamp};
 

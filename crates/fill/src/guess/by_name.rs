@@ -2,7 +2,9 @@
 
 use kampf_schema::{LogicalType, Value, name_words};
 
-use super::{Subject, named};
+use super::people::{FIRST_NAMES, LAST_NAMES, WHOLE_NAMES, is_of_people, name_columns};
+use super::{Subject, named, written};
+use crate::names;
 
 /// A line of the table: which columns it is about, and what suits them.
 struct Line {
@@ -76,8 +78,17 @@ impl Makes {
         match self {
             Pick(words) => {
                 let fits = words.iter().all(|(word, _)| word.chars().count() as u64 <= room);
-                let all = || words.iter().map(|(word, weight)| format!("'{word}' {weight}")).collect::<Vec<_>>().join(", ");
-                fits.then(|| format!("pick({})", all()))
+                // What the schema puts there by itself comes most often, if nobody goes on from it.
+                let usual = match subject.default() {
+                    Some(Value::Text(usual)) if !usual.is_empty() => Some(usual.as_ref()),
+                    _ => None,
+                };
+                let most = words.iter().map(|(_, weight)| *weight).max().unwrap_or(1);
+                let of_usual = |usual: &str| if names::is_first_state(usual) { 2 } else { 2 * most };
+                let first = usual.map(|usual| (usual, of_usual(usual)));
+                let others = words.iter().copied().filter(|(word, _)| usual != Some(*word));
+                let all = first.into_iter().chain(others).map(|(word, weight)| format!("{} {weight}", written(&Value::from(word))));
+                fits.then(|| format!("pick({})", all.collect::<Vec<_>>().join(", ")))
             }
             Recipe(recipe, least) => (room >= *least).then(|| (*recipe).to_owned()),
             Hex(most) => Some(hex(*most, room)),
@@ -86,63 +97,6 @@ impl Makes {
     }
 }
 
-/// Tables whose rows are people.
-const PEOPLE: [&str; 50] = [
-    "user",
-    "users",
-    "person",
-    "people",
-    "persons",
-    "customer",
-    "customers",
-    "employee",
-    "employees",
-    "keeper",
-    "keepers",
-    "contact",
-    "contacts",
-    "author",
-    "authors",
-    "member",
-    "members",
-    "owner",
-    "owners",
-    "student",
-    "students",
-    "teacher",
-    "teachers",
-    "patient",
-    "patients",
-    "staff",
-    "client",
-    "clients",
-    "identity",
-    "identities",
-    "account",
-    "accounts",
-    "admin",
-    "admins",
-    "agent",
-    "agents",
-    "driver",
-    "drivers",
-    "guest",
-    "guests",
-    "participant",
-    "participants",
-    "subscriber",
-    "subscribers",
-    "attendee",
-    "attendees",
-    "player",
-    "players",
-    "profile",
-    "profiles",
-];
-
-const FIRST_NAMES: &[&str] = &["firstname", "givenname", "forename", "fname"];
-const LAST_NAMES: &[&str] = &["lastname", "surname", "familyname", "lname"];
-const WHOLE_NAMES: &[&str] = &["fullname", "realname", "displayname", "personname"];
 const KEPT_WHOLE: &[&str] = &["data", "vars", "vcard", "card", "cards", "document", "cache", "blob", "markdown", "payload", "dump", "raw"];
 
 static LINES: &[Line] = &[
@@ -180,6 +134,11 @@ static LINES: &[Line] = &[
         &[Own(digest)],
     ),
     line(When { has: &["signature"], most: 512, ..ANY }, &[Own(digest)]),
+    // Bills are numbered by the year.
+    line(
+        When { has: &["number", "no"], least: 10, also: |subject, _| is_of_bills(subject), ..ANY },
+        &[Recipe("matching('^20(2[1-6])-[0-9]{5}$')", 10)],
+    ),
     line(
         When {
             has: &["token", "secret", "session", "sessionid", "apikey", "nonce", "fingerprint", "etag", "cookie"],
@@ -225,7 +184,7 @@ static LINES: &[Line] = &[
     ),
     line(has(&["lang", "language", "locale"]), &[Pick(&[("en", 5), ("de", 3), ("fr", 2), ("es", 1), ("it", 1)])]),
     line(has(&["currency"]), &[Pick(&[("EUR", 6), ("USD", 3), ("GBP", 1), ("CHF", 1)])]),
-    line(has(&["timezone", "tz"]), &[Pick(&[("UTC", 5), ("+01:00", 3), ("+02:00", 1), ("-05:00", 1)])]),
+    line(When { has: &["timezone", "tz"], is: &["timezone"], ..ANY }, &[Pick(&[("UTC", 5), ("+01:00", 3), ("+02:00", 1), ("-05:00", 1)])]),
     line(
         When { has: &["country", "countrycode"], least: 2, most: 2, ..ANY },
         &[Pick(&[("DE", 9), ("FR", 5), ("IT", 4), ("ES", 3), ("NL", 2), ("PL", 2), ("AT", 1), ("SE", 1), ("CH", 1)])],
@@ -326,6 +285,7 @@ static LINES: &[Line] = &[
     ),
     // What holds whole things is as long as they are.
     line(When { ends: KEPT_WHOLE, least: 501, ..ANY }, &[Own(|_, room| Some(format!("text(200..{})", room.min(3_000))))]),
+    line(When { ends: &["log", "recipe", "report", "transcript"], least: 200, ..ANY }, &[Own(long_text)]),
     line(has(&["signature"]), &[Recipe("text(20..120)", 200)]),
     line(
         When { has: &["type", "kind", "category", "class", "mode", "level"], not: &["name"], ..ANY },
@@ -353,6 +313,15 @@ static LINES: &[Line] = &[
             "summary",
             "info",
             "about",
+            "instructions",
+            "manual",
+            "story",
+            "biography",
+            "review",
+            "feedback",
+            "explanation",
+            "reasoning",
+            "terms",
         ]),
         &[Own(long_text)],
     ),
@@ -438,7 +407,8 @@ fn slug(subject: &Subject<'_>, room: u64) -> Option<String> {
 
 fn long_text(subject: &Subject<'_>, room: u64) -> Option<String> {
     let most = match () {
-        () if subject.has(&["body", "content", "article", "html"]) => 3000,
+        () if subject.has(&["body", "content", "article", "html", "log", "transcript", "manual"]) => 3000,
+        () if subject.has(&["recipe", "report", "instructions", "story", "biography", "review", "terms"]) => 1200,
         () if subject.has(&["text", "message", "description", "bio", "abstract"]) => 400,
         () => 160,
     };
@@ -455,32 +425,10 @@ fn code(subject: &Subject<'_>, room: u64) -> Option<String> {
     Some(format!("code('{pattern}')"))
 }
 
-/// The columns with the names of a person, where the table has them.
-fn name_columns(subject: &Subject<'_>) -> Vec<String> {
-    let table = subject.schema.table(subject.table);
-    let find = |names: &[&str]| {
-        table
-            .columns
-            .iter()
-            .enumerate()
-            .find(|(at, column)| {
-                *at != subject.id
-                    && matches!(column.kind, LogicalType::Text { .. })
-                    && !column.nullable
-                    && names.contains(&name_words(&column.name).concat().as_str())
-            })
-            .map(|(_, column)| named(&column.name))
-    };
-    let first = find(FIRST_NAMES);
-    let last = find(LAST_NAMES);
-    match (first, last) {
-        (Some(first), Some(last)) => vec![first, last],
-        _ => find(&["name", "fullname", "realname", "displayname"]).filter(|_| is_of_people(subject)).into_iter().collect(),
-    }
-}
-
-fn is_of_people(subject: &Subject<'_>) -> bool {
-    name_words(&subject.schema.table(subject.table).name).iter().any(|word| PEOPLE.contains(&word.as_str()))
+fn is_of_bills(subject: &Subject<'_>) -> bool {
+    const BILLS: [&str; 8] = ["invoice", "invoices", "bill", "bills", "receipt", "receipts", "order", "orders"];
+    let of_table = name_words(&subject.schema.table(subject.table).name);
+    of_table.last().is_some_and(|word| BILLS.contains(&word.as_str())) && subject.words.len() == 1 || subject.has(&BILLS)
 }
 
 /// A column that this one's address is made from.

@@ -3,14 +3,17 @@
 
 mod by_name;
 mod numbers;
+mod people;
+mod room;
 mod rows;
 mod texts;
 mod times;
 
 use kampf_schema::expr::Name;
-use kampf_schema::{Column, ColumnId, Default, LogicalType, Schema, Span, TableId, Value, name_words};
+use kampf_schema::{Column, ColumnId, Default, LogicalType, Schema, Span, Table, TableId, Value, name_words};
 
 use crate::bounds::Bounds;
+use crate::names;
 
 pub use times::LAST_DAY;
 
@@ -96,11 +99,15 @@ pub(crate) fn recipe(schema: &Schema, table: TableId, id: ColumnId, bounds: &Bou
 }
 
 /// The share of nulls of a column that may be null.
-pub(crate) fn null_share(column: &Column) -> u32 {
+pub(crate) fn null_share(table: &Table, column: &Column) -> u32 {
     let words = name_words(&column.name);
     let has = |list: &[&str]| words.iter().any(|word| list.contains(&word.as_str()));
     match () {
         () if has(&["deleted", "removed", "cancelled", "canceled", "archived", "banned", "locked", "failed", "error"]) => 92_000,
+        // What is over is the smaller part.
+        () if names::over(table, column).is_some() => 80_000,
+        () if names::is_of_what_is_over(table) && has(&["closed", "resolved", "finished", "completed", "ended"]) => 25_000,
+        () if names::says_answer(column) => 60_000,
         () if has(&["closed", "ended", "finished", "completed", "resolved", "expired", "until", "end", "died", "sold"]) => 45_000,
         () if has(&["middle", "line2", "address2", "fax", "suffix", "prefix", "nickname"]) => 70_000,
         () if has(&["comment", "comments", "note", "notes", "remark", "remarks", "description"]) => 30_000,
@@ -124,14 +131,18 @@ fn named(name: &str) -> String {
     Name { text: name.to_owned(), span: Span::default() }.to_string()
 }
 
-/// The default comes most often; without one, the values come less and less often in the order they are written.
+/// The default comes most often; without one, the values come less and less often in the order they are written. Of states that rows begin in
+/// and go on from most have gone on.
 fn one_of(subject: &Subject<'_>, values: &[Value]) -> Guess {
     if values.len() == 1 {
         return guess(written(&values[0]), "a check");
     }
     let default = subject.default();
     let count = values.len();
+    let first = default.unwrap_or(&values[0]);
+    let goes_on = count > 2 && names::says_state(subject.column) && matches!(first, Value::Text(text) if names::is_first_state(text));
     let weight = |at: usize, value: &Value| match default {
+        _ if goes_on => usize::try_from(names::state_weight(&value.to_string())).unwrap_or(1),
         Some(default) if default == value => 2 * count,
         Some(_) => 1,
         None => (count - at).div_ceil(count.div_ceil(4)),
@@ -141,7 +152,8 @@ fn one_of(subject: &Subject<'_>, values: &[Value]) -> Guess {
 }
 
 fn truth(subject: &Subject<'_>) -> Guess {
-    let is_rare = subject.has(&["deleted", "removed", "banned", "locked", "blocked", "archived", "hidden", "spam", "failed"]);
+    let is_over = names::over(subject.schema.table(subject.table), subject.column).is_some();
+    let is_rare = is_over || subject.has(&["deleted", "removed", "banned", "locked", "blocked", "archived", "hidden", "spam", "failed"]);
     // A default says what most rows are, whatever the name.
     let (share, why) = match () {
         () if subject.default() == Some(&Value::Boolean(true)) => (88, "its default"),

@@ -2,6 +2,7 @@
 
 use kampf_schema::{LogicalType, TableId, Value, name_words};
 
+use super::room::{fitting, unit};
 use super::{Guess, Subject, guess, named};
 
 /// Words that name a point in time.
@@ -53,12 +54,16 @@ pub(super) const MOMENTS: [&str; 45] = [
     "lastmodified",
 ];
 
+/// Words at the end of a name that say that a number counts seconds since 1970, or milliseconds where there is room for them.
+pub(super) const TICKS: [&str; 4] = ["ts", "epoch", "unixtime", "millis"];
+
 /// Whether a column of whole numbers counts the seconds since 1970.
 pub(super) fn is_moment(subject: &Subject<'_>) -> bool {
     let wide = subject.column.limits.is_none_or(|(_, high)| high >= i64::from(i32::MAX));
     let free = subject.bounds.least.as_ref().is_none_or(|least| matches!(least, Value::Integer(low) if *low <= 1_500_000_000))
         && subject.bounds.most.as_ref().is_none_or(|most| matches!(most, Value::Integer(high) if *high >= i64::from(i32::MAX)));
     let named = subject.has(&MOMENTS)
+        || subject.ends(&TICKS)
         || subject.ends(&["at", "since", "until"]) && subject.words.len() > 1
         || subject.is(&["time", "starttime", "endtime", "stoptime"])
         || subject.words.first().is_some_and(|word| word == "last")
@@ -76,12 +81,20 @@ pub(super) fn is_moment(subject: &Subject<'_>) -> bool {
 }
 
 pub(super) fn whole(subject: &Subject<'_>) -> Guess {
+    fitting(subject, guessed_whole(subject))
+}
+
+fn guessed_whole(subject: &Subject<'_>) -> Guess {
     let has = |words: &[&str]| subject.has(words);
     if let Some(recipe) = super::times::seconds(subject) {
         return guess(recipe, "its name");
     }
     if let Some(child) = counted_child(subject) {
         return guess(format!("count({})", named(&child)), "its name");
+    }
+    if let Some(unit) = unit(subject) {
+        let (low, high) = bounded(subject, (1, unit.most));
+        return guess(format!("{} in {low}..{high}", unit.distribution(low as f64, high as f64)), "the unit in its name");
     }
     let flag = has(&[
         "is", "has", "can", "flag", "enabled", "disabled", "active", "visible", "deleted", "hidden", "allow", "allowed", "use", "locked",
@@ -200,6 +213,12 @@ fn checked(subject: &Subject<'_>) -> bool {
     of_type.unwrap_or_default() != (subject.bounds.least.clone(), subject.bounds.most.clone())
 }
 
+/// Whether a check, and not only its type, says how large a number may be.
+pub(super) fn has_checked_most(subject: &Subject<'_>) -> bool {
+    let of_type = subject.column.limits.filter(|_| subject.column.kind == LogicalType::Integer).map(|(_, high)| Value::Integer(high));
+    subject.bounds.most.is_some() && subject.bounds.most != of_type
+}
+
 /// A guessed range, moved to where type and checks allow it.
 fn bounded(subject: &Subject<'_>, (mut low, mut high): (i64, i64)) -> (i64, i64) {
     let whole = |value: &Option<Value>| if let Some(Value::Integer(number)) = value { Some(*number) } else { None };
@@ -226,6 +245,10 @@ fn bounded(subject: &Subject<'_>, (mut low, mut high): (i64, i64)) -> (i64, i64)
 
 /// Decimals and reals.
 pub(super) fn broken(subject: &Subject<'_>) -> Guess {
+    fitting(subject, guessed_broken(subject))
+}
+
+fn guessed_broken(subject: &Subject<'_>) -> Guess {
     let has = |words: &[&str]| subject.has(words);
     let (scale, room) = match subject.column.kind {
         LogicalType::Decimal { precision, scale } => (u32::from(scale), 10_f64.powi(i32::from(precision.min(15)) - i32::from(scale))),
@@ -248,6 +271,8 @@ pub(super) fn broken(subject: &Subject<'_>) -> Guess {
         () if has(&["value", "measure", "reading", "level"]) => Some((0.0, 1000.0, "normal(240, 90)")),
         () => None,
     };
+    let unit = unit(subject);
+    let named = unit.map(|unit| (0.0, unit.most as f64, "")).or(named);
     let (mut low, mut high, distribution): (f64, f64, &str) = named.unwrap_or((0.0, 1000.0, ""));
     let real = |value: &Option<Value>| value.as_ref().and_then(|value| value.as_ref().as_real());
     let (least, most) = (real(&subject.bounds.least), real(&subject.bounds.most));
@@ -264,11 +289,18 @@ pub(super) fn broken(subject: &Subject<'_>) -> Guess {
     let digits = scale.min(6) as usize;
     let written = |number: f64, up: bool| {
         let unit = 10_f64.powi(digits as i32);
-        let rounded = if up { (number * unit - 1e-6).ceil() } else { (number * unit + 1e-6).floor() } / unit;
+        // Nothing is no less than nothing.
+        let rounded = if up { (number * unit - 1e-6).ceil() } else { (number * unit + 1e-6).floor() } / unit + 0.0;
         if rounded == rounded.trunc() && rounded.abs() < 1e15 { format!("{rounded:.0}") } else { format!("{rounded:.digits$}") }
     };
+    let of_unit = unit.map(|unit| unit.distribution(low, high));
+    let distribution = of_unit.as_deref().unwrap_or(distribution);
     let (low, high) = (written(low, true), written(high, false));
-    let why = if named.is_some() { "its name" } else { "its type" };
+    let why = match () {
+        () if unit.is_some() => "the unit in its name",
+        () if named.is_some() => "its name",
+        () => "its type",
+    };
     let range = if low == high {
         low
     } else if distribution.is_empty() {

@@ -1,9 +1,11 @@
 //! Guesses for texts.
 
+use kampf_schema::expr::{Argument, Recipe, RecipeSource, read_recipe};
 use kampf_schema::{ColumnForm, LogicalType, Value};
 
 use super::by_name::by_name;
 use super::{Guess, Subject, guess, written};
+use crate::bounds::Bounds;
 
 /// So long a text is made without being asked for one; where a check wants a longer one, no row fits, which is said.
 const MOST_LETTERS: u64 = 20_000;
@@ -24,6 +26,9 @@ pub(super) fn text(subject: &Subject<'_>) -> Guess {
         return guess(natural.unwrap_or_else(|| "slug(1..2)".to_owned()), "a check");
     }
     if bounds.shortest > 1 || bounds.lower || bounds.upper {
+        if let Some(recipe) = by_name(subject, room).filter(|recipe| all_obey(recipe, bounds)) {
+            return guess(recipe, "its name and a check");
+        }
         let length = bounds.shortest.max(6).min(room).max(bounds.shortest).min(MOST_LETTERS);
         let letter = if bounds.upper { '@' } else { '&' };
         return guess(format!("code('{}')", letter.to_string().repeat(length as usize)), "a check");
@@ -33,6 +38,29 @@ pub(super) fn text(subject: &Subject<'_>) -> Guess {
         Some(recipe) => guess(recipe, "its name"),
         None => fallback(subject, room),
     }
+}
+
+/// Whether all words that a recipe picks from are as checks want texts.
+fn all_obey(recipe: &str, bounds: &Bounds) -> bool {
+    let Ok(Recipe { source: RecipeSource::Call { name, arguments }, .. }) = read_recipe(recipe) else { return false };
+    let obeys = |text: &str| {
+        let length = text.chars().count() as u64;
+        let is_long_enough = (bounds.shortest..=bounds.longest.unwrap_or(u64::MAX)).contains(&length);
+        is_long_enough && !(bounds.upper && text.to_uppercase() != text) && !(bounds.lower && text.to_lowercase() != text)
+    };
+    name.text == "pick" && arguments.iter().all(|argument| matches!(argument, Argument::Value(Value::Text(text), _) if obeys(text)))
+}
+
+/// Something else than a word that is nearly always there, written in letters as large.
+fn other_than(usual: &str) -> Option<&'static str> {
+    let mut letters = usual.chars();
+    let first = letters.next().filter(|_| usual.chars().all(char::is_alphabetic))?;
+    match (first.is_uppercase(), letters.all(char::is_uppercase)) {
+        (true, true) => Some("OTHER"),
+        (true, false) => Some("Other"),
+        _ => Some("other"),
+    }
+    .filter(|other| *other != usual)
 }
 
 fn by_form(subject: &Subject<'_>) -> Option<String> {
@@ -76,7 +104,11 @@ fn fallback(subject: &Subject<'_>, room: u64) -> Guess {
                 return guess(format!("pick({} 7, {})", written(&Value::Text(usual.clone())), others.join(", ")), "its default");
             }
         }
-        return guess(written(&Value::Text(usual.clone())), "its default");
+        let recipe = match other_than(usual).filter(|other| other.len() as u64 <= room) {
+            Some(other) => format!("pick({} 9, '{other}' 1)", written(&Value::Text(usual.clone()))),
+            None => written(&Value::Text(usual.clone())),
+        };
+        return guess(recipe, "its default");
     }
     let recipe = match room {
         0..=2 => format!("code('{}')", "@".repeat(room as usize)),

@@ -5,6 +5,7 @@ use kampf_schema::{Column, ColumnId, LogicalType, Rule, TableId, Value, name_wor
 
 use super::numbers::{MOMENTS, is_moment};
 use super::{Guess, Subject, guess, named, written};
+use crate::names::{self, Stage};
 
 /// Words that name the beginning of something.
 const BEGINNINGS: [&str; 40] = [
@@ -112,6 +113,12 @@ const LATER: [&str; 55] = [
 /// The last day of rows that nobody gave a period, by which what lies ahead is told.
 pub const LAST_DAY: &str = "2026-06-30";
 
+/// When people are up.
+const HOURS: &str = ", '07:00'..'23:00'";
+
+/// Words of the days on which people and animals come into the world.
+const BIRTHS: [&str; 5] = ["birth", "born", "birthday", "dob", "birthdate"];
+
 /// Where nothing else is known, things happened in these years.
 const PERIOD: &str = "2021-01-01..2026-06-30";
 
@@ -125,14 +132,14 @@ fn is_later(column: &Column) -> bool {
         && !is_beginning(column)
 }
 
-/// Whether a column holds points in time, in one form or another.
-fn is_time(subject: &Subject<'_>, at: ColumnId, kind: LogicalType) -> bool {
-    let column = &subject.schema.table(subject.table).columns[at];
-    let seconds = || {
-        let words = name_words(&column.name);
-        words.iter().any(|word| MOMENTS.contains(&word.as_str()))
-    };
-    column.kind == kind && (kind != LogicalType::Integer || seconds())
+/// Whether a column holds points in time that are told in the same way as the subject's: dates and timestamps together, or seconds.
+fn is_like(subject: &Subject<'_>, column: &Column) -> bool {
+    match subject.column.kind {
+        LogicalType::Integer => {
+            column.kind == LogicalType::Integer && name_words(&column.name).iter().any(|word| MOMENTS.contains(&word.as_str()))
+        }
+        _ => names::is_time(column),
+    }
 }
 
 /// The column of the same row that this one comes later than.
@@ -150,25 +157,33 @@ fn own_beginning(subject: &Subject<'_>) -> Option<ColumnId> {
     Some(beginning)
 }
 
-/// What a column of the subject's table comes later than, by a check or by their names.
+/// What a column of the subject's table comes later than: by a check, by where in a life their names say they stand, or by other words.
 fn beginning_of(subject: &Subject<'_>, id: ColumnId) -> Option<ColumnId> {
     let table = subject.schema.table(subject.table);
     let column = &table.columns[id];
+    let is_reference = |at: ColumnId| table.references.iter().any(|reference| reference.columns.contains(&at));
     let fits = |at: ColumnId| {
         let other = &table.columns[at];
-        at != id && is_time(subject, at, column.kind) && other.computed.is_none() && (column.nullable || !other.nullable)
+        at != id && is_like(subject, other) && other.computed.is_none() && (column.nullable || !other.nullable)
     };
     let rules = table.checks.iter().filter_map(|check| check.rule.as_ref().ok());
     if let Some(earlier) = rules.filter_map(|rule| not_before(rule, id)).find(|&at| fits(at)) {
         return Some(earlier);
     }
+    let others = || (0..table.columns.len()).filter(|&at| fits(at) && !is_reference(at));
+    if let Some(own) = names::stage(column) {
+        // The last of those that come before has the others before it.
+        let before = others().filter_map(|at| Some((names::stage(&table.columns[at])?, at)));
+        let before = before.filter(|(stage, _)| names::comes_after(own, *stage));
+        if let Some((_, at)) = before.max_by_key(|&(stage, at)| (stage, std::cmp::Reverse(at))) {
+            return Some(at);
+        }
+    }
     if !is_later(column) {
         return None;
     }
-    let is_reference = |at: ColumnId| table.references.iter().any(|reference| reference.columns.contains(&at));
-    let beginnings = (0..table.columns.len()).filter(|&at| fits(at) && is_beginning(&table.columns[at]) && !is_reference(at));
     // What is said to be made then comes before what merely starts then.
-    beginnings.min_by_key(|&at| {
+    others().filter(|&at| is_beginning(&table.columns[at])).min_by_key(|&at| {
         let words = name_words(&table.columns[at].name);
         let made = ["created", "creation", "inserted", "entered", "added", "registered", "ctime"];
         !words.iter().any(|word| made.contains(&word.as_str()))
@@ -191,31 +206,47 @@ fn not_before(rule: &Rule, later: ColumnId) -> Option<ColumnId> {
     }
 }
 
-/// The column of a parent with the time when that was made.
-fn parents_beginning(subject: &Subject<'_>) -> Option<(String, String)> {
-    if !is_beginning(subject.column) {
-        return None;
+/// The times of parents when those were made, as recipes name them: what belongs to something comes after it.
+fn parents_beginnings(subject: &Subject<'_>) -> Vec<String> {
+    let has_time = is_beginning(subject.column) || names::stage(subject.column).is_some() || names::happened(subject.column);
+    if !has_time || subject.has(&BIRTHS) {
+        return Vec::new();
     }
     let table = subject.schema.table(subject.table);
-    table.references.iter().find_map(|reference| {
-        let [column] = reference.columns.as_slice() else { return None };
-        if reference.parent == subject.table || table.columns[*column].nullable || leads_back(subject, reference.parent) {
-            return None;
-        }
+    let mut always = false;
+    let mut found = Vec::new();
+    for reference in &table.references {
+        let [column] = reference.columns.as_slice() else { continue };
+        let is_own = reference.parent == subject.table;
+        let made = if is_own {
+            // An answer comes after what it answers.
+            let answers = names::says_answer(&table.columns[*column]) && subject.column.kind != LogicalType::Integer;
+            Some(subject.id).filter(|_| answers)
+        } else {
+            made(subject, reference.parent).filter(|_| !leads_back(subject, reference.parent))
+        };
+        let Some(made) = made else { continue };
         let parent = subject.schema.table(reference.parent);
-        let beginning = parent.columns.iter().find(|column| {
-            column.kind == subject.column.kind
-                && is_beginning(column)
-                && column.computed.is_none()
-                && (subject.column.nullable || !column.nullable)
-        })?;
-        if subject.column.kind == LogicalType::Integer && !name_words(&beginning.name).iter().any(|word| MOMENTS.contains(&word.as_str())) {
-            return None;
-        }
-        let ambiguous = table.references.iter().filter(|other| other.parent == reference.parent).count() > 1;
+        always |= !table.columns[*column].nullable && !parent.columns[made].nullable;
+        let ambiguous = is_own || table.references.iter().filter(|other| other.parent == reference.parent).count() > 1;
         let by = if ambiguous { &table.columns[*column].name } else { &parent.name };
-        Some((by.clone(), beginning.name.clone()))
-    })
+        found.push(format!("{}.{}", named(by), named(&parent.columns[made].name)));
+    }
+    // Where none is always known, the row may have no time.
+    if always || subject.column.nullable { found } else { Vec::new() }
+}
+
+/// The column of a parent that says when it was made.
+fn made(subject: &Subject<'_>, parent: TableId) -> Option<ColumnId> {
+    let columns = &subject.schema.table(parent).columns;
+    let fits = |at: &ColumnId| {
+        let column = &columns[*at];
+        is_like(subject, column)
+            && column.computed.is_none()
+            && !name_words(&column.name).iter().any(|word| BIRTHS.contains(&word.as_str()))
+    };
+    let all = || (0..columns.len()).filter(fits);
+    all().find(|&at| names::stage(&columns[at]) == Some(Stage::Made)).or_else(|| all().find(|&at| is_beginning(&columns[at])))
 }
 
 /// Whether a parent refers to this table in its turn, by whatever way: then neither can come after the other.
@@ -240,39 +271,101 @@ fn bounds_are_free(subject: &Subject<'_>) -> bool {
     subject.column.kind == LogicalType::Integer || subject.bounds.least.is_none() && subject.bounds.most.is_none()
 }
 
+/// How much later than an earlier time of the same row, by what the two say.
+fn span(subject: &Subject<'_>, beginning: &Column) -> &'static str {
+    use Stage::{Begun, Cancelled, Closed, Deleted, Due, Ended, Issued, Made, Paid, Planned};
+
+    let table = subject.schema.table(subject.table);
+    let days = subject.column.kind == LogicalType::Date;
+    let long = names::goes_on_for_long(table);
+    match (names::stage(beginning), names::stage(subject.column)) {
+        _ if subject.has(&["expires", "expire", "expiry", "expiration", "until", "valid"]) => "'7 days'..'2 years'",
+        (Some(Made), Some(Planned)) => "'1 day'..'60 days'",
+        (Some(Planned), Some(Begun)) => "'0 minutes'..'3 hours'",
+        (_, Some(Ended)) if long => "'30 days'..'2 years'",
+        (Some(Begun | Planned), Some(Ended)) if names::is_of_machines(table, subject.column) => "'1 second'..'20 minutes'",
+        (Some(Begun | Planned), Some(Ended)) if days => "'0 days'..'5 days'",
+        (Some(Begun | Planned), Some(Ended)) => "'15 minutes'..'5 hours'",
+        (_, Some(Begun)) if names::is_of_machines(table, subject.column) => "'0 seconds'..'5 minutes'",
+        (_, Some(Begun)) => "'1 hour'..'14 days'",
+        (_, Some(Issued)) => "'1 minute'..'3 days'",
+        (Some(Issued), Some(Due)) => "'14 days'..'30 days'",
+        (_, Some(Due)) => "'7 days'..'60 days'",
+        (_, Some(Paid)) => "'1 hour'..'45 days'",
+        (_, Some(Cancelled)) => "'1 hour'..'30 days'",
+        (_, Some(Closed)) => "'1 hour'..'200 days'",
+        (_, Some(Deleted)) => "'1 day'..'2 years'",
+        _ if subject.has(&["due", "deadline"]) => "'7 days'..'60 days'",
+        _ if days => "'0 days'..'90 days'",
+        _ => "'1 minute'..'60 days'",
+    }
+}
+
 /// What follows something else in time.
 fn following(subject: &Subject<'_>) -> Option<String> {
     if !bounds_are_free(subject) {
         return None;
     }
-    if let Some(beginning) = own_beginning(subject) {
-        let name = &subject.schema.table(subject.table).columns[beginning].name;
-        let span = if subject.has(&["expires", "expire", "expiry", "expiration", "until", "due", "valid"]) {
-            "'7 days'..'2 years'"
-        } else if subject.column.kind == LogicalType::Date {
-            "'0 days'..'90 days'"
-        } else {
-            "'1 minute'..'60 days'"
-        };
-        return Some(format!("after({}, {span})", named(name)));
+    let (before, span, is_short) = match own_beginning(subject) {
+        Some(beginning) => {
+            let beginning = &subject.schema.table(subject.table).columns[beginning];
+            let span = span(subject, beginning);
+            // What lasts for hours from a time may end at night; a day has no hours to begin with.
+            let is_short = !span.contains("day") && beginning.kind == subject.column.kind;
+            (vec![named(&beginning.name)], span, is_short)
+        }
+        None => {
+            let span = match subject.column.kind {
+                LogicalType::Date => "'0 days'..'200 days'",
+                _ => "'1 minute'..'200 days'",
+            };
+            (parents_beginnings(subject), span, false)
+        }
+    };
+    if before.is_empty() {
+        return None;
     }
-    parents_beginning(subject).map(|(parent, column)| format!("after({}.{}, '0 days'..'200 days')", named(&parent), named(&column)))
+    let hours = if is_short { "" } else { hours(subject) };
+    let until = if lies_ahead(subject) { String::new() } else { format!(", {LAST_DAY}") };
+    Some(format!("after({}, {span}{hours}{until})", before.join(", ")))
+}
+
+/// The hours in which people do something, as a recipe's further argument.
+fn hours(subject: &Subject<'_>) -> &'static str {
+    let told = names::stage(subject.column).is_some()
+        || names::happened(subject.column)
+        || is_beginning(subject.column)
+        || is_later(subject.column);
+    let people = subject.column.kind == LogicalType::Timestamp && told;
+    if people && !names::is_of_machines(subject.schema.table(subject.table), subject.column) { HOURS } else { "" }
+}
+
+/// Whether a time may lie ahead: its name says so, and nothing that must have happened comes after it.
+fn lies_ahead(subject: &Subject<'_>) -> bool {
+    let columns = &subject.schema.table(subject.table).columns;
+    let own = names::stage(subject.column);
+    let is_past = |column: &Column| {
+        let after = own.zip(names::stage(column)).is_some_and(|(own, other)| names::comes_after(other, own));
+        after && !column.nullable && !names::may_lie_ahead(column)
+    };
+    names::may_lie_ahead(subject.column) && !columns.iter().any(is_past)
 }
 
 pub(super) fn time(subject: &Subject<'_>) -> Guess {
     if let Some(recipe) = following(subject) {
-        return guess(recipe, "its name and its neighbour's");
+        return guess(recipe, "its name and what comes before it");
     }
-    let (period, manner) = match () {
-        () if subject.has(&["birth", "born", "birthday", "dob", "birthdate"]) => ("1940-01-01..2008-12-31", ""),
+    let is_told = is_beginning(subject.column) || is_later(subject.column) || subject.has(&["at", "on", "date", "time"]);
+    match () {
+        () if subject.has(&BIRTHS) => guess(within_bounds(subject, "1940-01-01..2008-12-31"), "its name"),
         () if subject.has(&["due", "expires", "expire", "expiry", "expiration", "planned", "scheduled", "deadline", "next"]) => {
-            ("2026-01-01..2027-12-31", "")
+            let period = within_bounds(subject, if lies_ahead(subject) { "2026-01-01..2027-12-31" } else { PERIOD });
+            let has_hours = subject.column.kind == LogicalType::Timestamp && !hours(subject).is_empty();
+            guess(if has_hours { format!("office({period})") } else { period }, "its name")
         }
-        () if is_beginning(subject.column) || is_later(subject.column) || subject.has(&["at", "date", "time"]) => (PERIOD, "recent"),
-        () => (PERIOD, ""),
-    };
-    let period = within_bounds(subject, period);
-    guess(if manner.is_empty() { period } else { format!("{manner}({period})") }, if manner.is_empty() { "its type" } else { "its name" })
+        () if is_told => guess(format!("recent({}{})", within_bounds(subject, PERIOD), hours(subject)), "its name"),
+        () => guess(within_bounds(subject, PERIOD), "its type"),
+    }
 }
 
 /// The period, moved to where the checks allow it.
@@ -302,7 +395,13 @@ fn within_bounds(subject: &Subject<'_>, period: &str) -> String {
     }
 }
 
-/// Whole numbers that count the seconds since 1970.
+/// Whole numbers that count the seconds since 1970, or milliseconds.
 pub(super) fn seconds(subject: &Subject<'_>) -> Option<String> {
+    let says_millis = subject.ends(&["millis", "milliseconds", "ms"]) && subject.has(&MOMENTS);
+    let is_wide = subject.column.limits.is_none_or(|(_, high)| high > i64::from(u32::MAX));
+    // What counts from the epoch counts seconds, as everywhere where the word comes from.
+    if is_wide && is_moment(subject) && (says_millis || subject.ends(&["ts", "millis"])) {
+        return Some(format!("recent({PERIOD}, 'milliseconds')"));
+    }
     is_moment(subject).then(|| following(subject).unwrap_or_else(|| format!("recent({PERIOD})")))
 }

@@ -124,8 +124,12 @@ pub(super) fn range(low: &Value, high: &Value, kind: LogicalType) -> Result<Make
         (Value::Integer(low), Value::Integer(high)) => Ok(Maker::Integers(low, high)),
         (Value::Decimal(low, scale), Value::Decimal(high, _)) => Ok(Maker::Decimals(low.get(), high.get(), scale)),
         (Value::Real(low), Value::Real(high)) => Ok(Maker::Reals(low, high)),
-        (Value::Date(low), Value::Date(high)) => Ok(Maker::Dates(Period { low: low.into(), high: high.into(), manner: TimeManner::Even })),
-        (Value::Timestamp(low), Value::Timestamp(high)) => Ok(Maker::Timestamps(Period { low, high, manner: TimeManner::Even })),
+        (Value::Date(low), Value::Date(high)) => {
+            Ok(Maker::Dates(Period { low: low.into(), high: high.into(), manner: TimeManner::Even, hours: None }))
+        }
+        (Value::Timestamp(low), Value::Timestamp(high)) => {
+            Ok(Maker::Timestamps(Period { low, high, manner: TimeManner::Even, hours: None }))
+        }
         _ => wrong(format!("a range makes no sense for {kind}"), format!("use {}", suitable(kind))),
     }
 }

@@ -11,6 +11,9 @@ pub(crate) trait Columns {
     /// The column of a path and the kind of its values.
     fn origin(&self, path: &[Name]) -> Result<(Origin, LogicalType), RecipeError>;
 
+    /// Whether the column that is made may be null.
+    fn nullable(&self) -> bool;
+
     /// The table of a name whose rows are counted for each row of this one, and the reference by which they are.
     fn counted(&self, child: &Name) -> Result<(TableId, usize), RecipeError>;
 }
@@ -19,6 +22,10 @@ pub(crate) trait Columns {
 pub(crate) struct NoColumns;
 
 impl Columns for NoColumns {
+    fn nullable(&self) -> bool {
+        false
+    }
+
     fn counted(&self, child: &Name) -> Result<(TableId, usize), RecipeError> {
         self.origin(std::slice::from_ref(child)).map(|_| (TableId(0), 0))
     }

@@ -3,12 +3,14 @@
 use kampf_schema::expr::{Argument, Name, Recipe, RecipeSource};
 use kampf_schema::{LogicalType, Value, did_you_mean};
 
-use super::arguments::{clock, durations, fit, lengths, lengths_from_0, pick, range, real, time_like, with_manner};
+use super::arguments::{clock, durations, fit, lengths, lengths_from_0, pick, range, real};
 use super::columns::Columns;
 use super::error::{RecipeError, suitable, wrong};
+use super::times::{are_date_and_timestamp, step};
+use crate::after::After;
 use crate::derived::Derived;
 use crate::maker::{Distribution, ListForm, Maker, NumberKind, Origin};
-use crate::period::{DAY, TimeManner};
+use crate::period::TimeManner;
 use crate::random::Zipf;
 use crate::shape::Shape;
 use crate::uuids::UUIDS_SINCE;
@@ -100,13 +102,13 @@ struct Way {
 }
 
 /// A way as it stands in a recipe.
-struct Call<'a> {
+pub(super) struct Call<'a> {
     name: &'a Name,
-    arguments: &'a [Argument],
+    pub(super) arguments: &'a [Argument],
     /// The type of the column.
-    kind: LogicalType,
+    pub(super) kind: LogicalType,
     bounds: &'a Option<(Value, Value)>,
-    columns: &'a dyn Columns,
+    pub(super) columns: &'a dyn Columns,
 }
 
 const fn way(
@@ -150,7 +152,9 @@ static WAYS: [Way; 41] = [
     way("uuid4", "", "uuid4", |call| call.uuid(Maker::Uuid)),
     way("uuid7", "", "uuid7", |call| call.uuid(Maker::UuidInOrder(UUIDS_SINCE))),
     way("bytes", "how many bytes", "bytes(200)", bytes),
-    way("recent", "a range of dates", "recent(2020-01-01..2026-06-30)", |call| call.in_manner(TimeManner::Recent)),
+    way("recent", "a range of dates, and hours of the day", "recent(2020-01-01..2026-06-30, '07:00'..'23:00')", |call| {
+        call.in_manner(TimeManner::Recent)
+    }),
     way("office", "a range of dates", "office(2020-01-01..2026-06-30)", |call| call.in_manner(TimeManner::Office)),
     way("daytime", "two times of day", "daytime('08:00'..'18:00')", daytime),
     way("length", "two lengths of time", "length('1 minute'..'2 hours')", length),
@@ -160,9 +164,12 @@ static WAYS: [Way; 41] = [
     }),
     way("list", "a recipe, and how many values", "list(words(1), 0..4)", list),
     way("some", "words in quotes", "some('read', 'write', 'own')", some),
-    way("after", "a column and how much later", "after(opened, '1 hour'..'30 days')", |call| {
-        Ok(call.later()?.map(|(origin, low, high)| Maker::From(Box::new(Derived::After(origin, low, high, call.kind)))))
-    }),
+    way(
+        "after",
+        "columns, how much later, in which hours, and not after which day",
+        "after(opened, '1 hour'..'30 days', 2026-06-30)",
+        |call| Ok(call.later()?.and_then(|after| derived(Derived::After(after)))),
+    ),
     way("step", "a column and how much later", "step(hive.since, '5 days'..'9 days')", step),
     way("linear", "a column, a slope, what is added, and a standard deviation", "linear(weight, 0.4, 10, 2) in 0..100", linear),
     way("when", "a column, then a recipe for each of its values", "when(state, 'dead': null, else: 1..10)", when),
@@ -195,7 +202,7 @@ fn example(name: &str) -> &'static str {
 
 impl Call<'_> {
     /// It is given what it does not take.
-    fn usage<T>(&self, takes: &str) -> Result<T, RecipeError> {
+    pub(super) fn usage<T>(&self, takes: &str) -> Result<T, RecipeError> {
         let name = &self.name.text;
         match takes {
             "" => wrong(format!("`{name}` takes nothing in parentheses"), format!("write `{name}`")),
@@ -263,42 +270,13 @@ impl Call<'_> {
             kind => wrong(format!("this makes UUIDs, but the column is {kind}"), format!("use {}", suitable(kind))),
         }
     }
-
-    fn in_manner(&self, manner: TimeManner) -> Result<Option<Maker>, RecipeError> {
-        let [Argument::Range(low, high)] = self.arguments else { return Ok(None) };
-        with_manner(range(low, high, time_like(self.kind))?, self.kind, manner).map(Some)
-    }
-
-    /// A column, and by how many microseconds it is later than that, at least and at most.
-    fn later(&self) -> Result<Option<(Origin, i64, i64)>, RecipeError> {
-        let [Argument::Path(path), rest @ ..] = self.arguments else { return Ok(None) };
-        let (origin, of) = self.columns.origin(path)?;
-        let (low, high) = match rest {
-            [] => (0, 30 * DAY),
-            [Argument::Range(Value::Text(low), Value::Text(high))] => durations(low, high)?,
-            [Argument::Value(Value::Text(length), None)] => durations(length, length)?,
-            _ => return Ok(None),
-        };
-        let is_moment = matches!(self.kind, LogicalType::Date | LogicalType::Timestamp | LogicalType::Integer);
-        if !is_moment || !(self.kind == of || are_date_and_timestamp(self.kind, of)) {
-            return wrong(
-                format!("`{}` is {of}, and this column {}", path_text(path), self.kind),
-                "both must be dates, timestamps, or seconds since 1970",
-            );
-        }
-        Ok(Some((origin, low, high)))
-    }
 }
 
-fn are_date_and_timestamp(one: LogicalType, other: LogicalType) -> bool {
-    matches!((one, other), (LogicalType::Timestamp, LogicalType::Date) | (LogicalType::Date, LogicalType::Timestamp))
-}
-
-fn path_text(path: &[Name]) -> String {
+pub(super) fn path_text(path: &[Name]) -> String {
     path.iter().map(|name| name.text.as_str()).collect::<Vec<_>>().join(".")
 }
 
-fn derived(from: Derived) -> Option<Maker> {
+pub(super) fn derived(from: Derived) -> Option<Maker> {
     Some(Maker::From(Box::new(from)))
 }
 
@@ -437,14 +415,6 @@ fn some(call: &Call<'_>) -> Result<Option<Maker>, RecipeError> {
     Ok(call.arguments.iter().map(word).collect::<Option<_>>().map(Maker::Several))
 }
 
-fn step(call: &Call<'_>) -> Result<Option<Maker>, RecipeError> {
-    match call.later()? {
-        Some((origin @ Origin::Parent(..), low, high)) => Ok(derived(Derived::Step(origin, low, high, call.kind))),
-        Some(_) => call.usage("a column of the parent, like `hive.since`"),
-        None => Ok(None),
-    }
-}
-
 fn linear(call: &Call<'_>) -> Result<Option<Maker>, RecipeError> {
     let [Argument::Path(path), Argument::Value(slope, None), rest @ ..] = call.arguments else { return Ok(None) };
     let (of, other) = call.columns.origin(path)?;
@@ -478,7 +448,7 @@ fn same(call: &Call<'_>) -> Result<Option<Maker>, RecipeError> {
     let [Argument::Path(path)] = call.arguments else { return Ok(None) };
     let (origin, of) = call.columns.origin(path)?;
     Ok(derived(match are_date_and_timestamp(call.kind, of) {
-        true => Derived::After(origin, 0, 0, call.kind),
+        true => Derived::After(After::same(origin, call.kind)),
         false => Derived::Same(origin),
     }))
 }

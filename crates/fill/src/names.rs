@@ -1,22 +1,31 @@
-//! What names say.
+//! What names say of times, states and whom rows belong to.
 
-use kampf_schema::{Column, Table, name_words};
+use kampf_schema::{Column, LogicalType, Table, name_words};
 
-use crate::look::is_time;
-
-/// Where in the life of a row a time stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Stage {
+/// Where in the life of a row a time stands, in the order of lives.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Stage {
+    /// The row came to be.
     Made,
+    /// What it tells of was planned for then.
     Planned,
+    /// It began.
     Begun,
+    /// It was handed out, as a bill is.
     Issued,
+    /// The row was changed.
     Changed,
+    /// It came to its end.
     Ended,
+    /// It is to be done, or paid, until then.
     Due,
+    /// It was paid.
     Paid,
+    /// It was called off.
     Cancelled,
+    /// It was closed.
     Closed,
+    /// It was taken away.
     Deleted,
 }
 
@@ -246,13 +255,18 @@ const OF_ALL: [&str; 46] = [
     "setting",
 ];
 
+/// Whether a column holds times.
+pub fn is_time(column: &Column) -> bool {
+    matches!(column.kind, LogicalType::Date | LogicalType::Timestamp)
+}
+
 /// A column's words, in small letters.
-pub(crate) fn words(column: &Column) -> Vec<String> {
+pub fn words(column: &Column) -> Vec<String> {
     name_words(&column.name)
 }
 
 /// Whether one of a column's words is among these.
-pub(crate) fn has(column: &Column, of: &[&str]) -> bool {
+pub fn has(column: &Column, of: &[&str]) -> bool {
     words(column).iter().any(|word| of.contains(&word.as_str()))
 }
 
@@ -261,48 +275,144 @@ fn table_has(table: &Table, of: &[&str]) -> bool {
 }
 
 /// Where in a life a time stands: by the last of its words that says it.
-pub(crate) fn stage(column: &Column) -> Option<Stage> {
+pub fn stage(column: &Column) -> Option<Stage> {
     let words = if is_time(column) { words(column) } else { return None };
     words.iter().rev().find_map(|word| STAGES.iter().find(|(_, of)| of.contains(&word.as_str())).map(|(stage, _)| *stage))
 }
 
 /// Whether the first of two comes after the second.
-pub(crate) fn comes_after(later: Stage, earlier: Stage) -> bool {
+pub fn comes_after(later: Stage, earlier: Stage) -> bool {
     AFTER.iter().any(|(stage, before)| *stage == later && before.contains(&earlier))
 }
 
 /// Whether a time may lie ahead.
-pub(crate) fn may_lie_ahead(column: &Column) -> bool {
+pub fn may_lie_ahead(column: &Column) -> bool {
     has(column, &AHEAD)
 }
 
 /// Whether a time says that something happened then, whatever it was.
-pub(crate) fn happened(column: &Column) -> bool {
+pub fn happened(column: &Column) -> bool {
     is_time(column) && has(column, &HAPPENED) && !may_lie_ahead(column)
 }
 
-pub(crate) fn is_of_machines(table: &Table, column: &Column) -> bool {
+/// Whether machines write a time, by night too.
+pub fn is_of_machines(table: &Table, column: &Column) -> bool {
     table_has(table, &OF_MACHINES) || has(column, &OF_MACHINES)
 }
 
-pub(crate) fn goes_on_for_long(table: &Table) -> bool {
+/// Whether rows of a table go on for weeks and years.
+pub fn goes_on_for_long(table: &Table) -> bool {
     table_has(table, &LONG)
 }
 
-/// The word by which a column says that a row is over; none where most rows of the table are.
-pub(crate) fn over(table: &Table, column: &Column) -> Option<String> {
-    words(column).into_iter().find(|word| OVER.contains(&word.as_str())).filter(|_| !table_has(table, &OF_WHAT_IS_OVER))
+/// Whether most rows of a table are over.
+pub(crate) fn is_of_what_is_over(table: &Table) -> bool {
+    table_has(table, &OF_WHAT_IS_OVER)
 }
 
-pub(crate) fn says_answer(column: &Column) -> bool {
+/// The word by which a column says that a row is over; none where most rows of the table are.
+pub fn over(table: &Table, column: &Column) -> Option<String> {
+    words(column).into_iter().find(|word| OVER.contains(&word.as_str())).filter(|_| !is_of_what_is_over(table))
+}
+
+/// Whether a column says what a row answers.
+pub fn says_answer(column: &Column) -> bool {
     has(column, &ANSWERS)
 }
 
-pub(crate) fn is_of_all(table: &Table) -> bool {
+/// Whether rows of anybody's refer to those of a table.
+pub fn is_of_all(table: &Table) -> bool {
     name_words(&table.name).last().is_some_and(|word| OF_ALL.contains(&word.as_str()) || OF_ALL.contains(&word.trim_end_matches('s')))
 }
 
+/// States in which rows begin.
+const FIRST_STATES: [&str; 13] = [
+    "draft",
+    "new",
+    "open",
+    "pending",
+    "created",
+    "queued",
+    "planned",
+    "requested",
+    "submitted",
+    "received",
+    "scheduled",
+    "todo",
+    "waiting",
+];
+
+/// States in which rows go well to their end.
+const LAST_STATES: [&str; 23] = [
+    "done",
+    "finished",
+    "completed",
+    "complete",
+    "paid",
+    "delivered",
+    "closed",
+    "returned",
+    "resolved",
+    "active",
+    "published",
+    "approved",
+    "accepted",
+    "fired",
+    "sold",
+    "shipped",
+    "confirmed",
+    "settled",
+    "success",
+    "succeeded",
+    "fulfilled",
+    "ok",
+    "checked_out",
+];
+
+/// States in which things have gone wrong.
+const BAD_STATES: [&str; 24] = [
+    "cancelled",
+    "canceled",
+    "void",
+    "broken",
+    "lost",
+    "failed",
+    "rejected",
+    "no_show",
+    "overdue",
+    "refunded",
+    "expired",
+    "deleted",
+    "error",
+    "dead",
+    "blocked",
+    "declined",
+    "withdrawn",
+    "abandoned",
+    "suspended",
+    "banned",
+    "archived",
+    "spoiled",
+    "damaged",
+    "aborted",
+];
+
+/// Whether rows begin in a state.
+pub fn is_first_state(state: &str) -> bool {
+    FIRST_STATES.contains(&state.to_lowercase().as_str())
+}
+
+/// How many rows are in a state beside others, where all have had time to go on.
+pub(crate) fn state_weight(state: &str) -> u64 {
+    let state = state.to_lowercase();
+    match () {
+        () if LAST_STATES.contains(&state.as_str()) => 6,
+        () if BAD_STATES.contains(&state.as_str()) => 1,
+        () => 2,
+    }
+}
+
 /// Whether a column says in which state a row is.
-pub(crate) fn says_state(column: &Column) -> bool {
+pub fn says_state(column: &Column) -> bool {
     has(column, &["status", "state", "stage", "phase"])
 }
