@@ -19,6 +19,9 @@ use look::Looked;
 /// Rows of a table that are looked at, the first ones.
 pub const MOST_ROWS: usize = 20_000;
 
+/// Of a history so many, since what its steps lead to is only known from the last of them.
+pub const MOST_STEPS: usize = 100_000;
+
 /// Rows to be looked at.
 pub trait Rows {
     /// The first rows of a table, at most so many, column by column.

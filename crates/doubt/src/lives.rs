@@ -1,10 +1,11 @@
 //! Times: of one row in the order of its life, of rows that belong together, of days and nights.
 
+use kampf_fill::names::{comes_after, goes_on_for_long, happened, has, is_of_machines, is_time, may_lie_ahead, says_answer, stage};
+use kampf_fill::ties::{made, moment};
 use kampf_schema::{ColumnId, LogicalType, TableId, Value};
 
 use crate::look::{Cases, Looked, is_before, micros, shown};
 use crate::{Doubt, DoubtKind};
-use kampf_fill::names::{Stage, comes_after, goes_on_for_long, happened, has, is_of_machines, is_time, may_lie_ahead, says_answer, stage};
 
 const MICROS_PER_HOUR: i64 = 3_600_000_000;
 
@@ -99,27 +100,13 @@ fn by_night(looked: &Looked<'_>, table: TableId, at: ColumnId) -> Option<Doubt> 
     cases.doubt(DoubtKind::Night, table, vec![at], format!("have `{}` between midnight and six", column.name))
 }
 
-/// The column that says when a row came to be.
-pub(crate) fn made(looked: &Looked<'_>, table: TableId) -> Option<ColumnId> {
-    let columns = &looked.table(table).columns;
-    columns.iter().position(|column| stage(column) == Some(Stage::Made))
-}
-
-/// The column that says when what a row tells happened.
-pub(crate) fn moment(looked: &Looked<'_>, table: TableId) -> Option<ColumnId> {
-    let columns = &looked.table(table).columns;
-    let of = |wanted: Stage| columns.iter().position(|column| stage(column) == Some(wanted));
-    let plain = || columns.iter().position(|column| stage(column).is_none() && happened(column));
-    of(Stage::Made).or_else(plain).or_else(|| of(Stage::Changed)).or_else(|| of(Stage::Begun))
-}
-
 fn before_parent(looked: &Looked<'_>, table: TableId, at: usize) -> Option<Doubt> {
     let reference = &looked.table(table).references[at];
     // Whoever is led, or comes from, another row of the table need not be younger; an answer is.
     if reference.parent == table && !reference.columns.iter().any(|&column| says_answer(looked.column(table, column))) {
         return None;
     }
-    let (own, theirs) = (moment(looked, table)?, made(looked, reference.parent)?);
+    let (own, theirs) = (moment(looked.schema, table)?, made(looked.schema, reference.parent)?);
     let mut cases = Cases::default();
     for row in 0..looked.rows(table) {
         let Some(parent) = looked.parent(table, at, row) else { continue };

@@ -2,9 +2,10 @@
 
 use std::collections::HashMap;
 
+use kampf_fill::ties::history;
 use kampf_schema::{Column, ColumnId, Schema, Table, TableId, Value};
 
-use crate::{Doubt, DoubtKind, MOST_ROWS, Rows};
+use crate::{Doubt, DoubtKind, MOST_ROWS, MOST_STEPS, Rows};
 
 const MICROS_PER_DAY: i64 = 86_400_000_000;
 
@@ -12,6 +13,8 @@ const MICROS_PER_DAY: i64 = 86_400_000_000;
 struct Held {
     columns: Vec<Vec<Value>>,
     rows: usize,
+    /// Whether these are all.
+    is_whole: bool,
     /// For each reference the row that each row refers to; none where it refers to none, or to one that is not looked at.
     parents: Vec<Vec<Option<usize>>>,
 }
@@ -25,9 +28,10 @@ pub(crate) struct Looked<'a> {
 impl<'a> Looked<'a> {
     pub(crate) fn of(schema: &'a Schema, rows: &dyn Rows) -> Looked<'a> {
         let held = |table: TableId| {
-            let columns = rows.columns(table, MOST_ROWS);
+            let most = if history(schema, table).is_some() { MOST_STEPS } else { MOST_ROWS };
+            let columns = rows.columns(table, most);
             let rows = columns.first().map_or(0, Vec::len);
-            Held { columns, rows, parents: Vec::new() }
+            Held { columns, rows, is_whole: rows < most, parents: Vec::new() }
         };
         let mut looked = Looked { schema, tables: schema.ids().map(held).collect() };
         for table in schema.ids() {
@@ -59,6 +63,11 @@ impl<'a> Looked<'a> {
 
     pub(crate) fn rows(&self, table: TableId) -> usize {
         self.tables[table.0].rows
+    }
+
+    /// Whether all rows of a table are looked at.
+    pub(crate) fn is_whole(&self, table: TableId) -> bool {
+        self.tables[table.0].is_whole
     }
 
     pub(crate) fn value(&self, table: TableId, row: usize, column: ColumnId) -> &Value {

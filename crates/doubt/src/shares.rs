@@ -1,12 +1,13 @@
 //! How many rows are in their first state, over, or all alike.
 
 use kampf_fill::allowed;
+use kampf_fill::names::{self, is_first_state, is_time, says_state};
+use kampf_fill::ties::history;
 use kampf_schema::{ColumnId, Default, LogicalType, TableId, Value};
 
 use crate::lives::ENOUGH;
 use crate::look::{Cases, Looked, shown};
 use crate::{Doubt, DoubtKind};
-use kampf_fill::names::{self, is_first_state, is_time, says_state};
 
 /// More rows than this in the state in which rows begin, and nothing ever goes on.
 const FIRST_SHARE: f64 = 0.4;
@@ -14,13 +15,17 @@ const FIRST_SHARE: f64 = 0.4;
 pub(crate) fn doubts(looked: &Looked<'_>, table: TableId, doubts: &mut Vec<Doubt>) {
     let model = looked.table(table);
     let allowed = allowed(model);
+    let history = history(looked.schema, table);
     for (at, allowed) in allowed.into_iter().enumerate() {
         if model.columns[at].computed.is_some() {
             continue;
         }
         let words = || model.columns[at].words.iter().map(|word| Value::from(word.as_str())).collect::<Vec<_>>();
         let options = allowed.one_of.unwrap_or_else(words);
-        doubts.extend(first_state(looked, table, at, &options));
+        // Of a step it is where it begins or ends.
+        if !history.is_some_and(|history| [history.from, history.to].contains(&at)) {
+            doubts.extend(first_state(looked, table, at, &options));
+        }
         doubts.extend(over(looked, table, at));
         doubts.extend(constant(looked, table, at, &options));
     }

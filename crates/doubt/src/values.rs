@@ -1,12 +1,12 @@
 //! Values that are nothing like what a column's name, default, checks and type say.
 
 use kampf_fill::allowed;
+use kampf_fill::names::{has, words};
 use kampf_schema::{ColumnForm, ColumnId, Default, LogicalType, TableId, Value};
 
 use crate::lives::ENOUGH;
 use crate::look::{Cases, Looked, shown};
 use crate::{Doubt, DoubtKind};
-use kampf_fill::names::{has, words};
 
 /// By how much values may stay below what a check allows.
 const UNUSED: f64 = 20.0;

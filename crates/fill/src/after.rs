@@ -70,7 +70,7 @@ impl Step {
         // A quarter of the range about the middle of each step: from one to the next it is no less than the least and no more than the most.
         let (mut middle, mut quarter) = ((self.low + self.high) / 2, (self.high - self.low) / 4);
         if let Some(until) = self.until {
-            let room = until.saturating_sub(base).max(0) / (others.siblings(self.link) as i64).saturating_add(1);
+            let room = until.saturating_sub(base).max(0) / (others.siblings(self.link).1 as i64).saturating_add(1);
             if room < middle {
                 quarter = (i128::from(quarter) * i128::from(room) / i128::from(middle)) as i64;
                 middle = room;
@@ -134,8 +134,12 @@ mod tests {
             self.2
         }
 
-        fn siblings(&self, _: usize) -> u64 {
-            self.3
+        fn siblings(&self, _: usize) -> (u64, u64) {
+            (0, self.3)
+        }
+
+        fn previous(&self, _: usize, _: kampf_schema::ColumnId) -> Option<Value> {
+            None
         }
 
         fn children(&self, _: kampf_schema::TableId, _: usize) -> u64 {

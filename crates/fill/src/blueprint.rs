@@ -334,9 +334,14 @@ impl Others for Row<'_> {
         self.blueprint.tables[self.table.0].links[link].rank(self.row)
     }
 
-    fn siblings(&self, link: usize) -> u64 {
+    fn siblings(&self, link: usize) -> (u64, u64) {
         let links = &self.blueprint.tables[self.table.0].links;
-        links[link].parent(links, self.row, self.attempt).map_or(0, |parent| links[link].children(parent))
+        links[link].parent(links, self.row, self.attempt).map_or((0, 0), |parent| (parent, links[link].children(parent)))
+    }
+
+    fn previous(&self, link: usize, column: ColumnId) -> Option<Value> {
+        let before = self.blueprint.tables[self.table.0].links[link].before(self.row)?;
+        Some(self.blueprint.as_planned(self.table, before, column))
     }
 }
 

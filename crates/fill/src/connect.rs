@@ -11,6 +11,7 @@ use crate::link::{How, Link, Spread};
 use crate::names;
 use crate::order::{FillError, FillSubject, Order};
 use crate::random::{Permutation, Zipf, key};
+use crate::relate::KnownFamilies;
 
 /// A reference of a table.
 pub(crate) type ReferenceId = usize;
@@ -72,6 +73,7 @@ pub(crate) struct Connecting<'a> {
     pub(crate) counted_too: &'a HashSet<(TableId, ReferenceId)>,
     /// Links of the tables planned so far.
     pub(crate) done: &'a [Option<Vec<Link>>],
+    pub(crate) families: &'a KnownFamilies,
 }
 
 impl Connecting<'_> {
@@ -98,6 +100,7 @@ impl Connecting<'_> {
         }
         let mut links: Vec<Link> = links.into_iter().flatten().collect();
         self.by_rules(id, &mut links)?;
+        self.relate(id, &mut links)?;
         Ok((links, made_by))
     }
 
@@ -126,7 +129,7 @@ impl Connecting<'_> {
         };
         let key = self.key_of(id, at);
         let uneven = recipe.map(|(column, recipe)| self.manner(id, column, reference, recipe, parents)).transpose()?.flatten();
-        let mut link = Link { how: How::Scatter, key, null_share, nullable, first, parents, given };
+        let mut link = Link { how: How::Scatter, key, null_share, nullable, first, parents, given, kin: None };
         link.how = match (&self.counts[id.0].spread, uneven) {
             (Some((main, before)), _) if *main == at => {
                 link.null_share = 0;
@@ -166,13 +169,13 @@ impl Connecting<'_> {
         let wrong = || {
             let message =
                 format!("`{}.{}` refers to `{parent}`, so its values are keys from there", table.name, table.columns[column].name);
-            let hint = "say how parents are chosen: `uniform`, `zipf(1.1)`, either with `or null 30%`; or remove this line";
+            let hint = "say how parents are chosen: `uniform`, `zipf(1.1)`, `same(table)`, each with `or null 30%`; or remove this line";
             Err(FillError::new(FillSubject::Values(id, column), message).hint(hint))
         };
         match &recipe.source {
             RecipeSource::Call { name, arguments } if recipe.bounds.is_none() => {
                 match (name.text.to_lowercase().as_str(), arguments.as_slice()) {
-                    ("uniform", []) => Ok(None),
+                    ("uniform", []) | ("same", [Argument::Path(_)]) => Ok(None),
                     ("zipf", [Argument::Value(exponent, None)]) => match exponent.as_ref().as_real() {
                         Some(exponent) if exponent > 0.0 => Ok(Some(Zipf::new(parents, exponent))),
                         _ => wrong(),

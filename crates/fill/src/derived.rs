@@ -5,6 +5,7 @@ use kampf_schema::{TableId, Value, ValueRef};
 use crate::after::{After, Step};
 use crate::batch::Batch;
 use crate::maker::{Maker, NumberKind, Origin, Others, bounded};
+use crate::path::{Path, Previous};
 use crate::random::Random;
 use crate::vocabulary::{Vocabulary, cut, plain};
 
@@ -13,6 +14,8 @@ use crate::vocabulary::{Vocabulary, cut, plain};
 pub(crate) enum Derived {
     After(After),
     Step(Step),
+    Path(Path),
+    Previous(Previous),
     /// slope * other + intercept, and a normal deviation.
     Linear {
         of: Origin,
@@ -40,6 +43,8 @@ impl Derived {
         match self {
             Derived::After(after) => out.push(after.make(random, others).as_ref()),
             Derived::Step(step) => out.push(step.make(random, others).as_ref()),
+            Derived::Path(path) => out.push(path.make(others).as_ref()),
+            Derived::Previous(previous) => out.push(previous.make(others).as_ref()),
             Derived::Linear { of, slope, intercept, noise, bounds, kind } => match others.value(*of).as_ref().as_real() {
                 Some(other) => out.push(kind.value(bounded(slope * other + intercept + noise * random.normal(), *bounds)).as_ref()),
                 None => out.push(ValueRef::Null),

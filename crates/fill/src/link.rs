@@ -3,6 +3,7 @@
 use std::sync::{Arc, OnceLock};
 
 use crate::count::most_of;
+use crate::kin::{Kin, Thread};
 use crate::random::{Permutation, Random, Zipf, is_null, mix};
 
 /// Children counted per parent, handed out to child rows in scattered order.
@@ -13,6 +14,8 @@ pub(crate) struct Spread {
     scatter: Permutation,
     /// For each row its number among its parent's children in the order of rows; worked out when it is first asked for.
     ranks: Arc<OnceLock<Vec<u32>>>,
+    /// The rows of each parent in their order, likewise.
+    in_order: Arc<OnceLock<Vec<u32>>>,
 }
 
 /// Rows whose numbers in their order are kept, four bytes each. Of more rows those of a parent are numbered in some other order.
@@ -21,7 +24,7 @@ const RANKED: usize = 50_000_000;
 impl Spread {
     pub(crate) fn new(before: Vec<u32>, key: u64) -> Spread {
         let rows = u64::from(before.last().copied().unwrap_or(0));
-        Spread { before: before.into(), scatter: Permutation::new(rows, key), ranks: Arc::default() }
+        Spread { before: before.into(), scatter: Permutation::new(rows, key), ranks: Arc::default(), in_order: Arc::default() }
     }
 
     /// Most children of one parent.
@@ -53,6 +56,25 @@ impl Spread {
         u64::from(ranks[row as usize])
     }
 
+    /// A parent's child by its number in the order of rows: the other way round.
+    pub(crate) fn of_rank(&self, parent: u64, rank: u64) -> u64 {
+        let rows = self.before.last().map_or(0, |rows| *rows as usize);
+        if rows > RANKED {
+            return self.child(parent, rank);
+        }
+        let in_order = self.in_order.get_or_init(|| {
+            let mut next = self.before.to_vec();
+            let mut in_order = vec![0; rows];
+            for row in 0..rows as u64 {
+                let next = &mut next[self.of(row).0 as usize];
+                in_order[*next as usize] = row as u32;
+                *next += 1;
+            }
+            in_order
+        });
+        in_order[self.before[parent as usize] as usize + rank as usize].into()
+    }
+
     /// How many children a parent has.
     fn children(&self, parent: u64) -> u64 {
         let at = parent as usize;
@@ -79,6 +101,16 @@ pub(crate) struct Link {
     pub(crate) parents: u64,
     /// Rows of the child before this one are given, with what they refer to.
     pub(crate) given: u64,
+    /// Among whom parents are chosen, where not among all.
+    pub(crate) kin: Option<Among>,
+}
+
+/// Among whom parents are chosen.
+#[derive(Clone, Debug)]
+pub(crate) enum Among {
+    Kin(Kin),
+    /// Rows of the own table that hang on the same thing.
+    Thread(Thread),
 }
 
 #[derive(Clone, Debug)]
@@ -128,6 +160,24 @@ impl Link {
             return (self.parents > 0).then(|| self.first + random.below(self.parents));
         }
         let own = row - self.given;
+        match (&self.kin, &self.how) {
+            (Some(Among::Kin(kin)), How::Scatter) => match kin.any(links, row, attempt, &mut random) {
+                Some(parent) => return Some(parent),
+                None if self.nullable => return None,
+                None => {}
+            },
+            (Some(Among::Kin(kin)), How::Within { spread }) => {
+                let (parent, ordinal) = links.get(*spread)?.spread()?.of(own);
+                if let Some(found) = kin.nth(links, row, mix(self.key ^ parent), ordinal) {
+                    return Some(found);
+                }
+            }
+            (Some(Among::Thread(thread)), How::Earlier) => match thread.earlier(links, row, &mut random) {
+                Some(answered) => return Some(answered),
+                None => return (!self.nullable).then_some(row),
+            },
+            _ => {}
+        }
         let found = match &self.how {
             How::Spread(spread) => spread.of(own).0,
             How::Scatter => random.below(self.parents),
@@ -165,6 +215,13 @@ impl Link {
         }
     }
 
+    /// The row before this one among its siblings, in the order of rows.
+    pub(crate) fn before(&self, row: u64) -> Option<u64> {
+        let (spread, own) = self.spread().zip(row.checked_sub(self.given))?;
+        let rank = spread.rank(own).checked_sub(1)?;
+        Some(self.given + spread.of_rank(spread.of(own).0, rank))
+    }
+
     /// A number of a row among its siblings, from 0, and one for its parent.
     pub(crate) fn place(&self, row: u64) -> (u64, u64) {
         match (&self.how, row.checked_sub(self.given)) {
@@ -189,5 +246,6 @@ mod tests {
             let (parent, ordinal) = spread.of(row);
             spread.child(parent, ordinal) == row && ordinal < spread.children(parent)
         }));
+        assert!((0..5).all(|row| spread.of_rank(spread.of(row).0, spread.rank(row)) == row));
     }
 }

@@ -122,8 +122,10 @@ pub(crate) trait Others {
     fn value(&self, origin: Origin) -> Value;
     /// The number of the row among its siblings, from 0.
     fn ordinal(&self, link: usize) -> u64;
-    /// How many siblings the row has, itself among them.
-    fn siblings(&self, link: usize) -> u64;
+    /// The row's parent, and how many children that has.
+    fn siblings(&self, link: usize) -> (u64, u64);
+    /// The value of a column in the row before among its siblings; none for the first.
+    fn previous(&self, link: usize, column: ColumnId) -> Option<Value>;
     /// How many rows of another table belong to the row, by one of their references.
     fn children(&self, child: TableId, reference: usize) -> u64;
 }
@@ -140,8 +142,12 @@ impl Others for Alone {
         0
     }
 
-    fn siblings(&self, _: usize) -> u64 {
-        0
+    fn siblings(&self, _: usize) -> (u64, u64) {
+        (0, 0)
+    }
+
+    fn previous(&self, _: usize, _: ColumnId) -> Option<Value> {
+        None
     }
 
     fn children(&self, _: TableId, _: usize) -> u64 {
@@ -388,6 +394,11 @@ impl Maker {
         )
     }
 
+    /// Whether it makes what a step of a history has.
+    pub(crate) fn is_of_history(&self) -> bool {
+        matches!(self, Maker::From(derived) if matches!(**derived, Derived::Path(_) | Derived::Previous(_) | Derived::Step(_)))
+    }
+
     /// Whether texts of the maker can carry a number without losing what they are.
     pub(crate) fn takes_number(&self) -> bool {
         let is_derived_text = |derived: &Derived| matches!(derived, Derived::Email(_) | Derived::Joined(_) | Derived::Slug(_));
@@ -400,6 +411,9 @@ impl Maker {
             Maker::From(derived) => match &**derived {
                 Derived::Step(Step { of, .. }) | Derived::Linear { of, .. } | Derived::Slug(of) | Derived::Same(of) => vec![*of],
                 Derived::After(after) => after.of.clone(),
+                Derived::Path(path) => vec![path.of],
+                // Of another row; but what that is made from must not be made from this one's.
+                Derived::Previous(previous) => vec![Origin::Own(previous.column)],
                 Derived::When(of, cases) => std::iter::once(*of).chain(cases.iter().flat_map(|(_, maker, _)| maker.origins())).collect(),
                 Derived::Email(of) | Derived::Joined(of) => of.clone(),
                 Derived::Count(..) => Vec::new(),

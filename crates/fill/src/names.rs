@@ -206,7 +206,18 @@ const ANSWERS: [&str; 12] =
     ["parent", "reply", "replies", "replied", "answer", "answers", "answered", "thread", "response", "responds", "previous", "predecessor"];
 
 /// Tables to which rows of anybody's refer: people, and lists that all use.
-const OF_ALL: [&str; 46] = [
+const OF_ALL: [&str; 57] = [
+    "borrower",
+    "owner",
+    "patient",
+    "guest",
+    "student",
+    "teacher",
+    "driver",
+    "subscriber",
+    "participant",
+    "visitor",
+    "holder",
     "user",
     "person",
     "people",

@@ -22,6 +22,14 @@ pub(crate) struct OfTable<'a> {
 }
 
 impl Columns for OfTable<'_> {
+    fn counted_by(&self) -> Result<usize, RecipeError> {
+        self.counted[self.table.0].ok_or_else(|| {
+            let name = &self.schema.table(self.table).name;
+            let message = format!("rows of `{name}` are not counted for each row of a parent, so none stands before another");
+            RecipeError { message, hint: Some("say so under [rows], like \"3 per hive\"".to_owned()), span: None }
+        })
+    }
+
     fn nullable(&self) -> bool {
         self.schema.table(self.table).columns[self.own].nullable
     }

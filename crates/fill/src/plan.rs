@@ -18,6 +18,7 @@ use crate::order::{FillError, FillSubject, Order};
 use crate::origins::{OfTable, check_circles};
 use crate::random::{Permutation, key};
 use crate::recipe::maker;
+use crate::relate::{KnownFamilies, said};
 use crate::seeds::{self, Given};
 use crate::tables::{ColumnPlan, TablePlan, Way};
 use crate::unique::{Draft, Filled, ValueSource, faithful, settle, settle_once};
@@ -118,8 +119,10 @@ fn all(schema: &Schema, order: &Order, given: &[Given], counts: &[CountedRows]) 
     let counted_too = counted_too(schema);
     let mut links: Vec<Option<Vec<Link>>> = vec![None; schema.tables.len()];
     let mut made_by = vec![Vec::new(); schema.tables.len()];
+    let families = KnownFamilies::default();
     for id in schema.parents_first() {
-        let connecting = Connecting { schema, order, counts, given: &given_rows, counted_too: &counted_too, done: &links };
+        let connecting =
+            Connecting { schema, order, counts, given: &given_rows, counted_too: &counted_too, done: &links, families: &families };
         let (own, by) = connecting.links(id)?;
         links[id.0] = Some(own);
         made_by[id.0] = by;
@@ -226,7 +229,12 @@ impl Planning<'_> {
                 How::Implied => "as another reference says",
                 How::Never => "none",
             };
-            let why = if asked.is_some() { "set" } else { "a reference" };
+            let chosen = said(&links[link]).unwrap_or(chosen);
+            let why = match () {
+                () if asked.is_some() => "set",
+                () if said(&links[link]).is_some() => "guessed from what the two have in common",
+                () => "a reference",
+            };
             return Ok((
                 draft(Maker::Fixed(Value::Null), ValueSource::Linked(link, place)),
                 way(format!("a row of {parent}: {chosen}"), why),
@@ -405,6 +413,8 @@ impl Planning<'_> {
                 | ValueSource::Digit { .. },
             ) => 0,
             (Some(recipe), _) => recipe.null_share,
+            // A history has no holes.
+            (None, _) if draft.maker.is_of_history() => 0,
             (None, _) if free && column.nullable && !bounds.known => guess::null_share(table, column),
             _ => 0,
         };

@@ -3,6 +3,7 @@
 mod arguments;
 mod columns;
 mod error;
+mod histories;
 mod times;
 mod ways;
 

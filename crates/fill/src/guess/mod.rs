@@ -2,6 +2,7 @@
 //! that a user writes, so that it can be shown, copied and changed.
 
 mod by_name;
+mod histories;
 mod numbers;
 mod people;
 mod room;
@@ -82,6 +83,9 @@ pub(crate) fn recipe(schema: &Schema, table: TableId, id: ColumnId, bounds: &Bou
     let column = &schema.table(table).columns[id];
     let words = name_words(&column.name);
     let subject = Subject { schema, table, id, column, bounds, joined: words.concat(), words, counted };
+    if let Some(guess) = histories::step(&subject) {
+        return guess;
+    }
     if let Some(values) = &bounds.one_of
         && !values.is_empty()
     {

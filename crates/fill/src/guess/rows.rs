@@ -3,6 +3,8 @@
 use kampf_schema::expr::{Children, Name, RowCount};
 use kampf_schema::{Column, ColumnId, LogicalType, Reference, Schema, Span, Table, TableId, Value, name_words};
 
+use crate::ties::{tenants, way};
+
 /// Rows of a table that others refer to and that refers to nothing.
 const ROOT: u64 = 500;
 /// Rows of a table of few words that others refer to.
@@ -36,6 +38,8 @@ pub struct RowGuesses<'s> {
     each: u64,
     /// Whether another table refers to each.
     referred: Vec<bool>,
+    /// Tables to whose rows those of others belong.
+    tenants: Vec<TableId>,
 }
 
 impl<'s> RowGuesses<'s> {
@@ -46,7 +50,7 @@ impl<'s> RowGuesses<'s> {
             let others = schema.table(id).references.iter().filter(|reference| reference.parent != id);
             others.for_each(|reference| referred[reference.parent.0] = true);
         }
-        RowGuesses { schema, most: 0, each: 0, root: ROOT, lonely: LONELY, referred }.scaled(1.0)
+        RowGuesses { schema, most: 0, each: 0, root: ROOT, lonely: LONELY, referred, tenants: tenants(schema) }.scaled(1.0)
     }
 
     /// The same for so many times as many rows. Tables grow by their place: those of few words and those that come with their rows stay as
@@ -113,7 +117,7 @@ impl<'s> RowGuesses<'s> {
         if model.is_unique_key(&reference.columns) {
             return (per(Children::Between(Value::Integer(1), Value::Integer(1))), parents);
         }
-        let each: u64 = if is_junction(model) { 3 } else { self.each };
+        let each: u64 = if is_junction(model) { self.partners(table, reference, above) } else { self.each };
         let wanted = parents * each;
         if wanted > most {
             return match (most / parents.max(1)).min(each) {
@@ -121,10 +125,55 @@ impl<'s> RowGuesses<'s> {
                 fewer => (per(Children::About(Value::Integer(fewer as i64))), parents * fewer),
             };
         }
-        // Some have very many: what people do is spread unevenly.
+        // Some have very many: what people do is spread unevenly. But no tenant is without what others of its rows refer to.
         let mean = Value::Integer(each as i64);
-        let children = if is_junction(model) { Children::About(mean) } else { Children::Heavy(mean) };
+        let is_needed = self.referred[table.0] && self.tenants.contains(&reference.parent) || self.is_paired(table);
+        let children = match () {
+            () if is_junction(model) && each == 1 => Children::Between(mean.clone(), mean),
+            () if is_junction(model) || is_needed => Children::About(mean),
+            () => Children::Heavy(mean),
+        };
         (per(children), wanted)
+    }
+
+    /// How many rows of a junction each parent has: three, or as many as there are to be paired with of the same tenant at least.
+    fn partners(&self, table: TableId, counted: &Reference, above: &mut Vec<TableId>) -> u64 {
+        let model = self.schema.table(table);
+        let mut most = 3;
+        for &tenant in &self.tenants {
+            let others = model.references.iter().filter(|other| other.parent != counted.parent && other.parent != tenant);
+            for other in others.filter(|_| way(self.schema, counted.parent, tenant).is_some()) {
+                let Some(way) = way(self.schema, other.parent, tenant) else { continue };
+                above.push(table);
+                let fewest = self.fewest(other.parent, &way, above);
+                above.pop();
+                // A mean of so many may be half as many again.
+                most = most.min(fewest * 2 / 3).max(1);
+            }
+        }
+        most
+    }
+
+    /// How many rows of a table a tenant has at least, by a way of references.
+    fn fewest(&self, table: TableId, way: &[usize], above: &mut Vec<TableId>) -> u64 {
+        let mut at = table;
+        way.iter().fold(1, |fewest, &reference| {
+            let least = match self.count(at, above).0 {
+                RowCount::Per { children: Children::About(Value::Integer(mean)), .. } => mean.unsigned_abs() / 2,
+                _ => 1,
+            };
+            at = self.schema.table(at).references[reference].parent;
+            fewest * least
+        })
+    }
+
+    /// Whether rows of a table are paired with others of the same tenant.
+    fn is_paired(&self, table: TableId) -> bool {
+        let pairs = |child: TableId| {
+            let model = self.schema.table(child);
+            is_junction(model) && model.references.iter().any(|reference| reference.parent == table)
+        };
+        self.tenants.iter().any(|&tenant| way(self.schema, table, tenant).is_some()) && self.schema.ids().any(pairs)
     }
 
     /// Whether a table stays small however much there is of the rest.

@@ -133,7 +133,7 @@ fn is_later(column: &Column) -> bool {
 }
 
 /// Whether a column holds points in time that are told in the same way as the subject's: dates and timestamps together, or seconds.
-fn is_like(subject: &Subject<'_>, column: &Column) -> bool {
+pub(super) fn is_like(subject: &Subject<'_>, column: &Column) -> bool {
     match subject.column.kind {
         LogicalType::Integer => {
             column.kind == LogicalType::Integer && name_words(&column.name).iter().any(|word| MOMENTS.contains(&word.as_str()))
@@ -142,19 +142,33 @@ fn is_like(subject: &Subject<'_>, column: &Column) -> bool {
     }
 }
 
-/// The column of the same row that this one comes later than.
-fn own_beginning(subject: &Subject<'_>) -> Option<ColumnId> {
-    let beginning = beginning_of(subject, subject.id)?;
+/// The columns of the same row that this one comes later than, the last of them in front.
+fn own_beginnings(subject: &Subject<'_>) -> Vec<ColumnId> {
     // Where names and checks contradict each other nothing comes first.
-    let mut at = beginning;
-    for _ in &subject.schema.table(subject.table).columns {
-        match beginning_of(subject, at) {
-            Some(earlier) if earlier == subject.id => return None,
-            Some(earlier) => at = earlier,
-            None => break,
+    let is_made_from_this = |mut at: ColumnId| {
+        for _ in &subject.schema.table(subject.table).columns {
+            match beginning_of(subject, at) {
+                Some(earlier) if earlier == subject.id => return true,
+                Some(earlier) => at = earlier,
+                None => break,
+            }
         }
-    }
-    Some(beginning)
+        false
+    };
+    let Some(beginning) = beginning_of(subject, subject.id).filter(|&at| !is_made_from_this(at)) else { return Vec::new() };
+    // What was never finished can be closed all the same.
+    let columns = &subject.schema.table(subject.table).columns;
+    let goes_without = matches!(names::stage(subject.column), Some(Stage::Closed | Stage::Deleted)) && columns[beginning].nullable;
+    let comes_before = |at: &ColumnId| {
+        let other = &columns[*at];
+        let stages = names::stage(subject.column).zip(names::stage(other));
+        *at != beginning
+            && is_like(subject, other)
+            && other.computed.is_none()
+            && stages.is_some_and(|(own, other)| names::comes_after(own, other))
+    };
+    let others = (0..columns.len()).filter(|at| goes_without && comes_before(at) && !is_made_from_this(*at));
+    std::iter::once(beginning).chain(others).collect()
 }
 
 /// What a column of the subject's table comes later than: by a check, by where in a life their names say they stand, or by other words.
@@ -306,13 +320,15 @@ fn following(subject: &Subject<'_>) -> Option<String> {
     if !bounds_are_free(subject) {
         return None;
     }
-    let (before, span, is_short) = match own_beginning(subject) {
-        Some(beginning) => {
-            let beginning = &subject.schema.table(subject.table).columns[beginning];
+    let columns = &subject.schema.table(subject.table).columns;
+    let own = own_beginnings(subject);
+    let (before, span, is_short) = match own.first() {
+        Some(&beginning) => {
+            let beginning = &columns[beginning];
             let span = span(subject, beginning);
             // What lasts for hours from a time may end at night; a day has no hours to begin with.
             let is_short = !span.contains("day") && beginning.kind == subject.column.kind;
-            (vec![named(&beginning.name)], span, is_short)
+            (own.iter().map(|&at| named(&columns[at].name)).collect(), span, is_short)
         }
         None => {
             let span = match subject.column.kind {
@@ -326,12 +342,16 @@ fn following(subject: &Subject<'_>) -> Option<String> {
         return None;
     }
     let hours = if is_short { "" } else { hours(subject) };
-    let until = if lies_ahead(subject) { String::new() } else { format!(", {LAST_DAY}") };
-    Some(format!("after({}, {span}{hours}{until})", before.join(", ")))
+    Some(format!("after({}, {span}{hours}{})", before.join(", "), until(subject)))
+}
+
+/// The last day, as a recipe's further argument, of what does not lie ahead.
+pub(super) fn until(subject: &Subject<'_>) -> String {
+    if lies_ahead(subject) { String::new() } else { format!(", {LAST_DAY}") }
 }
 
 /// The hours in which people do something, as a recipe's further argument.
-fn hours(subject: &Subject<'_>) -> &'static str {
+pub(super) fn hours(subject: &Subject<'_>) -> &'static str {
     let told = names::stage(subject.column).is_some()
         || names::happened(subject.column)
         || is_beginning(subject.column)

@@ -11,6 +11,9 @@ pub(crate) trait Columns {
     /// The column of a path and the kind of its values.
     fn origin(&self, path: &[Name]) -> Result<(Origin, LogicalType), RecipeError>;
 
+    /// The reference by which rows are counted, and so stand in an order among those of one parent.
+    fn counted_by(&self) -> Result<usize, RecipeError>;
+
     /// Whether the column that is made may be null.
     fn nullable(&self) -> bool;
 
@@ -22,6 +25,11 @@ pub(crate) trait Columns {
 pub(crate) struct NoColumns;
 
 impl Columns for NoColumns {
+    fn counted_by(&self) -> Result<usize, RecipeError> {
+        let message = "there is no row here that could have others before it".to_owned();
+        Err(RecipeError { message, hint: None, span: None })
+    }
+
     fn nullable(&self) -> bool {
         false
     }

@@ -6,6 +6,7 @@ use kampf_schema::{LogicalType, Value, did_you_mean};
 use super::arguments::{clock, durations, fit, lengths, lengths_from_0, pick, range, real};
 use super::columns::Columns;
 use super::error::{RecipeError, suitable, wrong};
+use super::histories::{path, previous};
 use super::times::{are_date_and_timestamp, step};
 use crate::after::After;
 use crate::derived::Derived;
@@ -120,7 +121,7 @@ const fn way(
     Way { name, takes, example, maker }
 }
 
-static WAYS: [Way; 41] = [
+static WAYS: [Way; 43] = [
     way("count", "a table whose rows belong to this one, for a whole number", "count(inspection)", count),
     way("normal", "a mean and a standard deviation", "normal(6, 2) in 1..10", normal),
     way("lognormal", "a median and the standard deviation of the logarithm", "lognormal(40, 0.8) in 1..5000", log_normal),
@@ -171,6 +172,8 @@ static WAYS: [Way; 41] = [
         |call| Ok(call.later()?.and_then(|after| derived(Derived::After(after)))),
     ),
     way("step", "a column and how much later", "step(hive.since, '5 days'..'9 days')", step),
+    way("path", "a parent's state, and the states on the way to it", "path(hive.state, 'new', 'weak', 'strong')", path),
+    way("previous", "a column, and what the first row has", "previous(to_state, 'new')", previous),
     way("linear", "a column, a slope, what is added, and a standard deviation", "linear(weight, 0.4, 10, 2) in 0..100", linear),
     way("when", "a column, then a recipe for each of its values", "when(state, 'dead': null, else: 1..10)", when),
     way("same", "a column", "same(other_column)", same),

@@ -4,3 +4,4 @@ mod constraints;
 mod documented;
 mod keys;
 mod odd_inputs;
+mod ties;

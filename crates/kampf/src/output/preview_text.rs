@@ -1,6 +1,7 @@
 //! `kampf fill --preview`: some rows of a table, and how each of its columns is made and why.
 
-use kampf_fill::{Blueprint, OtherShare, Way};
+use kampf_fill::ties::made;
+use kampf_fill::{Blueprint, OtherShare, Steps, Way};
 use kampf_schema::{ColumnForm, TableId, Value, did_you_mean};
 
 use super::{Column, Look, Page, count, paint, print, print_json, rows_of, shown, width};
@@ -12,17 +13,31 @@ use crate::project::Project;
 const ROWS: u64 = 4;
 /// A cell is not made narrower than this.
 const NARROWEST: usize = 10;
+/// Nor is a value in a line wider than this.
+const ROOM_OF_CELL: usize = 40;
 
 pub(crate) fn preview(general: &General, project: &Project, name: &str) -> Result<(), Problem> {
     let table = project.schema.find(name).ok_or_else(|| {
         Problem::wrong(format!("there is no table `{name}`"))
             .maybe_hint(did_you_mean(name, project.schema.tables.iter().map(|table| table.name.as_str())))
     })?;
-    let rows = shown_rows(&project.blueprint, table);
+    // Steps are read one after the other.
+    let steps = project.blueprint.steps(&project.schema, table, ROWS).filter(|steps| !steps.steps.is_empty());
+    let rows = steps.as_ref().map_or_else(|| shown_rows(&project.blueprint, table), |steps| steps.steps.clone());
     if general.format == Format::Json {
         return print_json(&json(project, table, &rows));
     }
-    print(&text(project, table, &rows))
+    print(&text(project, table, &rows, steps.as_ref()))
+}
+
+/// Whose steps are shown.
+fn steps_text(project: &Project, steps: &Steps) -> String {
+    let of = project.schema.table(steps.of);
+    let said: Vec<String> = (0..of.columns.len())
+        .filter(|&at| of.primary_key == [at] || steps.state == Some(at) || made(&project.schema, steps.of) == Some(at))
+        .map(|at| format!("{} {}", of.columns[at].name, cell(&project.blueprint.value(steps.of, steps.row, at), ROOM_OF_CELL).1))
+        .collect();
+    format!("the steps of one row of {}: {}", of.name, said.join(", "))
 }
 
 /// Rows from all over the table; those that the schema file gives are known already.
@@ -33,7 +48,7 @@ fn shown_rows(blueprint: &Blueprint, table: TableId) -> Vec<u64> {
     (0..shown).map(|at| from + at * (rows - from) / shown).collect()
 }
 
-fn text(project: &Project, table: TableId, rows: &[u64]) -> String {
+fn text(project: &Project, table: TableId, rows: &[u64], steps: Option<&Steps>) -> String {
     let model = project.schema.table(table);
     let blueprint = &project.blueprint;
     let mut page = Page::new();
@@ -42,6 +57,9 @@ fn text(project: &Project, table: TableId, rows: &[u64]) -> String {
         given => format!(", {} of them from the schema file", count(given)),
     };
     page.line(format!("{}: {}{given}", model.name, rows_of(blueprint.rows(table))));
+    if let Some(steps) = steps {
+        page.paragraph(&shown(&steps_text(project, steps)), 0);
+    }
     page.blank();
     let name = model.columns.iter().map(|column| column.name.chars().count()).max().unwrap_or(0);
     let room = width().saturating_sub(name) / rows.len().max(1);

@@ -106,7 +106,7 @@ fn names_types_defaults_and_checks_say_what_columns_look_like() {
         ("issued_on DATE, created_at TIMESTAMP NOT NULL, due_on DATE NOT NULL", "after(created_at, '7 days'..'60 days')"),
         (
             "closed_at TIMESTAMP, created_at TIMESTAMP, deleted_at TIMESTAMP",
-            "after(closed_at, '1 day'..'2 years', '07:00'..'23:00', 2026-06-30)",
+            "after(closed_at, created_at, '1 day'..'2 years', '07:00'..'23:00', 2026-06-30)",
         ),
     ] {
         assert_eq!(guessed("thing", column), recipe, "{column}");

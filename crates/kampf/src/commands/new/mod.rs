@@ -14,7 +14,7 @@ use kampf_schema::undeclared;
 use self::file::{Start, project_file};
 use super::{Ending, Teller, say};
 use crate::arguments::{General, New};
-use crate::output::{rows_of, shown};
+use crate::output::{guesses_text, rows_of, shown};
 use crate::problem::Problem;
 use crate::project::{Project, SchemaText};
 use crate::store::{sweep_parts, write_whole};
@@ -39,6 +39,9 @@ pub(super) fn run(general: &General, arguments: &New) -> Result<Ending, Problem>
     let own = General { file: arguments.dir.join("kampf.toml"), engine: None, data: None, scale: None, ..general.clone() };
     let project = Project::open(&own, None)?;
     Teller::of(general).hear(Tidings::Warnings(&project.warnings));
+    if let Some(guesses) = guesses_text(&project, &project.blueprint.guesses()) {
+        say(general.quiet, guesses.trim_end());
+    }
     let rows = project.schema.ids().map(|table| project.blueprint.rows(table)).sum();
     say(general.quiet, &format!("next: cd {dir} && kampf race   (fills {} first)", rows_of(rows)));
     Ok(Ending::Done)
