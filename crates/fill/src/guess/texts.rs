@@ -34,9 +34,22 @@ pub(super) fn text(subject: &Subject<'_>) -> Guess {
         return guess(format!("code('{}')", letter.to_string().repeat(length as usize)), "a check");
     }
     let recipe = by_name(subject, room);
+    // What the schema puts there by itself is no code, address or hash where those are no words.
+    let is_unlike = |recipe: &str| CODES.iter().any(|code| recipe.starts_with(code)) && usual_word(subject).is_some();
     match recipe {
-        Some(recipe) => guess(recipe, "its name"),
-        None => fallback(subject, room),
+        Some(recipe) if !is_unlike(&recipe) => guess(recipe, "its name"),
+        _ => fallback(subject, room),
+    }
+}
+
+/// How recipes begin that make no words.
+const CODES: [&str; 9] = ["code(", "hex(", "matching(", "host", "url", "email", "phone", "address", "uuid4"];
+
+/// A default that is a word.
+fn usual_word<'s>(subject: &'s Subject<'_>) -> Option<&'s str> {
+    match subject.default() {
+        Some(Value::Text(usual)) if !usual.is_empty() && usual.chars().all(char::is_alphabetic) => Some(usual),
+        _ => None,
     }
 }
 

@@ -7,9 +7,10 @@ use serde_json::Value as Json;
 /// A crate, what it may depend on among ours, and for the core the packages from elsewhere.
 type Allowed = (&'static str, &'static [&'static str], Option<&'static [&'static str]>);
 
-const ALLOWED: [Allowed; 11] = [
+const ALLOWED: [Allowed; 12] = [
     ("kampf-schema", &[], Some(&["regex", "serde", "sqlparser", "strsim", "uuid", "winnow"])),
     ("kampf-fill", &["kampf-schema"], Some(&["libm", "regex-syntax", "serde"])),
+    ("kampf-doubt", &["kampf-schema", "kampf-fill"], Some(&[])),
     ("kampf-contest", &["kampf-schema"], Some(&["serde", "serde_json"])),
     ("kampf-race", &[], Some(&["statrs"])),
     ("kampf-verdict", &["kampf-contest", "kampf-race"], Some(&[])),
@@ -24,6 +25,7 @@ const ALLOWED: [Allowed; 11] = [
         &[
             "kampf-schema",
             "kampf-fill",
+            "kampf-doubt",
             "kampf-contest",
             "kampf-race",
             "kampf-verdict",
