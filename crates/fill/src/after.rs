@@ -2,7 +2,7 @@
 
 use kampf_schema::{LogicalType, Value};
 
-use crate::maker::{Origin, Others};
+use crate::others::{Origin, Others};
 use crate::period::{DAY, Hours, SECOND};
 use crate::random::Random;
 

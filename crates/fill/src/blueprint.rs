@@ -9,7 +9,7 @@ use crate::batch::{BATCH_ROWS, Batch};
 use crate::guard::Guard;
 use crate::keys::Rekeyed;
 use crate::kinds::as_kind;
-use crate::maker::{Origin, Others};
+use crate::others::{Origin, Others};
 use crate::random::{NULLS_STAY, Permutation, Random, is_null, mix};
 use crate::tables::{ColumnPlan, TablePlan, Way};
 use crate::unique::ValueSource;

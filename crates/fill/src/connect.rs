@@ -11,7 +11,7 @@ use crate::link::{How, Link, Spread};
 use crate::names;
 use crate::order::{FillError, FillSubject, Order};
 use crate::random::{Permutation, Zipf, key};
-use crate::relate::KnownFamilies;
+use crate::relate::{KnownFamilies, Relating};
 
 /// A reference of a table.
 pub(crate) type ReferenceId = usize;
@@ -100,7 +100,8 @@ impl Connecting<'_> {
         }
         let mut links: Vec<Link> = links.into_iter().flatten().collect();
         self.by_rules(id, &mut links)?;
-        self.relate(id, &mut links)?;
+        let &Connecting { schema, order, counts, given, done, families, .. } = self;
+        Relating { schema, order, counts, given, done, families }.relate(id, &mut links)?;
         Ok((links, made_by))
     }
 

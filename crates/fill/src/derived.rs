@@ -4,7 +4,8 @@ use kampf_schema::{TableId, Value, ValueRef};
 
 use crate::after::{After, Step};
 use crate::batch::Batch;
-use crate::maker::{Maker, NumberKind, Origin, Others, bounded};
+use crate::maker::{Maker, NumberKind, bounded};
+use crate::others::{Origin, Others};
 use crate::path::{Path, Previous};
 use crate::random::Random;
 use crate::vocabulary::{Vocabulary, cut, plain};

@@ -9,7 +9,7 @@ use crate::bounds::{Bounds, bounds};
 use crate::guard::Guard;
 use crate::kinds::as_kind;
 use crate::link::How;
-use crate::maker::Origin;
+use crate::others::Origin;
 use crate::tables::TablePlan;
 use crate::unique::ValueSource;
 

@@ -7,7 +7,8 @@ use kampf_schema::{ColumnId, Schema, TableId};
 use crate::blueprint::Blueprint;
 use crate::derived::Derived;
 use crate::link::Among;
-use crate::maker::{Maker, Origin};
+use crate::maker::Maker;
+use crate::others::Origin;
 use crate::ties::history;
 
 /// How rows hang together by what was guessed, and what is said under `[values]`.

@@ -4,16 +4,21 @@ use std::sync::{Arc, OnceLock};
 
 use kampf_schema::TableId;
 
-use crate::link::Link;
 use crate::random::{Permutation, Random, mix};
 
-/// Whom a row of a table leads to, link by link: the links of each table on the way, and which of them.
+/// From a row to another one.
+pub(crate) trait Leads: std::fmt::Debug + Send + Sync {
+    /// The row that a row leads to.
+    fn follow(&self, row: u64) -> Option<u64>;
+}
+
+/// Whom a row of a table leads to, one after the other.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Chain(pub(crate) Vec<(Arc<[Link]>, usize)>);
+pub(crate) struct Chain(pub(crate) Vec<Arc<dyn Leads>>);
 
 impl Chain {
     fn follow(&self, row: u64) -> Option<u64> {
-        self.0.iter().try_fold(row, |row, (links, at)| links[*at].parent(links, row, 0))
+        self.0.iter().try_fold(row, |row, next| next.follow(row))
     }
 }
 
@@ -97,14 +102,9 @@ pub(crate) struct Kin {
 }
 
 impl Kin {
-    /// Whom a row belongs to.
-    fn head(&self, links: &[Link], row: u64, attempt: u64) -> Option<u64> {
-        self.way.follow(links.get(self.by)?.parent(links, row, attempt)?)
-    }
-
-    /// One of its kin, by chance; none where it has none.
-    pub(crate) fn any(&self, links: &[Link], row: u64, attempt: u64, random: &mut Random) -> Option<u64> {
-        let head = self.head(links, row, attempt)?;
+    /// One of the kin of a row that belongs to somebody by this parent, by chance; none where it has none.
+    pub(crate) fn any(&self, parent: u64, random: &mut Random) -> Option<u64> {
+        let head = self.way.follow(parent)?;
         match &self.families {
             None => Some(head),
             Some(families) => match families.of(head) {
@@ -115,9 +115,9 @@ impl Kin {
     }
 
     /// The parent of a number, another one for each number: kin first, then all others. None where it belongs to nobody.
-    pub(crate) fn nth(&self, links: &[Link], row: u64, key: u64, number: u64) -> Option<u64> {
+    pub(crate) fn nth(&self, parent: u64, key: u64, number: u64) -> Option<u64> {
         let families = self.families.as_ref()?;
-        let head = self.head(links, row, 0).filter(|head| *head < families.heads)?;
+        let head = self.way.follow(parent).filter(|head| *head < families.heads)?;
         let members = families.of(head);
         let own = members.len() as u64;
         if number < own {
@@ -146,10 +146,9 @@ impl Thread {
         Thread { on, first, rows, heads, members: Arc::default(), said }
     }
 
-    /// An earlier row that hangs on the same thing; none for the first.
-    pub(crate) fn earlier(&self, links: &[Link], row: u64, random: &mut Random) -> Option<u64> {
-        let head = |row: u64| links.get(self.on)?.parent(links, row, 0);
-        let members = self.members.get_or_init(|| Members::of(self.first..self.rows, self.heads, head));
+    /// An earlier row that hangs on the same thing, `head` of a row; none for the first.
+    pub(crate) fn earlier(&self, row: u64, random: &mut Random, head: impl Fn(u64) -> Option<u64>) -> Option<u64> {
+        let members = self.members.get_or_init(|| Members::of(self.first..self.rows, self.heads, &head));
         let at = head(row).filter(|head| *head < self.heads)? as usize;
         let of_it = &members.rows[members.before[at] as usize..members.before[at + 1] as usize];
         let own = of_it.binary_search(&(u32::try_from(row).ok()?)).ok()?;
@@ -163,59 +162,63 @@ pub(crate) const MOST_KIN: u64 = 50_000_000;
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::link::{How, Spread};
 
-    fn link(how: How, parents: u64, key: u64) -> Link {
-        Link { how, key, null_share: 0, nullable: false, first: 0, parents, given: 0, kin: None }
+    /// Sixty members of four studios, the second of which has none.
+    #[derive(Debug)]
+    struct Studios;
+
+    impl Leads for Studios {
+        fn follow(&self, row: u64) -> Option<u64> {
+            Some(match row * 7 % 60 {
+                0..10 => 0,
+                10..30 => 2,
+                _ => 3,
+            })
+        }
     }
 
-    /// Sixty members of four studios, twenty of which nobody belongs to.
-    fn families() -> (Arc<[Link]>, Arc<Families>) {
-        let before = [0, 10, 10, 30, 60].to_vec();
-        let member: Arc<[Link]> = vec![link(How::Spread(Spread::new(before, 5)), 4, 5)].into();
-        let families = Families::new(Chain(vec![(Arc::clone(&member), 0)]), 0, 60, 4);
-        (member, Arc::new(families))
+    fn families() -> Arc<Families> {
+        Arc::new(Families::new(Chain(vec![Arc::new(Studios)]), 0, 60, 4))
     }
 
     #[test]
     fn members_are_all_rows_by_whom_they_lead_to() {
-        let (member, families) = families();
+        let families = families();
         for (head, count) in [(0, 10), (1, 0), (2, 20), (3, 30)] {
             let of = families.of(head);
             assert_eq!(of.len(), count);
-            assert!(of.is_sorted() && of.iter().all(|&row| member[0].parent(&member, row.into(), 0) == Some(head)));
+            assert!(of.is_sorted() && of.iter().all(|&row| Studios.follow(row.into()) == Some(head)));
         }
         assert!(families.of(4).is_empty());
     }
 
     #[test]
     fn kin_come_first_and_no_number_comes_twice() {
-        let (_, families) = families();
-        let own: Vec<Link> = vec![link(How::Scatter, 4, 9)];
+        let families = families();
         let kin = Kin { by: 0, way: Chain::default(), families: Some(Arc::clone(&families)), tenant: None, said: String::new() };
-        for row in 0..40 {
-            let head = own[0].parent(&own, row, 0).unwrap();
-            let mut seen: Vec<u64> = (0..60).map(|number| kin.nth(&own, row, 77, number).unwrap()).collect();
+        for head in 0..4 {
+            let mut seen: Vec<u64> = (0..60).map(|number| kin.nth(head, 77 + head, number).unwrap()).collect();
             let members = families.of(head);
             assert!(seen[..members.len()].iter().all(|parent| members.contains(&(*parent as u32))));
             seen.sort_unstable();
             assert_eq!(seen, (0..60).collect::<Vec<_>>());
-            assert_eq!(kin.nth(&own, row, 77, 60), None);
-            let any = kin.any(&own, row, 0, &mut Random::at(3, row));
-            assert_eq!(any.is_none(), members.is_empty(), "who has no kin chooses nobody");
-            assert!(any.is_none_or(|parent| members.contains(&(parent as u32))));
+            assert_eq!(kin.nth(head, 77, 60), None);
+            for row in 0..40 {
+                let any = kin.any(head, &mut Random::at(3, row));
+                assert_eq!(any.is_none(), members.is_empty(), "who has no kin chooses nobody");
+                assert!(any.is_none_or(|parent| members.contains(&(parent as u32))));
+            }
         }
     }
 
     #[test]
     fn an_answer_is_to_an_earlier_row_that_hangs_on_the_same() {
-        let links = vec![link(How::Spread(Spread::new(vec![0, 3, 4, 12], 2)), 3, 1)];
-        let thread = Thread::new(0, 0, 12, 3, String::new());
-        let head = |row: u64| links[0].parent(&links, row, 0);
-        for row in 0..12 {
+        let thread = Thread::new(0, 0, 60, 4, String::new());
+        let head = |row: u64| Studios.follow(row);
+        for row in 0..60 {
             let is_first = (0..row).all(|other| head(other) != head(row));
             for chance in 0..20 {
-                let answered = thread.earlier(&links, row, &mut Random::at(chance, row));
+                let answered = thread.earlier(row, &mut Random::at(chance, row), head);
                 assert_eq!(answered.is_none(), is_first);
                 assert!(answered.is_none_or(|other| other < row && head(other) == head(row)));
             }

@@ -26,6 +26,7 @@ pub mod names;
 mod numbered;
 mod order;
 mod origins;
+mod others;
 mod parameter;
 mod path;
 mod period;

@@ -3,7 +3,7 @@
 use std::sync::{Arc, OnceLock};
 
 use crate::count::most_of;
-use crate::kin::{Kin, Thread};
+use crate::kin::{Kin, Leads, Thread};
 use crate::random::{Permutation, Random, Zipf, is_null, mix};
 
 /// Children counted per parent, handed out to child rows in scattered order.
@@ -105,6 +105,19 @@ pub(crate) struct Link {
     pub(crate) kin: Option<Among>,
 }
 
+/// A link of a table whose links are all known.
+#[derive(Debug)]
+pub(crate) struct Chained {
+    pub(crate) links: Arc<[Link]>,
+    pub(crate) at: usize,
+}
+
+impl Leads for Chained {
+    fn follow(&self, row: u64) -> Option<u64> {
+        self.links[self.at].parent(&self.links, row, 0)
+    }
+}
+
 /// Among whom parents are chosen.
 #[derive(Clone, Debug)]
 pub(crate) enum Among {
@@ -160,22 +173,23 @@ impl Link {
             return (self.parents > 0).then(|| self.first + random.below(self.parents));
         }
         let own = row - self.given;
+        let by = |kin: &Kin| links.get(kin.by)?.parent(links, row, attempt);
         match (&self.kin, &self.how) {
-            (Some(Among::Kin(kin)), How::Scatter) => match kin.any(links, row, attempt, &mut random) {
+            (Some(Among::Kin(kin)), How::Scatter) => match by(kin).and_then(|parent| kin.any(parent, &mut random)) {
                 Some(parent) => return Some(parent),
                 None if self.nullable => return None,
                 None => {}
             },
             (Some(Among::Kin(kin)), How::Within { spread }) => {
                 let (parent, ordinal) = links.get(*spread)?.spread()?.of(own);
-                if let Some(found) = kin.nth(links, row, mix(self.key ^ parent), ordinal) {
+                if let Some(found) = by(kin).and_then(|by| kin.nth(by, mix(self.key ^ parent), ordinal)) {
                     return Some(found);
                 }
             }
-            (Some(Among::Thread(thread)), How::Earlier) => match thread.earlier(links, row, &mut random) {
-                Some(answered) => return Some(answered),
-                None => return (!self.nullable).then_some(row),
-            },
+            (Some(Among::Thread(thread)), How::Earlier) => {
+                let thing = |row: u64| links.get(thread.on)?.parent(links, row, 0);
+                return thread.earlier(row, &mut random, thing).or_else(|| (!self.nullable).then_some(row));
+            }
             _ => {}
         }
         let found = match &self.how {

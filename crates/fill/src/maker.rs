@@ -2,11 +2,12 @@
 
 use std::fmt::Write;
 
-use kampf_schema::{ColumnId, Decimal, TableId, Value, ValueRef};
+use kampf_schema::{Decimal, Value, ValueRef};
 
 use crate::after::Step;
 use crate::batch::Batch;
 use crate::derived::Derived;
+use crate::others::{Alone, Origin, Others};
 use crate::period::{DAY, MILLI, Period, SECOND};
 use crate::random::{Random, Zipf};
 use crate::shape::Shape;
@@ -100,59 +101,11 @@ pub(crate) enum ListForm {
     Braces,
 }
 
-/// Where another value comes from.
-#[derive(Clone, Copy, Debug, PartialEq)]
-pub(crate) enum Origin {
-    /// A column of the same row.
-    Own(ColumnId),
-    /// A column of the parent that a link finds.
-    Parent(usize, ColumnId),
-}
-
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub(crate) enum NumberKind {
     Integer,
     Decimal(u8),
     Real,
-}
-
-/// What derived values are made from.
-pub(crate) trait Others {
-    /// The value at an origin.
-    fn value(&self, origin: Origin) -> Value;
-    /// The number of the row among its siblings, from 0.
-    fn ordinal(&self, link: usize) -> u64;
-    /// The row's parent, and how many children that has.
-    fn siblings(&self, link: usize) -> (u64, u64);
-    /// The value of a column in the row before among its siblings; none for the first.
-    fn previous(&self, link: usize, column: ColumnId) -> Option<Value>;
-    /// How many rows of another table belong to the row, by one of their references.
-    fn children(&self, child: TableId, reference: usize) -> u64;
-}
-
-/// For makers that look at nothing else.
-pub(crate) struct Alone;
-
-impl Others for Alone {
-    fn value(&self, _: Origin) -> Value {
-        Value::Null
-    }
-
-    fn ordinal(&self, _: usize) -> u64 {
-        0
-    }
-
-    fn siblings(&self, _: usize) -> (u64, u64) {
-        (0, 0)
-    }
-
-    fn previous(&self, _: usize, _: ColumnId) -> Option<Value> {
-        None
-    }
-
-    fn children(&self, _: TableId, _: usize) -> u64 {
-        0
-    }
 }
 
 impl Maker {

@@ -6,8 +6,8 @@ use kampf_schema::expr::Name;
 use kampf_schema::{ColumnId, LogicalType, Schema, Table, TableId, did_you_mean};
 
 use crate::link::How;
-use crate::maker::Origin;
 use crate::order::{FillError, FillSubject};
+use crate::others::Origin;
 use crate::recipe::{Columns, RecipeError};
 use crate::tables::TablePlan;
 use crate::unique::ValueSource;

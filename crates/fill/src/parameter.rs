@@ -4,7 +4,8 @@ use kampf_schema::expr::Recipe;
 use kampf_schema::{LogicalType, Span, Value};
 
 use crate::batch::Batch;
-use crate::maker::{Alone, Maker};
+use crate::maker::Maker;
+use crate::others::Alone;
 use crate::random::{Random, key};
 use crate::recipe::{NoColumns, maker};
 use crate::vocabulary::Vocabulary;

@@ -2,7 +2,7 @@
 
 use kampf_schema::{ColumnId, Value};
 
-use crate::maker::{Origin, Others};
+use crate::others::{Origin, Others};
 use crate::random::{Random, mix};
 
 /// All steps of one row must draw the same chances, whatever their own are.

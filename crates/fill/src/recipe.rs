@@ -1,6 +1,7 @@
 //! From recipes to makers.
 
 mod arguments;
+mod call;
 mod columns;
 mod error;
 mod histories;

@@ -5,19 +5,34 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use kampf_schema::expr::{Argument, RecipeSource};
-use kampf_schema::{Reference, TableId};
+use kampf_schema::{Reference, Schema, TableId};
 
-use crate::connect::{Connecting, ReferenceId};
-use crate::kin::{Chain, Families, Kin, MOST_KIN, Thread};
-use crate::link::{Among, How, Link};
+use crate::count::CountedRows;
+use crate::kin::{Chain, Families, Kin, Leads, MOST_KIN, Thread};
+use crate::link::{Among, Chained, How, Link};
 use crate::names::is_of_all;
-use crate::order::{FillError, FillSubject};
+use crate::order::{FillError, FillSubject, Order};
 use crate::ties::{answer, any_way, history, tenants, way};
 
 /// Rows of tables by whom they belong to, as far as any table asked for them.
 pub(crate) type KnownFamilies = RefCell<HashMap<(TableId, TableId, Vec<ReferenceId>), Arc<Families>>>;
 
-impl Connecting<'_> {
+/// A reference of a table.
+type ReferenceId = usize;
+
+/// What is known when the references of a table are related.
+pub(crate) struct Relating<'a> {
+    pub(crate) schema: &'a Schema,
+    pub(crate) order: &'a Order,
+    pub(crate) counts: &'a [CountedRows],
+    /// Given rows of each table.
+    pub(crate) given: &'a [u64],
+    /// Links of the tables planned so far.
+    pub(crate) done: &'a [Option<Vec<Link>>],
+    pub(crate) families: &'a KnownFamilies,
+}
+
+impl Relating<'_> {
     /// Lets the references of a table that lead to any row so far lead to kin.
     pub(crate) fn relate(&self, id: TableId, links: &mut [Link]) -> Result<(), FillError> {
         for at in 0..links.len() {
@@ -70,7 +85,7 @@ impl Connecting<'_> {
             }
             let same = (0..theirs.len()).find(|&there| self.reference(told, there).parent == parent && !theirs[there].nullable);
             if let Some(there) = same {
-                let way = Chain(vec![(theirs.as_slice().into(), there)]);
+                let way = Chain(vec![Arc::new(Chained { links: theirs.as_slice().into(), at: there })]);
                 let said = format!("that of its {}", self.schema.table(told).name);
                 link.kin = Some(Among::Kin(Kin { by: history.reference, way, families: None, tenant: None, said }));
             }
@@ -131,9 +146,9 @@ impl Connecting<'_> {
     fn chain(&self, from: TableId, way: &[ReferenceId]) -> Option<Chain> {
         let mut at = from;
         let hops = way.iter().map(|&reference| {
-            let links: Arc<[_]> = self.done[at.0].as_deref()?.into();
+            let links: Arc<[Link]> = self.done[at.0].as_deref()?.into();
             at = self.reference(at, reference).parent;
-            Some((links, reference))
+            Some(Arc::new(Chained { links, at: reference }) as Arc<dyn Leads>)
         });
         hops.collect::<Option<_>>().map(Chain)
     }

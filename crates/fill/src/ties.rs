@@ -87,19 +87,24 @@ pub struct History {
 pub fn history(schema: &Schema, table: TableId) -> Option<History> {
     let model = schema.table(table);
     let columns = &model.columns;
+    let is_reference = |at: ColumnId| model.references.iter().any(|reference| reference.columns.contains(&at));
+    let is_of_states = |at: &ColumnId| {
+        let is_value = matches!(columns[*at].kind, LogicalType::Text { .. } | LogicalType::Integer);
+        is_value && says_state(&columns[*at]) && !is_reference(*at)
+    };
+    // Few are, in tables of however many columns.
+    let states: Vec<ColumnId> = (0..columns.len()).filter(is_of_states).collect();
     let (from, to) = ENDS.iter().find_map(|(from, to)| {
         let of = |at: ColumnId, end: &str| {
             let words = words(&columns[at]);
             words.iter().any(|word| word == end).then(|| words.into_iter().filter(|word| word != end).collect::<Vec<_>>())
         };
         let is_step = |one: ColumnId, other: ColumnId| {
-            let kind = columns[one].kind;
-            let words = of(one, from).zip(of(other, to)).filter(|(one, other)| one == other && !one.is_empty());
-            words.is_some() && kind == columns[other].kind && matches!(kind, LogicalType::Text { .. } | LogicalType::Integer)
+            let words = of(one, from).zip(of(other, to)).filter(|(one, other)| one == other);
+            words.is_some() && columns[one].kind == columns[other].kind
         };
-        let is_reference = |at: ColumnId| model.references.iter().any(|reference| reference.columns.contains(&at));
-        let mut pairs = (0..columns.len()).flat_map(|one| (0..columns.len()).map(move |other| (one, other)));
-        pairs.find(|&(one, other)| is_step(one, other) && !is_reference(one) && says_state(&columns[one]))
+        let mut pairs = states.iter().flat_map(|&one| states.iter().map(move |&other| (one, other)));
+        pairs.find(|&(one, other)| is_step(one, other))
     })?;
     // What is told of is what the first reference leads to that has a state, else the first that is always there.
     let with_state = model.references.iter().position(|reference| state_of(schema, reference.parent).is_some());

@@ -213,12 +213,6 @@ fn checked(subject: &Subject<'_>) -> bool {
     of_type.unwrap_or_default() != (subject.bounds.least.clone(), subject.bounds.most.clone())
 }
 
-/// Whether a check, and not only its type, says how large a number may be.
-pub(super) fn has_checked_most(subject: &Subject<'_>) -> bool {
-    let of_type = subject.column.limits.filter(|_| subject.column.kind == LogicalType::Integer).map(|(_, high)| Value::Integer(high));
-    subject.bounds.most.is_some() && subject.bounds.most != of_type
-}
-
 /// A guessed range, moved to where type and checks allow it.
 fn bounded(subject: &Subject<'_>, (mut low, mut high): (i64, i64)) -> (i64, i64) {
     let whole = |value: &Option<Value>| if let Some(Value::Integer(number)) = value { Some(*number) } else { None };

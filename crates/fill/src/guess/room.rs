@@ -65,7 +65,7 @@ pub(super) fn fitting(subject: &Subject<'_>, guessed: Guess) -> Guess {
         return guess(recipe, "its default");
     }
     let real = |value: &Option<Value>| value.as_ref().and_then(|value| value.as_ref().as_real());
-    let Some(most) = real(&subject.bounds.most).filter(|_| super::numbers::has_checked_most(subject)) else { return guessed };
+    let Some(most) = real(&subject.bounds.most).filter(|_| has_checked_most(subject)) else { return guessed };
     if high <= 0.0 || most <= UNUSED * high {
         return guessed;
     }
@@ -125,4 +125,10 @@ fn about_default(subject: &Subject<'_>, low: f64, high: f64) -> Option<String> {
     };
     let others: String = others.iter().filter(|other| within(other)).map(|other| format!(", {} 1", written(other))).collect();
     Some(format!("pick({} 8{others})", written(default)))
+}
+
+/// Whether a check, and not only its type, says how large a number may be.
+fn has_checked_most(subject: &Subject<'_>) -> bool {
+    let of_type = subject.column.limits.filter(|_| subject.column.kind == LogicalType::Integer).map(|(_, high)| Value::Integer(high));
+    subject.bounds.most.is_some() && subject.bounds.most != of_type
 }

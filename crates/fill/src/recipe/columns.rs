@@ -4,7 +4,7 @@ use kampf_schema::expr::Name;
 use kampf_schema::{LogicalType, TableId};
 
 use super::error::RecipeError;
-use crate::maker::Origin;
+use crate::others::Origin;
 
 /// Who knows the columns that recipes name.
 pub(crate) trait Columns {

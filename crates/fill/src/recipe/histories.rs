@@ -4,10 +4,11 @@ use kampf_schema::Value;
 use kampf_schema::expr::Argument;
 
 use super::arguments::fit;
+use super::call::{Call, derived, path_text};
 use super::error::{RecipeError, wrong};
-use super::ways::{Call, derived, path_text};
 use crate::derived::Derived;
-use crate::maker::{Maker, Origin};
+use crate::maker::Maker;
+use crate::others::Origin;
 use crate::path::{Path, Previous};
 
 /// Values of the column's type.

@@ -4,11 +4,12 @@ use kampf_schema::expr::Argument;
 use kampf_schema::{LogicalType, Value};
 
 use super::arguments::{clock, durations, range, time_like, with_manner};
+use super::call::{Call, derived, path_text};
 use super::error::{RecipeError, wrong};
-use super::ways::{Call, derived, path_text};
 use crate::after::{After, Step};
 use crate::derived::Derived;
-use crate::maker::{Maker, Origin};
+use crate::maker::Maker;
+use crate::others::Origin;
 use crate::period::{DAY, Hours, Period, SECOND, TimeManner};
 
 impl Call<'_> {

@@ -3,14 +3,15 @@
 use kampf_schema::expr::{Argument, Name, Recipe, RecipeSource};
 use kampf_schema::{LogicalType, Value, did_you_mean};
 
-use super::arguments::{clock, durations, fit, lengths, lengths_from_0, pick, range, real};
+use super::arguments::{clock, durations, fit, lengths_from_0, pick, range, real};
+use super::call::{Call, derived, path_text};
 use super::columns::Columns;
 use super::error::{RecipeError, suitable, wrong};
 use super::histories::{path, previous};
 use super::times::{are_date_and_timestamp, step};
 use crate::after::After;
 use crate::derived::Derived;
-use crate::maker::{Distribution, ListForm, Maker, NumberKind, Origin};
+use crate::maker::{Distribution, ListForm, Maker};
 use crate::period::TimeManner;
 use crate::random::Zipf;
 use crate::shape::Shape;
@@ -28,7 +29,7 @@ pub(crate) fn maker(recipe: &Recipe, kind: LogicalType, columns: &dyn Columns) -
             });
             Maker::Object(members.collect::<Result<_, RecipeError>>()?)
         }
-        RecipeSource::Call { name, arguments } => call(&Call { name, arguments, kind, bounds: &recipe.bounds, columns })
+        RecipeSource::Call { name, arguments } => call(name, arguments, kind, &recipe.bounds, columns)
             .map_err(|error| RecipeError { span: error.span.or(Some(name.span)), ..error })?,
     };
     let bounded =
@@ -100,16 +101,6 @@ struct Way {
     example: &'static str,
     /// Its maker; none where it is given what it does not take.
     maker: fn(&Call<'_>) -> Result<Option<Maker>, RecipeError>,
-}
-
-/// A way as it stands in a recipe.
-pub(super) struct Call<'a> {
-    name: &'a Name,
-    pub(super) arguments: &'a [Argument],
-    /// The type of the column.
-    pub(super) kind: LogicalType,
-    bounds: &'a Option<(Value, Value)>,
-    pub(super) columns: &'a dyn Columns,
 }
 
 const fn way(
@@ -185,102 +176,23 @@ fn names() -> impl Iterator<Item = &'static str> {
 }
 
 /// The maker of a call.
-fn call(call: &Call<'_>) -> Result<Maker, RecipeError> {
-    let lower = call.name.text.to_lowercase();
+fn call(
+    name: &Name,
+    arguments: &[Argument],
+    kind: LogicalType,
+    bounds: &Option<(Value, Value)>,
+    columns: &dyn Columns,
+) -> Result<Maker, RecipeError> {
+    let lower = name.text.to_lowercase();
     let Some(way) = WAYS.iter().find(|way| way.name == lower) else {
         return Err(RecipeError {
-            message: format!("`{}` is not a recipe", call.name.text),
-            hint: did_you_mean(&call.name.text, names()),
-            span: Some(call.name.span),
+            message: format!("`{}` is not a recipe", name.text),
+            hint: did_you_mean(&name.text, names()),
+            span: Some(name.span),
         });
     };
-    (way.maker)(call)?.map_or_else(|| call.usage(way.takes), Ok)
-}
-
-/// How a named way is written.
-fn example(name: &str) -> &'static str {
-    let lower = name.to_lowercase();
-    WAYS.iter().find(|way| way.name == lower).map_or("", |way| way.example)
-}
-
-impl Call<'_> {
-    /// It is given what it does not take.
-    pub(super) fn usage<T>(&self, takes: &str) -> Result<T, RecipeError> {
-        let name = &self.name.text;
-        match takes {
-            "" => wrong(format!("`{name}` takes nothing in parentheses"), format!("write `{name}`")),
-            takes => wrong(format!("`{name}` takes {takes}"), format!("like `{}`", example(name))),
-        }
-    }
-
-    /// A maker that takes nothing.
-    fn plain(&self, maker: Maker) -> Result<Option<Maker>, RecipeError> {
-        Ok(self.arguments.is_empty().then_some(maker))
-    }
-
-    /// A maker of things of a length, or of a range of lengths.
-    fn of_lengths(&self, usual: (u64, u64), what: &str, maker: fn(u64, u64) -> Maker) -> Result<Option<Maker>, RecipeError> {
-        let (low, high) = lengths(self.name, self.arguments, usual, what)?;
-        Ok(Some(maker(low, high)))
-    }
-
-    /// What numbers the column takes.
-    fn numbers(&self) -> Result<NumberKind, RecipeError> {
-        match self.kind {
-            LogicalType::Integer => Ok(NumberKind::Integer),
-            LogicalType::Decimal { scale, .. } => Ok(NumberKind::Decimal(scale)),
-            LogicalType::Real => Ok(NumberKind::Real),
-            kind => wrong(format!("this makes numbers, but the column is {kind}"), format!("use {}", suitable(kind))),
-        }
-    }
-
-    /// What stands behind `in`.
-    fn ends(&self) -> Result<Option<(f64, f64)>, RecipeError> {
-        let Some((low, high)) = self.bounds else { return Ok(None) };
-        match (real(low)?, real(high)?) {
-            (least, most) if least <= most => Ok(Some((least, most))),
-            _ => wrong(format!("`in {low}..{high}` has nothing inside"), format!("write the smaller one first, `in {high}..{low}`")),
-        }
-    }
-
-    fn of_numbers(&self, from: Distribution) -> Result<Option<Maker>, RecipeError> {
-        Ok(Some(Maker::Numbers { from, bounds: self.ends()?, kind: self.numbers()? }))
-    }
-
-    fn positive(&self, value: &Value, what: &str) -> Result<f64, RecipeError> {
-        match real(value)? {
-            number if number > 0.0 => Ok(number),
-            _ => wrong(format!("{what} must be above 0"), format!("like `{}`", example(&self.name.text))),
-        }
-    }
-
-    /// The columns that it is made from; none where anything else is among them.
-    fn origins(&self) -> Result<Option<Vec<Origin>>, RecipeError> {
-        let mut origins = Vec::new();
-        for argument in self.arguments {
-            let Argument::Path(path) = argument else { return Ok(None) };
-            origins.push(self.columns.origin(path)?.0);
-        }
-        Ok(Some(origins))
-    }
-
-    fn uuid(&self, maker: Maker) -> Result<Option<Maker>, RecipeError> {
-        match self.kind {
-            _ if !self.arguments.is_empty() => Ok(None),
-            LogicalType::Uuid => Ok(Some(maker)),
-            // Kept as text, a UUID is a code of hexadecimal digits.
-            LogicalType::Text { .. } => Ok(Some(Maker::Code(Shape::code("~~~~~~~~-~~~~-4~~~-a~~~-~~~~~~~~~~~~")))),
-            kind => wrong(format!("this makes UUIDs, but the column is {kind}"), format!("use {}", suitable(kind))),
-        }
-    }
-}
-
-pub(super) fn path_text(path: &[Name]) -> String {
-    path.iter().map(|name| name.text.as_str()).collect::<Vec<_>>().join(".")
-}
-
-pub(super) fn derived(from: Derived) -> Option<Maker> {
-    Some(Maker::From(Box::new(from)))
+    let call = Call { name, example: way.example, arguments, kind, bounds, columns };
+    (way.maker)(&call)?.map_or_else(|| call.usage(way.takes), Ok)
 }
 
 fn count(call: &Call<'_>) -> Result<Option<Maker>, RecipeError> {
@@ -364,10 +276,7 @@ fn matching(call: &Call<'_>) -> Result<Option<Maker>, RecipeError> {
     let [Argument::Value(Value::Text(pattern), None)] = call.arguments else { return Ok(None) };
     match Shape::regex(pattern) {
         Some(shape) => Ok(Some(Maker::Code(shape))),
-        None => wrong(
-            format!("`{pattern}` is no regular expression that texts can be made from"),
-            format!("like `{}`", example(&call.name.text)),
-        ),
+        None => wrong(format!("`{pattern}` is no regular expression that texts can be made from"), format!("like `{}`", call.example)),
     }
 }
 
@@ -422,7 +331,7 @@ fn linear(call: &Call<'_>) -> Result<Option<Maker>, RecipeError> {
     let [Argument::Path(path), Argument::Value(slope, None), rest @ ..] = call.arguments else { return Ok(None) };
     let (of, other) = call.columns.origin(path)?;
     if !other.is_number() {
-        return wrong(format!("`{}` is {other}, not a number", path_text(path)), format!("like `{}`", example(&call.name.text)));
+        return wrong(format!("`{}` is {other}, not a number", path_text(path)), format!("like `{}`", call.example));
     }
     let number = |at: usize| match rest.get(at) {
         None => Ok(Some(0.0)),
