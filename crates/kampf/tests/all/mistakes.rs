@@ -136,7 +136,7 @@ fn rows_and_recipes_are_checked_with_their_places() {
       at kampf.toml:10:20
         "hive.strain_id" = "1..5"
                            ^^^^^^
-      say how parents are chosen: `uniform`, `zipf(1.1)`, either with `or null 30%`; or remove this line
+      say how parents are chosen: `uniform`, `zipf(1.1)`, `same(table)`, each with `or null 30%`; or remove this line
     "#);
     // Of what a recipe makes, the checks leave what they allow; where that is nothing, both are wrong together.
     let folder = Folder::apiary("[values]\n\"hive.frames\" = \"1..99\"\n");
