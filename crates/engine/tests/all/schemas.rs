@@ -92,6 +92,17 @@ fn load(engine: &dyn Engine, schema: &Schema, blueprint: &Blueprint) -> Result<V
 }
 
 #[test]
+fn rows_that_hang_together_load_on_every_engine_with_the_same_digests() {
+    let schema = ddl::read(include_str!("../../../doubt/tests/worlds/pottery.sql")).unwrap().schema;
+    let blueprint = Blueprint::new(&schema, &Order { seed: 5, scale: 0.1, ..Order::default() }).unwrap();
+    let guesses = blueprint.guesses();
+    assert_eq!((guesses.tenants.len(), guesses.histories.len(), guesses.answers.len()), (1, 1, 1));
+    let digests: Vec<Vec<u64>> =
+        engines().into_iter().map(|engine| load(engine, &schema, &blueprint).unwrap_or_else(|error| panic!("{error}"))).collect();
+    assert!(digests.windows(2).all(|pair| pair[0] == pair[1]));
+}
+
+#[test]
 fn rules_of_every_kind_hold_on_every_engine_and_digests_are_the_same() {
     let rows = [("hive", "4_000"), ("keeper", "400"), ("apiary", "300"), ("queen", "heavy(3) per hive"), ("note", "900"), ("strain", "60")];
     let (schema, blueprint) = plan(RULES, &rows, &[]);

@@ -388,6 +388,39 @@ fn a_new_project_has_rows_that_one_believes() {
 }
 
 #[test]
+fn what_was_guessed_of_how_rows_hang_together_is_said_and_shown() {
+    let folder = Folder::empty();
+    folder.write("workshop.sql", include_str!("../../../doubt/tests/worlds/pottery.sql"));
+    let said = folder.kampf(&["new", "own", "--schema", "workshop.sql"]).stderr;
+    let said = said.split_whitespace().collect::<Vec<_>>().join(" ");
+    for line in [
+        "rows refer to rows of the same: studio (in piece, firing, firing_piece, booking, invoice, invoice_line, comment)",
+        "steps that end in their row's state: piece_step of piece",
+        "answers: comment.parent_id to one of the same piece",
+        "firing (scheduled_at, started_at, finished_at)",
+    ] {
+        assert!(said.contains(line), "{line}: {said}");
+    }
+    let file = "own/kampf.toml";
+    // Steps are shown as those of one row, one after the other.
+    let shown = json(&folder.ok(&["fill", "--preview", "piece_step", "--format", "json", "-f", file]));
+    let text = folder.ok(&["fill", "--preview", "piece_step", "-f", file]);
+    assert!(text.contains("the steps of one row of piece: id "), "{text}");
+    let line = |of: &str| {
+        text.lines().find(|line| line.starts_with(of)).unwrap_or_default().split_whitespace().skip(1).map(str::to_owned).collect::<Vec<_>>()
+    };
+    let (from, to) = (line("from_state"), line("to_state"));
+    assert!(from.len() >= 3 && from[0] == "null" && from[1..] == to[..to.len() - 1], "{from:?} {to:?}");
+    assert!(text.contains(&format!("state {},", to[to.len() - 1])), "{text}");
+    let column = |name: &str| shown["columns"].as_array().unwrap().iter().find(|column| column["name"] == name).unwrap().clone();
+    assert_eq!(column("from_state")["made"], "previous(to_state)", "{shown}");
+    assert!(folder.ok(&["fill", "--doubt", "-f", file]).contains("Nothing to doubt."));
+    // Nothing is said where nothing hangs together.
+    folder.write("alone.sql", "CREATE TABLE thing (id INTEGER PRIMARY KEY, name VARCHAR(40) NOT NULL);");
+    assert!(!folder.kampf(&["new", "alone", "--schema", "alone.sql"]).stderr.contains("hang together"));
+}
+
+#[test]
 fn steps_of_a_parent_s_rows_are_in_their_order_and_as_long_as_asked() {
     let folder = Folder::empty();
     folder.write(
