@@ -124,7 +124,11 @@ impl Kin {
             return Some(members[Permutation::new(own, key).at(number) as usize].into());
         }
         let others = families.rows - families.first - own;
-        (number - own < others).then(|| families.other(head, Permutation::new(others, mix(key)).at(number - own)))
+        match (number - own).checked_sub(others) {
+            None => Some(families.other(head, Permutation::new(others, mix(key)).at(number - own))),
+            // Given rows, of which it is not known whom they lead to, come last.
+            Some(given) => (given < families.first).then_some(given),
+        }
     }
 }
 
@@ -203,6 +207,13 @@ mod tests {
             seen.sort_unstable();
             assert_eq!(seen, (0..60).collect::<Vec<_>>());
             assert_eq!(kin.nth(head, 77, 60), None);
+            // With the first ten given they are what is left at the end.
+            let given = Arc::new(Families::new(Chain(vec![Arc::new(Studios)]), 10, 60, 4));
+            let kin = Kin { families: Some(given), ..kin.clone() };
+            let mut seen: Vec<u64> = (0..60).map(|number| kin.nth(head, 77 + head, number).unwrap()).collect();
+            assert!(seen[50..].iter().all(|&row| row < 10));
+            seen.sort_unstable();
+            assert_eq!(seen, (0..60).collect::<Vec<_>>());
             for row in 0..40 {
                 let any = kin.any(head, &mut Random::at(3, row));
                 assert_eq!(any.is_none(), members.is_empty(), "who has no kin chooses nobody");
