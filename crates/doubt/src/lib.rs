@@ -140,12 +140,12 @@ pub struct Doubt {
 
 /// All doubts, table by table in the order of the schema. `today` is in microseconds since 1970-01-01.
 pub fn doubts(schema: &Schema, rows: &dyn Rows, today: i64) -> Vec<Doubt> {
-    let looked = Looked::of(schema, rows);
+    let (looked, tenants) = (Looked::of(schema, rows), kampf_fill::ties::tenants(schema));
     let mut doubts = Vec::new();
     for table in schema.ids() {
         lives::doubts(&looked, table, today, &mut doubts);
         histories::doubts(&looked, table, &mut doubts);
-        tenants::doubts(&looked, table, &mut doubts);
+        tenants::doubts(&looked, table, &tenants, &mut doubts);
         shares::doubts(&looked, table, &mut doubts);
         values::doubts(&looked, table, &mut doubts);
     }

@@ -1,13 +1,13 @@
 //! Tenants: tables that many others belong to, whose rows are kept apart.
 
-use kampf_fill::ties::{tenants, way};
+use kampf_fill::ties::way;
 use kampf_schema::{ColumnId, TableId};
 
 use crate::look::{Cases, Looked};
 use crate::{Doubt, DoubtKind};
 
-pub(crate) fn doubts(looked: &Looked<'_>, table: TableId, doubts: &mut Vec<Doubt>) {
-    doubts.extend(tenants(looked.schema).into_iter().flat_map(|tenant| across(looked, table, tenant)));
+pub(crate) fn doubts(looked: &Looked<'_>, table: TableId, tenants: &[TableId], doubts: &mut Vec<Doubt>) {
+    doubts.extend(tenants.iter().flat_map(|&tenant| across(looked, table, tenant)));
 }
 
 fn follow(looked: &Looked<'_>, table: TableId, way: &[usize], row: usize) -> Option<usize> {

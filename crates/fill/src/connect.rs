@@ -74,6 +74,7 @@ pub(crate) struct Connecting<'a> {
     /// Links of the tables planned so far.
     pub(crate) done: &'a [Option<Vec<Link>>],
     pub(crate) families: &'a KnownFamilies,
+    pub(crate) tenants: &'a [TableId],
 }
 
 impl Connecting<'_> {
@@ -100,8 +101,8 @@ impl Connecting<'_> {
         }
         let mut links: Vec<Link> = links.into_iter().flatten().collect();
         self.by_rules(id, &mut links)?;
-        let &Connecting { schema, order, counts, given, done, families, .. } = self;
-        Relating { schema, order, counts, given, done, families }.relate(id, &mut links)?;
+        let &Connecting { schema, order, counts, given, done, families, tenants, .. } = self;
+        Relating { schema, order, counts, given, done, families, tenants }.relate(id, &mut links)?;
         Ok((links, made_by))
     }
 

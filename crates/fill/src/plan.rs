@@ -22,6 +22,7 @@ use crate::recipe::maker;
 use crate::relate::{KnownFamilies, said};
 use crate::seeds::{self, Given};
 use crate::tables::{ColumnPlan, TablePlan, Way};
+use crate::ties::tenants;
 use crate::unique::{Draft, Filled, ValueSource, faithful, settle, settle_once};
 
 /// The plans of all tables.
@@ -120,10 +121,18 @@ fn all(schema: &Schema, order: &Order, given: &[Given], counts: &[CountedRows]) 
     let counted_too = counted_too(schema);
     let mut links: Vec<Option<Vec<Link>>> = vec![None; schema.tables.len()];
     let mut made_by = vec![Vec::new(); schema.tables.len()];
-    let families = KnownFamilies::default();
+    let (families, tenants) = (KnownFamilies::default(), tenants(schema));
     for id in schema.parents_first() {
-        let connecting =
-            Connecting { schema, order, counts, given: &given_rows, counted_too: &counted_too, done: &links, families: &families };
+        let connecting = Connecting {
+            schema,
+            order,
+            counts,
+            given: &given_rows,
+            counted_too: &counted_too,
+            done: &links,
+            families: &families,
+            tenants: &tenants,
+        };
         let (own, by) = connecting.links(id)?;
         links[id.0] = Some(own);
         made_by[id.0] = by;

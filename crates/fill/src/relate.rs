@@ -12,7 +12,7 @@ use crate::kin::{Chain, Families, Kin, Leads, MOST_KIN, Thread};
 use crate::link::{Among, Chained, How, Link};
 use crate::names::is_of_all;
 use crate::order::{FillError, FillSubject, Order};
-use crate::ties::{answer, any_way, history, tenants, way};
+use crate::ties::{answer, any_way, history, way};
 
 /// Rows of tables by whom they belong to, as far as any table asked for them.
 pub(crate) type KnownFamilies = RefCell<HashMap<(TableId, TableId, Vec<ReferenceId>), Arc<Families>>>;
@@ -30,6 +30,7 @@ pub(crate) struct Relating<'a> {
     /// Links of the tables planned so far.
     pub(crate) done: &'a [Option<Vec<Link>>],
     pub(crate) families: &'a KnownFamilies,
+    pub(crate) tenants: &'a [TableId],
 }
 
 impl Relating<'_> {
@@ -43,7 +44,7 @@ impl Relating<'_> {
         }
         self.threads(id, links);
         self.of_what_is_told(id, links);
-        for tenant in tenants(self.schema) {
+        for &tenant in self.tenants {
             self.of_tenant(id, tenant, links);
         }
         Ok(())

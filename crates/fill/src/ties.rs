@@ -12,10 +12,15 @@ const DEEPEST: usize = 4;
 
 /// The tenants of a schema: tables to which at least three others always refer, that are no list that all use, and themselves belong to nothing.
 pub fn tenants(schema: &Schema) -> Vec<TableId> {
-    let is_tenant = |table: &TableId| {
-        let belongs = |child: &TableId| child != table && always(schema, *child).any(|(_, parent)| parent == *table);
-        !is_of_all(schema.table(*table)) && always(schema, *table).next().is_none() && schema.ids().filter(belongs).count() >= TABLES
-    };
+    let mut belonging = vec![0_usize; schema.tables.len()];
+    for id in schema.ids() {
+        let mut parents: Vec<TableId> = always(schema, id).map(|(_, parent)| parent).filter(|parent| *parent != id).collect();
+        parents.sort_unstable();
+        parents.dedup();
+        parents.into_iter().for_each(|parent| belonging[parent.0] += 1);
+    }
+    let is_tenant =
+        |table: &TableId| belonging[table.0] >= TABLES && always(schema, *table).next().is_none() && !is_of_all(schema.table(*table));
     schema.ids().filter(is_tenant).collect()
 }
 

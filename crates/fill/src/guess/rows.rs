@@ -38,6 +38,8 @@ pub struct RowGuesses<'s> {
     each: u64,
     /// Whether another table refers to each.
     referred: Vec<bool>,
+    /// Whether a junction refers to each.
+    paired: Vec<bool>,
     /// Tables to whose rows those of others belong.
     tenants: Vec<TableId>,
 }
@@ -45,12 +47,14 @@ pub struct RowGuesses<'s> {
 impl<'s> RowGuesses<'s> {
     /// Looks the schema over.
     pub fn of(schema: &'s Schema) -> RowGuesses<'s> {
-        let mut referred = vec![false; schema.tables.len()];
+        let (mut referred, mut paired) = (vec![false; schema.tables.len()], vec![false; schema.tables.len()]);
         for id in schema.ids() {
             let others = schema.table(id).references.iter().filter(|reference| reference.parent != id);
             others.for_each(|reference| referred[reference.parent.0] = true);
+            let pairs = schema.table(id).references.iter().filter(|_| is_junction(schema.table(id)));
+            pairs.for_each(|reference| paired[reference.parent.0] = true);
         }
-        RowGuesses { schema, most: 0, each: 0, root: ROOT, lonely: LONELY, referred, tenants: tenants(schema) }.scaled(1.0)
+        RowGuesses { schema, most: 0, each: 0, root: ROOT, lonely: LONELY, referred, paired, tenants: tenants(schema) }.scaled(1.0)
     }
 
     /// The same for so many times as many rows. Tables grow by their place: those of few words and those that come with their rows stay as
@@ -169,11 +173,7 @@ impl<'s> RowGuesses<'s> {
 
     /// Whether rows of a table are paired with others of the same tenant.
     fn is_paired(&self, table: TableId) -> bool {
-        let pairs = |child: TableId| {
-            let model = self.schema.table(child);
-            is_junction(model) && model.references.iter().any(|reference| reference.parent == table)
-        };
-        self.tenants.iter().any(|&tenant| way(self.schema, table, tenant).is_some()) && self.schema.ids().any(pairs)
+        self.paired[table.0] && self.tenants.iter().any(|&tenant| way(self.schema, table, tenant).is_some())
     }
 
     /// Whether a table stays small however much there is of the rest.
