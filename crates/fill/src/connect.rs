@@ -7,14 +7,11 @@ use kampf_schema::{ColumnId, LogicalType, Reference, Schema, Table, TableId, Val
 
 use crate::count::{CountedRows, first_parent, most_of, share_evenly, share_rows};
 use crate::guess;
-use crate::link::{How, Link, Spread};
+use crate::link::{How, Link, ReferenceId, Spread};
 use crate::names;
 use crate::order::{FillError, FillSubject, Order};
 use crate::random::{Permutation, Zipf, key};
 use crate::relate::{KnownFamilies, Relating};
-
-/// A reference of a table.
-pub(crate) type ReferenceId = usize;
 
 /// The link and the place in its reference by which a column is made; none for columns that refer to nothing.
 pub(crate) type MadeBy = Option<(usize, usize)>;

@@ -57,14 +57,14 @@ impl Blueprint {
                     None => {}
                 }
             }
-            let derived = |maker: &Maker| if let Maker::From(derived) = maker { Some((**derived).clone()) } else { None };
-            for column in &plan.columns {
-                if let Some(Derived::Path(path)) = derived(&column.maker) {
+            let derived = |column: ColumnId| if let Maker::From(derived) = &plan.columns[column].maker { Some(&**derived) } else { None };
+            for column in 0..plan.columns.len() {
+                if let Some(Derived::Path(path)) = derived(column) {
                     guesses.histories.push((table, plan.references[path.link].parent));
                 }
             }
             // The latest ones first, each behind what it comes after.
-            let before = |column: ColumnId| match derived(&plan.columns[column].maker) {
+            let before = |column: ColumnId| match derived(column) {
                 Some(Derived::After(after)) => {
                     after.of.iter().find_map(|origin| if let Origin::Own(at) = origin { Some(*at) } else { None })
                 }

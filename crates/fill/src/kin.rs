@@ -160,7 +160,7 @@ impl Thread {
     }
 }
 
-/// Rows that are kept by whom they belong to, at most.
+/// Rows that are kept by whom they belong to, and of those whom they belong to, at most.
 pub(crate) const MOST_KIN: u64 = 50_000_000;
 
 #[cfg(test)]

@@ -87,6 +87,9 @@ impl Spread {
     }
 }
 
+/// A reference of a table.
+pub(crate) type ReferenceId = usize;
+
 /// How the rows of a table find a parent.
 #[derive(Clone, Debug)]
 pub(crate) struct Link {

@@ -107,6 +107,8 @@ fn made_from(plans: &[TablePlan], (table, column): Node) -> Vec<Node> {
     };
     let of_origin = |origin| match origin {
         Origin::Own(other) => Some((table, other)),
+        // Where each row must refer to one of the table, the first refers to itself.
+        Origin::Parent(link, theirs) if plan.references[link].parent == table && !plan.links[link].nullable => Some((table, theirs)),
         Origin::Parent(link, theirs) => of_parent(link, theirs),
     };
     let column = &plan.columns[column];

@@ -9,16 +9,13 @@ use kampf_schema::{Reference, Schema, TableId};
 
 use crate::count::CountedRows;
 use crate::kin::{Chain, Families, Kin, Leads, MOST_KIN, Thread};
-use crate::link::{Among, Chained, How, Link};
+use crate::link::{Among, Chained, How, Link, ReferenceId};
 use crate::names::is_of_all;
 use crate::order::{FillError, FillSubject, Order};
 use crate::ties::{answer, any_way, history, way};
 
 /// Rows of tables by whom they belong to, as far as any table asked for them.
 pub(crate) type KnownFamilies = RefCell<HashMap<(TableId, TableId, Vec<ReferenceId>), Arc<Families>>>;
-
-/// A reference of a table.
-type ReferenceId = usize;
 
 /// What is known when the references of a table are related.
 pub(crate) struct Relating<'a> {
@@ -54,6 +51,11 @@ impl Relating<'_> {
         &self.schema.table(id).references[at]
     }
 
+    /// Whether rows of a table can be kept by whom they belong to, or others by them.
+    fn are_few(&self, id: TableId) -> bool {
+        self.counts[id.0].rows <= MOST_KIN
+    }
+
     /// Whether a reference may lead to kin: nobody has said how its parents are chosen, and nothing else decides it.
     fn is_open(&self, id: TableId, at: ReferenceId, link: &Link) -> bool {
         let columns = &self.reference(id, at).columns;
@@ -64,10 +66,9 @@ impl Relating<'_> {
     fn threads(&self, id: TableId, links: &mut [Link]) {
         for (at, link) in links.iter_mut().enumerate() {
             let Some(answer) = answer(self.schema, id, at) else { continue };
-            let rows = self.counts[id.0].rows;
-            if matches!(link.how, How::Earlier) && self.is_open(id, at, link) && rows <= MOST_KIN {
-                let thing = self.reference(id, answer.on).parent;
-                let heads = self.counts[thing.0].rows;
+            let thing = self.reference(id, answer.on).parent;
+            if matches!(link.how, How::Earlier) && self.is_open(id, at, link) && self.are_few(id) && self.are_few(thing) {
+                let (rows, heads) = (self.counts[id.0].rows, self.counts[thing.0].rows);
                 let said = format!("an earlier one of the same {}", self.schema.table(thing).name);
                 link.kin = Some(Among::Thread(Thread::new(answer.on, self.given[id.0], rows, heads, said)));
             }
@@ -155,7 +156,7 @@ impl Relating<'_> {
     }
 
     fn families(&self, of: TableId, head: TableId, way: Vec<ReferenceId>) -> Option<Arc<Families>> {
-        if self.counts[of.0].rows > MOST_KIN {
+        if !self.are_few(of) || !self.are_few(head) {
             return None;
         }
         let chain = self.chain(of, &way)?;
@@ -182,12 +183,13 @@ impl Relating<'_> {
     fn same(&self, id: TableId, at: ReferenceId, head: TableId, links: &[Link]) -> Result<Kin, FillError> {
         let any = |from: TableId| if from == head { Some(Vec::new()) } else { any_way(self.schema, from, head) };
         let parent = self.reference(id, at).parent;
-        let by =
-            (0..links.len()).filter(|&by| by != at && self.reference(id, by).parent != id && self.reference(id, by).columns.len() == 1);
-        let mut kin = by.filter_map(|by| Some((any(self.reference(id, by).parent)?.len(), by)));
-        let shortest = kin.by_ref().min().and_then(|(_, by)| self.kin(id, by, at, head, &any));
+        let is_plain = |by: &ReferenceId| self.reference(id, *by).parent != id && self.reference(id, *by).columns.len() == 1;
+        // Two that would each be chosen by the other are chosen by neither.
+        let by = (0..links.len()).filter(|by| is_plain(by) && !hangs_on(links, *by, at));
+        let nearest = by.filter_map(|by| Some((any(self.reference(id, by).parent)?.len(), by))).min();
+        let kin = nearest.and_then(|(_, by)| self.kin(id, by, at, head, &any));
         let is_free = matches!(links[at].how, How::Scatter) && parent != id;
-        shortest.filter(|_| is_free).ok_or_else(|| {
+        kin.filter(|_| is_free).ok_or_else(|| {
             let (table, parent, head) = (self.schema.table(id), &self.schema.table(parent).name, &self.schema.table(head).name);
             let message = match is_free {
                 true => format!("rows of `{}` and of `{parent}` do not both lead to one of `{head}` by other references", table.name),

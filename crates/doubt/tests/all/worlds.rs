@@ -40,6 +40,13 @@ fn nobody_doubts_what_is_guessed() {
 }
 
 #[test]
+fn nobody_doubts_the_schemas_that_come_with_the_program() {
+    for sql in [include_str!("../../../kampf/templates/apiary.sql"), include_str!("../../../kampf/templates/starter.sql")] {
+        assert_eq!(doubts_of(&schema(sql), 7, 1.0, &[]).1, [] as [String; 0]);
+    }
+}
+
+#[test]
 fn a_line_turns_a_guess_off() {
     use DoubtKind::{AcrossTenants, AnswerElsewhere, Future, LastStep, Night, StepContinues, TimesOfRow};
 

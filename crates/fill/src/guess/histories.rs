@@ -4,19 +4,20 @@ use kampf_schema::expr::{Argument, Recipe, RecipeSource, read_recipe};
 use kampf_schema::{LogicalType, Value};
 
 use super::times::{hours, is_like, until};
-use super::{Guess, Subject, guess, named, written};
+use super::{Guess, Subject, guess, named, named_parent, written};
 use crate::bounds::bounds;
 use crate::names;
 use crate::ties::{self, History};
 
 /// What suits a column of a history.
 pub(super) fn step(subject: &Subject<'_>) -> Option<Guess> {
-    let history = ties::history(subject.schema, subject.table)?;
+    // Only what is counted by the row that it tells of has a place among that row's steps.
+    let counted = subject.counted.get(subject.table.0).copied().flatten()?;
+    let history = ties::history(subject.schema, subject.table).filter(|history| history.reference == counted)?;
     let table = subject.schema.table(subject.table);
     let reference = &table.references[history.reference];
     let [key] = reference.columns.as_slice() else { return None };
-    // Only what is counted by the row that it tells of has a place among that row's steps.
-    if subject.counted.get(subject.table.0).copied().flatten() != Some(history.reference) || table.columns[*key].nullable {
+    if table.columns[*key].nullable {
         return None;
     }
     if history.at == Some(subject.id) {
@@ -30,20 +31,12 @@ pub(super) fn step(subject: &Subject<'_>) -> Option<Guess> {
         let parent = subject.schema.table(reference.parent);
         let state = &parent.columns[history.state?].name;
         let states: Vec<String> = states.iter().map(written).collect();
-        format!("path({}.{}, {})", by(subject, &history), named(state), states.join(", "))
+        format!("path({}.{}, {})", named_parent(subject, reference), named(state), states.join(", "))
     } else {
         let first = Some(&states[0]).filter(|first| **first != Value::Null).map_or(String::new(), |first| format!(", {}", written(first)));
         format!("previous({}{first})", named(&table.columns[history.to].name))
     };
     Some(guess(recipe, "the history that the table holds"))
-}
-
-/// How a recipe names the row whose steps they are.
-fn by(subject: &Subject<'_>, history: &History) -> String {
-    let table = subject.schema.table(subject.table);
-    let reference = &table.references[history.reference];
-    let ambiguous = table.references.iter().filter(|other| other.parent == reference.parent).count() > 1;
-    named(if ambiguous { &table.columns[reference.columns[0]].name } else { &subject.schema.table(reference.parent).name })
 }
 
 /// The states on the way, from that before the first step on: those that nothing ends in. None where they are not known, or rules say more of them.
@@ -79,12 +72,19 @@ fn on_the_way(subject: &Subject<'_>, history: &History) -> Option<Vec<Value>> {
 
 /// When steps were: one after the other from when their row was made.
 fn time(subject: &Subject<'_>, history: &History) -> Option<Guess> {
-    let parent = subject.schema.table(subject.schema.table(subject.table).references[history.reference].parent);
+    let reference = &subject.schema.table(subject.table).references[history.reference];
+    let parent = subject.schema.table(reference.parent);
     let fits = |column: &kampf_schema::Column| {
         is_like(subject, column) && names::stage(column) == Some(names::Stage::Made) && (subject.column.nullable || !column.nullable)
     };
     let made = parent.columns.iter().find(|column| fits(column))?;
     let least = if subject.column.kind == LogicalType::Date { "0 days" } else { "1 hour" };
-    let recipe = format!("step({}.{}, '{least}'..'20 days'{}{})", by(subject, history), named(&made.name), hours(subject), until(subject));
+    let recipe = format!(
+        "step({}.{}, '{least}'..'20 days'{}{})",
+        named_parent(subject, reference),
+        named(&made.name),
+        hours(subject),
+        until(subject)
+    );
     Some(guess(recipe, "the history that the table holds"))
 }

@@ -11,7 +11,7 @@ mod texts;
 mod times;
 
 use kampf_schema::expr::Name;
-use kampf_schema::{Column, ColumnId, Default, LogicalType, Schema, Span, Table, TableId, Value, name_words};
+use kampf_schema::{Column, ColumnId, Default, LogicalType, Reference, Schema, Span, Table, TableId, Value, name_words};
 
 use crate::bounds::Bounds;
 use crate::names;
@@ -76,6 +76,14 @@ impl Subject<'_> {
             _ => None,
         }
     }
+}
+
+/// How a recipe names the parent that a reference of one column leads to: by its table, or where others lead there too by the column.
+fn named_parent(subject: &Subject<'_>, reference: &Reference) -> String {
+    let table = subject.schema.table(subject.table);
+    let is_same = |other: &&Reference| other.parent == reference.parent;
+    let is_alone = reference.parent != subject.table && table.references.iter().filter(is_same).count() == 1;
+    named(if is_alone { &subject.schema.table(reference.parent).name } else { &table.columns[reference.columns[0]].name })
 }
 
 /// The recipe that suits a column.

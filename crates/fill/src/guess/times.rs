@@ -4,7 +4,7 @@ use kampf_schema::expr::{Comparison, Node};
 use kampf_schema::{Column, ColumnId, LogicalType, Rule, TableId, Value, name_words};
 
 use super::numbers::{MOMENTS, is_moment};
-use super::{Guess, Subject, guess, named, written};
+use super::{Guess, Subject, guess, named, named_parent, written};
 use crate::names::{self, Stage};
 
 /// Words that name the beginning of something.
@@ -233,8 +233,9 @@ fn parents_beginnings(subject: &Subject<'_>) -> Vec<String> {
         let [column] = reference.columns.as_slice() else { continue };
         let is_own = reference.parent == subject.table;
         let made = if is_own {
-            // An answer comes after what it answers.
-            let answers = names::says_answer(&table.columns[*column]) && subject.column.kind != LogicalType::Integer;
+            // An answer comes after what it answers; where each must answer one, the first answers itself.
+            let answers = names::says_answer(&table.columns[*column]) && table.columns[*column].nullable;
+            let answers = answers && subject.column.kind != LogicalType::Integer;
             Some(subject.id).filter(|_| answers)
         } else {
             made(subject, reference.parent).filter(|_| !leads_back(subject, reference.parent))
@@ -242,9 +243,7 @@ fn parents_beginnings(subject: &Subject<'_>) -> Vec<String> {
         let Some(made) = made else { continue };
         let parent = subject.schema.table(reference.parent);
         always |= !table.columns[*column].nullable && !parent.columns[made].nullable;
-        let ambiguous = is_own || table.references.iter().filter(|other| other.parent == reference.parent).count() > 1;
-        let by = if ambiguous { &table.columns[*column].name } else { &parent.name };
-        found.push(format!("{}.{}", named(by), named(&parent.columns[made].name)));
+        found.push(format!("{}.{}", named_parent(subject, reference), named(&parent.columns[made].name)));
     }
     // Where none is always known, the row may have no time.
     if always || subject.column.nullable { found } else { Vec::new() }

@@ -213,6 +213,44 @@ fn what_hangs_together_in_no_way_is_said() {
 }
 
 #[test]
+fn where_all_must_answer_the_first_answers_itself_and_nothing_is_made_from_that() {
+    let schema = ddl::read(
+        "CREATE TABLE hive (id INTEGER PRIMARY KEY, label TEXT NOT NULL);
+         CREATE TABLE note (id INTEGER PRIMARY KEY, hive_id INTEGER NOT NULL REFERENCES hive, parent_id INTEGER NOT NULL REFERENCES note (id),
+           written_at TIMESTAMP NOT NULL);",
+    )
+    .unwrap()
+    .schema;
+    let counts = [("hive", "40"), ("note", "1..5 per hive")];
+    let notes = rows(&schema, &Blueprint::new(&schema, &ordered(&schema, &counts, &[])).unwrap(), "note");
+    let hives: HashMap<&str, &str> = notes.iter().map(|row| (at(row, "id"), at(row, "hive_id"))).collect();
+    assert!(notes.iter().all(|row| hives[at(row, "parent_id")] == at(row, "hive_id")));
+    assert_eq!(notes.iter().filter(|row| at(row, "parent_id") == at(row, "id")).count(), 40, "the first of each hive");
+    let order = ordered(&schema, &counts, &[("note.written_at", "after(parent_id.written_at, '1 hour'..'2 days')")]);
+    let error = Blueprint::new(&schema, &order).unwrap_err();
+    assert_eq!(error.message, "the values of `note.written_at` are made from themselves, by way of others");
+}
+
+#[test]
+fn two_references_that_would_be_chosen_by_each_other_are_refused() {
+    let schema = ddl::read(
+        "CREATE TABLE yard (id INTEGER PRIMARY KEY);
+         CREATE TABLE lid (id INTEGER PRIMARY KEY, yard_id INTEGER NOT NULL REFERENCES yard);
+         CREATE TABLE box (id INTEGER PRIMARY KEY, lid_id INTEGER NOT NULL REFERENCES lid, own_id INTEGER NOT NULL REFERENCES lid);",
+    )
+    .unwrap()
+    .schema;
+    let counts = [("yard", "5"), ("lid", "4 per yard"), ("box", "100")];
+    let one = Blueprint::new(&schema, &ordered(&schema, &counts, &[("box.lid_id", "same(yard)")])).unwrap();
+    let lids: HashMap<String, String> =
+        rows(&schema, &one, "lid").iter().map(|row| (at(row, "id").to_owned(), at(row, "yard_id").to_owned())).collect();
+    assert!(rows(&schema, &one, "box").iter().all(|row| lids[at(row, "lid_id")] == lids[at(row, "own_id")]));
+    let both = ordered(&schema, &counts, &[("box.lid_id", "same(yard)"), ("box.own_id", "same(yard)")]);
+    let error = Blueprint::new(&schema, &both).unwrap_err();
+    assert_eq!(error.message, "rows of `box` and of `lid` do not both lead to one of `yard` by other references");
+}
+
+#[test]
 fn who_belongs_to_nobody_is_found_nothing_in_common_with() {
     // Yards without lids of their own: a lid that may be missing is, one that must be there is any.
     let schema = ddl::read(

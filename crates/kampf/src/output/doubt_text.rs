@@ -1,6 +1,6 @@
 //! `kampf fill --doubt`: what a person would not believe of the rows.
 
-use kampf_doubt::{Doubt, MOST_ROWS};
+use kampf_doubt::{Doubt, MOST_ROWS, MOST_STEPS};
 use kampf_schema::TableId;
 use serde_json::json;
 
@@ -19,8 +19,9 @@ pub(crate) fn print_doubts(general: &General, project: &Project, doubts: &[Doubt
 fn text(project: &Project, doubts: &[Doubt]) -> String {
     let mut page = Page::new();
     let tables = project.schema.tables.len();
-    let most = count(MOST_ROWS as u64);
-    let of = format!("{tables} {} looked at, of each the first {most} rows at most.", if tables == 1 { "table" } else { "tables" });
+    let (most, steps) = (count(MOST_ROWS as u64), count(MOST_STEPS as u64));
+    let tables = format!("{tables} {}", if tables == 1 { "table" } else { "tables" });
+    let of = format!("{tables} looked at, of each the first {most} rows at most, of a history {steps}.");
     if doubts.is_empty() {
         page.line(format!("{} {of}", paint(Look::Good, "Nothing to doubt.")));
         return page.into_text();

@@ -27,6 +27,7 @@ fn references_that_nobody_declared_are_proposed_and_act_like_others_once_they_ar
     folder.write("mine/kampf.toml", text.replace("#   \"bookings.room_code\"", "\"bookings.room_code\""));
     assert!(folder.ok(&["show", "--relations", "-f", "mine/kampf.toml"]).contains("bookings.room_code"));
     assert_eq!(folder.read("mine/inn.sql"), INN);
+    assert!(folder.ok(&["fill", "--doubt", "-f", "mine/kampf.toml"]).starts_with("Nothing to doubt."));
     let more = "\n[contest.joined]\nfrom = \"bookings\"\ngive = [\"status\", \"room.floor\"]\n";
     folder.write("mine/kampf.toml", folder.read("mine/kampf.toml") + more);
     let checked = folder.ok(&["check", "joined", "-f", "mine/kampf.toml", "-q"]);
