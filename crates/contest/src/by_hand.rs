@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::choice::{Choices, Columns, Hydration, Loading};
 use crate::dialect::Dialect;
 use crate::plan::Plan;
+use crate::write::{Change, WritePlan, WriteStep};
 
 /// What the developer writes and keeps in step with the schema. Less is more comfortable; statements weigh most, then
 /// columns, then characters.
@@ -41,6 +42,25 @@ impl ByHand {
             _ => 0,
         };
         ByHand { statements: written.len(), columns, characters: written.iter().map(|sql| sql.chars().count()).sum() }
+    }
+
+    /// Of a derived contender that writes: its statements, each with the columns that it names. What goes in by the engine's own way is a statement
+    /// like others.
+    pub fn of_write(plan: &WritePlan, dialect: &Dialect) -> ByHand {
+        let statements = plan.statements(dialect, &[]);
+        let columns = plan.steps.iter().map(|step| match step {
+            WriteStep::Insert(insert) => insert.columns.len(),
+            WriteStep::Once { change: Change::Update { set, .. }, .. } => set.len(),
+            WriteStep::Once { .. } | WriteStep::Keys { .. } => 0,
+        });
+        let characters = statements.iter().map(|sql| sql.chars().count()).sum();
+        ByHand { statements: statements.len(), columns: columns.sum(), characters }
+    }
+
+    /// Of statements that a developer has written, which write.
+    pub fn of_written<'a>(texts: impl Iterator<Item = &'a str>) -> ByHand {
+        let lengths: Vec<usize> = texts.map(|text| text.trim().chars().count()).collect();
+        ByHand { statements: lengths.len(), columns: 0, characters: lengths.iter().sum() }
     }
 
     /// Of a developer's own SQL.

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use kampf_schema::{Value, ValueRef};
+use kampf_schema::{TableId, Value, ValueRef};
 
 use crate::answer::Answer;
 use crate::form::Form;
@@ -87,6 +87,8 @@ pub struct Difference {
     pub came: Option<(u64, u64)>,
     /// The first difference inside of the column, where that holds a list.
     pub inside: Option<Box<Difference>>,
+    /// The table whose rows are not as they must be, where something is written.
+    pub table: Option<TableId>,
 }
 
 impl Reference {
@@ -161,6 +163,7 @@ fn compare_whole(reference: &Reference, limit: Option<u64>, answer: &Answer) -> 
             found: answer.rows.first().cloned(),
             came: Some((wanted.len() as u64, answer.came.unwrap_or(answer.rows.len() as u64))),
             inside: None,
+            table: None,
         });
     }
     let answer = answer.rows.as_slice();
@@ -276,6 +279,7 @@ fn difference(forms: &[Form], rows: (usize, usize), row: usize, expected: Option
         found: found.map(<[Value]>::to_vec),
         came: None,
         inside,
+        table: None,
     }
 }
 

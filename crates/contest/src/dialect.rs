@@ -61,6 +61,15 @@ pub struct Dialect {
     pub commit: &'static str,
     /// Ends a transaction and takes back its changes.
     pub rollback: &'static str,
+    /// Begins a transaction that writes.
+    pub begin_writing: &'static str,
+    /// Asks for the key that the session's last insert has made.
+    pub last_key: &'static str,
+    /// The engine's own way for many rows of a table `{0}` by columns, as people know it; none where there is none that differs from a prepared
+    /// statement for each row.
+    pub bulk: Option<fn(&str, &str) -> String>,
+    /// Whether several statements can go in one trip.
+    pub has_trips: bool,
     /// Most parameters of one statement.
     pub max_parameters: usize,
     /// The placeholder of the n-th parameter, from 1. The same one may stand in several places.

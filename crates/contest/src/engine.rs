@@ -162,6 +162,15 @@ pub struct Grouped<'a> {
     pub sink: &'a mut dyn Sink,
 }
 
+/// Where many rows go.
+#[derive(Clone, Copy, Debug)]
+pub struct BulkInto<'a> {
+    /// The table.
+    pub table: &'a str,
+    /// The columns that are written, with their types.
+    pub columns: &'a [(String, LogicalType)],
+}
+
 /// What a group of statements belongs to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum GroupUnit {
@@ -199,6 +208,12 @@ pub trait Session {
     /// # Errors
     /// That of the first statement that fails. A transaction of the group's own is taken back then; one that was open is the caller's to end.
     fn group(&mut self, group: &mut [Grouped<'_>], unit: GroupUnit) -> Result<(), EngineError>;
+
+    /// Puts rows into a table in the engine's own way for many of them. Gives how many that were.
+    ///
+    /// # Errors
+    /// Those of the engine; one that has no such way ([`crate::Dialect::bulk`]) refuses.
+    fn bulk(&mut self, into: &BulkInto<'_>, rows: &[Vec<ValueRef<'_>>]) -> Result<u64, EngineError>;
 
     /// Begins something in which nothing can be written, whatever statements come.
     ///

@@ -14,8 +14,9 @@ use kampf_schema::{ColumnId, Decimal, LogicalType, Schema, Span, TableId, Value}
 use crate::compare::Reference;
 use crate::key::Key;
 use crate::need::{Aggregate, Fold, Leaf, ListOver, Need, OrderBy, SURE_DIGITS};
+use indexes::Indexes;
+pub(crate) use indexes::key_of;
 pub use indexes::rows_with_keys;
-use indexes::{Indexes, key_of};
 
 /// Rows to evaluate over.
 pub trait RowSource {

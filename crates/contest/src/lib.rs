@@ -31,17 +31,20 @@ mod resolve;
 mod sql;
 mod statement;
 mod words;
+mod write;
 
 pub use answer::{Answer, AnswerError, answer_row_from_json, digest, value_from_json, value_to_json};
 pub use by_hand::ByHand;
 pub use candidates::{IndexCandidate, bare_references, candidates};
 pub use choice::{
-    Cache, Choice, ChoiceEntry, ChoiceOption, Choices, Columns, Fetch, Filters, Habit, Hydration, Label, Loading, Opt, OptionEntry,
-    Restriction, Statement, Unit, Work,
+    Back, Batch, Cache, Choice, ChoiceEntry, ChoiceOption, Choices, Columns, Commit, Fetch, Filters, Habit, Hang, Hydration, Label,
+    Loading, Opt, OptionEntry, Path, Restriction, Statement, Unit, Work,
 };
 pub use compare::{Agreement, Difference, Reference, Unclear, compare};
 pub use dialect::{Dialect, Fidelity, Json, KeyList, RowList};
-pub use engine::{EngineError, EngineErrorKind, Flow, GroupUnit, Grouped, Observed, Portions, Sent, Session, Sink, StatementId, Traffic};
+pub use engine::{
+    BulkInto, EngineError, EngineErrorKind, Flow, GroupUnit, Grouped, Observed, Portions, Sent, Session, Sink, StatementId, Traffic,
+};
 pub use evaluate::{Overflow, PlainEvaluation, RootRow, RowSource, evaluate, rows_with_keys};
 pub use field::{Field, NotDerived};
 pub use form::{Form, Item, ListForm, Sequence};
@@ -59,7 +62,11 @@ pub use plan::{
 pub use planner::{Reached, derive, reached};
 pub use query_plan::{Access, Came, JoinWay, QueryAct, QueryPlan, QueryStep};
 pub use ranges::Ranges;
-pub use resolve::{NeedError, NeedPart, NeedText, resolve};
+pub use resolve::{NeedError, NeedPart, NeedText, WriteText, resolve, resolve_write};
 pub use sql::{Bind, OwnSqlError, Printed, Shape, literal, own_sql, print_select, rule_sql};
 pub use statement::{Condition, Join, Keys, OnlyIf, Select, Selected, SortKey, Table, Term, Window};
 pub use words::Telling;
+pub use write::{
+    Act, AlsoNew, BatchPlan, Change, Effect, Effects, InsertStep, NewColumn, NewRow, OwnWrite, RowsOf, TableEffect, TableReader,
+    TableState, Write, WriteError, WriteExecution, WritePlan, WriteStep, Written, derive_write, generated_key, own_write,
+};

@@ -30,6 +30,10 @@ pub enum Measure {
     Waiting,
     /// Bytes that an answer holds which is kept.
     KeptBytes,
+    /// Rows that statements say they have written.
+    RowsWritten,
+    /// Bytes of the log that changes are written to first.
+    LogBytes,
 }
 
 /// What a number counts.
@@ -173,9 +177,33 @@ static KEPT_BYTES: MeasureEntry = MeasureEntry {
     ..entry("kept_bytes", "memory of a kept answer", "Bytes that an answer holds which is kept between calls; left out where none is")
 };
 
+static ROWS_WRITTEN: MeasureEntry = MeasureEntry {
+    required_as: Some("rows_written"),
+    column: Some("written"),
+    yields: 4,
+    travels: true,
+    ..entry(
+        "rows_written",
+        "rows written",
+        "Rows that the statements of a call say they have put in, changed or deleted; left out where none write",
+    )
+};
+static LOG_BYTES: MeasureEntry = MeasureEntry {
+    column: Some("log"),
+    yields: 8,
+    unit: Quantity::Bytes,
+    travels: true,
+    grain: Grain::Allowed,
+    ..entry(
+        "log_bytes",
+        "bytes of the log",
+        "Bytes that a call adds to the log which changes are written to first; left out where none write or the engine does not tell",
+    )
+};
+
 impl Measure {
     /// All of them, in the order of tables.
-    pub const ALL: [Measure; 11] = [
+    pub const ALL: [Measure; 13] = [
         Measure::Statements,
         Measure::RoundTrips,
         Measure::Rows,
@@ -187,6 +215,8 @@ impl Measure {
         Measure::EngineBytes,
         Measure::Waiting,
         Measure::KeptBytes,
+        Measure::RowsWritten,
+        Measure::LogBytes,
     ];
 
     /// What is known of it.
@@ -203,6 +233,8 @@ impl Measure {
             Measure::EngineBytes => &ENGINE_BYTES,
             Measure::Waiting => &WAITING,
             Measure::KeptBytes => &KEPT_BYTES,
+            Measure::RowsWritten => &ROWS_WRITTEN,
+            Measure::LogBytes => &LOG_BYTES,
         }
     }
 

@@ -251,6 +251,11 @@ impl Select {
         }
     }
 
+    /// Whether the text of conditions depends on how many values a list has.
+    pub(crate) fn varies_by(conditions: &[Condition]) -> bool {
+        conditions.iter().any(|part| has_list(&part.condition))
+    }
+
     /// Whether its text depends on which parameters are given, or on how many values a list has.
     pub fn varies(&self) -> bool {
         let varies = |conditions: &[Condition]| {

@@ -161,7 +161,7 @@ impl Telling<'_> {
         format!("the first of its {many}rows of {}{} by {order}", need.path(*at, *over), filter.unwrap_or_default())
     }
 
-    fn filter(&self, need: &Need) -> Option<String> {
+    pub(crate) fn filter(&self, need: &Need) -> Option<String> {
         let parts: Vec<String> = need
             .filter
             .iter()
@@ -292,7 +292,7 @@ fn sorted(terms: impl Iterator<Item = (String, bool)>) -> String {
 }
 
 /// A list in words.
-fn and(mut parts: Vec<String>) -> String {
+pub(crate) fn and(mut parts: Vec<String>) -> String {
     match parts.pop() {
         Some(last) if !parts.is_empty() => format!("{} and {last}", parts.join(", ")),
         Some(last) => last,

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use kampf_contest::{Dialect, EngineError, Session};
 use kampf_fill::Blueprint;
-use kampf_schema::Schema;
+use kampf_schema::{ColumnId, Schema, TableId};
 
 use crate::event::{LoadEvent, Loaded};
 
@@ -116,8 +116,75 @@ pub trait Served {
     /// When its place cannot be reached.
     fn variants(&self) -> Result<Vec<String>, EngineError>;
 
+    /// Has all that was loaded lie in its files, so that these can be copied.
+    ///
+    /// # Errors
+    /// When it cannot be reached.
+    fn checkpoint(&self) -> Result<(), EngineError> {
+        Ok(())
+    }
+
     /// Keeps its server on one core of the processor from now on, connections to come included; false where it is not ours.
     fn pin(&self, core: usize) -> bool;
+}
+
+/// What a scratch is to be.
+#[derive(Clone, Copy, Debug)]
+pub struct ScratchOrder<'a> {
+    /// The schema of the data.
+    pub schema: &'a Schema,
+    /// The rows, where they have to be loaded anew.
+    pub blueprint: &'a Blueprint,
+    /// Settings of the engine.
+    pub settings: &'a [Setting],
+    /// The tables that contenders may change; they may read all others.
+    pub touched: &'a [TableId],
+    /// Columns whose values the database is to make, from a number on.
+    pub made: &'a [(TableId, ColumnId, i64)],
+    /// Whether a commit waits until it is on the disk.
+    pub durable: bool,
+    /// Its word, which nothing else beside the dataset has: eight digits, of which some are letters up to f.
+    pub word: &'a str,
+}
+
+/// A copy of a dataset that may be written to; removed with this.
+pub trait Scratch {
+    /// Where it is for contenders, who may change some tables and nothing else. It may hold a password.
+    fn url(&self) -> &str;
+
+    /// Where it is for the runner.
+    fn own_url(&self) -> &str;
+
+    /// Bytes of the log that changes are written to first, since some moment; none where the engine does not tell.
+    ///
+    /// # Errors
+    /// When it cannot be reached.
+    fn log_bytes(&self) -> Result<Option<u64>, EngineError>;
+
+    /// Bytes that it takes on disk, about.
+    ///
+    /// # Errors
+    /// When it cannot be reached.
+    fn bytes(&self) -> Result<u64, EngineError>;
+
+    /// Tidies up between slices: what was written lies where it is read from afterwards, alike for all.
+    ///
+    /// # Errors
+    /// Those of the engine.
+    fn settle(&self) -> Result<(), EngineError>;
+
+    /// What is sent at the beginning of a transaction of the runner's own that takes back what was written: it waits for nobody without end, and rows may
+    /// come back in any order.
+    fn undo_begins(&self) -> &'static [&'static str];
+
+    /// Keeps its server on one core of the processor from now on; false where it is not ours.
+    fn pin(&self, core: usize) -> bool;
+
+    /// Makes the room of rows that are gone free for others.
+    ///
+    /// # Errors
+    /// Those of the engine.
+    fn make_room(&self) -> Result<(), EngineError>;
 }
 
 /// A database engine.
@@ -221,6 +288,24 @@ pub trait Engine: Sync {
     /// # Errors
     /// When it cannot be reached, or was not made by Kampf.
     fn connect(&self, url: &str, settings: &[Setting]) -> Result<Box<dyn Connection>, EngineError>;
+
+    /// Makes a copy of a dataset that is served, which may be written to.
+    ///
+    /// # Errors
+    /// Those of the engine; nothing of it is left then.
+    fn scratch(&self, place: &Ground<'_>, served: &dyn Served, order: &ScratchOrder<'_>) -> Result<Box<dyn Scratch>, EngineError>;
+
+    /// Opens a scratch, and nothing else, for writing. `touched` are the names of the tables that may be changed; none stands for all.
+    ///
+    /// # Errors
+    /// When it cannot be reached, or is no scratch of Kampf's.
+    fn connect_scratch(
+        &self,
+        url: &str,
+        settings: &[Setting],
+        durable: bool,
+        touched: Option<&[String]>,
+    ) -> Result<Box<dyn Connection>, EngineError>;
 
     /// The bytes that the engine's own library holds, apart from Rust's heap, at most since the last call with `reset`; none
     /// where it is not in this process.

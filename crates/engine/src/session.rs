@@ -7,7 +7,8 @@ use std::collections::HashMap;
 use std::time::Instant;
 
 use kampf_contest::{
-    EngineError, EngineErrorKind, Flow, GroupUnit, Grouped, Observed, Portions, QueryPlan, Sent, Session, Sink, StatementId, Traffic,
+    BulkInto, EngineError, EngineErrorKind, Flow, GroupUnit, Grouped, Observed, Portions, QueryPlan, Sent, Session, Sink, StatementId,
+    Traffic,
 };
 use kampf_schema::{LogicalType, ValueRef};
 
@@ -59,6 +60,18 @@ pub(crate) trait Driver: Sized {
     /// Carries out several of the kept statements in one trip, see [`Session::group`].
     fn group(&mut self, kept: &mut [KeptStatement<Self::Statement>], group: &mut [InGroup<'_>], unit: GroupUnit)
     -> Result<(), EngineError>;
+
+    /// The statement that takes many rows in the engine's own way; none where there is none.
+    fn bulk_sql(&self, into: &BulkInto<'_>) -> Option<String> {
+        let _ = into;
+        None
+    }
+
+    /// Carries it out with rows.
+    fn bulk(&mut self, statement: &mut Self::Statement, into: &BulkInto<'_>, rows: &[Vec<ValueRef<'_>>]) -> Result<u64, EngineError> {
+        let _ = (statement, rows);
+        Err(no_bulk(into))
+    }
 
     /// What went over the wire; none where there is none, and the session counts what would have.
     fn wire(&self) -> Option<WireCounts>;
@@ -173,6 +186,15 @@ impl<S> KeptStatement<S> {
 
     pub(crate) fn shared(&self) -> Result<&S, EngineError> {
         self.statement.as_ref().ok_or_else(|| at_work(&self.sql))
+    }
+}
+
+fn no_bulk(into: &BulkInto<'_>) -> EngineError {
+    EngineError {
+        kind: EngineErrorKind::Statement,
+        message: format!("there is no way of its own for many rows of {}", into.table),
+        sql: None,
+        cause: None,
     }
 }
 
@@ -372,6 +394,18 @@ impl<D: Driver> Session for Connected<D> {
             ends(&mut self.books, GROUP_END, 0);
         }
         Ok(())
+    }
+
+    fn bulk(&mut self, into: &BulkInto<'_>, rows: &[Vec<ValueRef<'_>>]) -> Result<u64, EngineError> {
+        let sql = self.driver.bulk_sql(into).ok_or_else(|| no_bulk(into))?;
+        let id = self.prepare(&sql, &[])?;
+        let start = self.books.observed.is_some().then(Instant::now);
+        let taken = self.driver.bulk(self.books.prepared[id.0].statement()?, into, rows)?;
+        if self.books.counting.is_some() || start.is_some() {
+            // One wait for the server's word that it is ready for rows, and one for that it has them.
+            self.books.note(&DoneStatement { rows: 0, bytes: 0, nanos: start.map(nanos_since) }, Sent::Kept(id), &[], 2);
+        }
+        Ok(taken)
     }
 
     fn begin_reading(&mut self) -> Result<(), EngineError> {

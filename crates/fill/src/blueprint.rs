@@ -59,7 +59,7 @@ impl Blueprint {
         &self.notes
     }
 
-    /// One value. The row must be below [`Blueprint::rows`].
+    /// One value. The row must be below [`Blueprint::rows`], or one of those that [`Blueprint::with_more`] has added.
     pub fn value(&self, table: TableId, row: u64, column: ColumnId) -> Value {
         self.exchanged(table, row, column).unwrap_or_else(|| self.as_planned(table, row, column))
     }
@@ -180,8 +180,12 @@ impl Blueprint {
             return out.push(ValueRef::Null);
         }
         let mut random = Random::at(if attempt == 0 { of.key } else { of.key ^ mix(attempt) }, row);
-        // What a given row leaves out is numbered behind all that is generated.
-        let own = if row < given { plan.rows - given + row } else { row - given };
+        // What a given row leaves out is numbered behind all that is generated, and rows behind the last one behind that.
+        let own = match row {
+            row if row < given => plan.rows - given + row,
+            row if row >= plan.rows => row,
+            row => row - given,
+        };
         // With another attempt a row takes a number further on, which no other row has: each has those of its own, `rows` apart.
         let another = |room: u64| own + attempt % (room / plan.rows.max(1)).max(1) * plan.rows;
         let others = Row { blueprint: self, table, row, attempt, under };
@@ -327,7 +331,9 @@ impl Others for Row<'_> {
     }
 
     fn children(&self, child: TableId, reference: usize) -> u64 {
-        self.blueprint.tables[child.0].links[reference].children(self.row)
+        let link = &self.blueprint.tables[child.0].links[reference];
+        // What a row that is there says of its children stays as it is.
+        if self.row < self.blueprint.rows(self.table) { link.children(self.row) } else { link.children_and_new(self.row) }
     }
 
     fn ordinal(&self, link: usize) -> u64 {
@@ -336,7 +342,9 @@ impl Others for Row<'_> {
 
     fn siblings(&self, link: usize) -> (u64, u64) {
         let links = &self.blueprint.tables[self.table.0].links;
-        links[link].parent(links, self.row, self.attempt).map_or((0, 0), |parent| (parent, links[link].children(parent)))
+        let children =
+            |parent| if links[link].is_new(self.row) { links[link].children_and_new(parent) } else { links[link].children(parent) };
+        links[link].parent(links, self.row, self.attempt).map_or((0, 0), |parent| (parent, children(parent)))
     }
 
     fn previous(&self, link: usize, column: ColumnId) -> Option<Value> {

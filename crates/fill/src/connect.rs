@@ -128,7 +128,7 @@ impl Connecting<'_> {
         };
         let key = self.key_of(id, at);
         let uneven = recipe.map(|(column, recipe)| self.manner(id, column, reference, recipe, parents)).transpose()?.flatten();
-        let mut link = Link { how: How::Scatter, key, null_share, nullable, first, parents, given, kin: None };
+        let mut link = Link { how: How::Scatter, key, null_share, nullable, first, parents, given, kin: None, tail: None };
         link.how = match (&self.counts[id.0].spread, uneven) {
             (Some((main, before)), _) if *main == at => {
                 link.null_share = 0;

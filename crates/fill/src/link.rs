@@ -1,5 +1,6 @@
 //! Which parent a child row belongs to.
 
+use std::collections::HashMap;
 use std::sync::{Arc, OnceLock};
 
 use crate::count::most_of;
@@ -106,6 +107,53 @@ pub(crate) struct Link {
     pub(crate) given: u64,
     /// Among whom parents are chosen, where not among all.
     pub(crate) kin: Option<Among>,
+    /// Rows behind the last one.
+    pub(crate) tail: Option<Tail>,
+}
+
+/// The parents of rows behind the last one of a table.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Tail {
+    /// The number of the first of them.
+    pub(crate) first: u64,
+    rows: Vec<TailRow>,
+    /// The last of them with each parent, and how many there are.
+    of_parent: HashMap<u64, (u64, u64)>,
+}
+
+/// Whom a row behind the last one belongs to.
+#[derive(Clone, Copy, Debug)]
+struct TailRow {
+    parent: Option<u64>,
+    /// How many of these rows before it have the same parent, and the last of them.
+    ordinal: u64,
+    before: Option<u64>,
+}
+
+impl Tail {
+    pub(crate) fn new(first: u64) -> Tail {
+        Tail { first, ..Tail::default() }
+    }
+
+    /// Adds a row behind all others.
+    pub(crate) fn push(&mut self, parent: Option<u64>) {
+        let row = self.first + self.rows.len() as u64;
+        let known = parent.map(|parent| self.of_parent.entry(parent).or_insert((row, 0)));
+        let (before, ordinal) = known.map_or((None, 0), |(last, count)| {
+            let before = (*count > 0).then_some(*last);
+            (*last, *count) = (row, *count + 1);
+            (before, *count - 1)
+        });
+        self.rows.push(TailRow { parent, ordinal, before });
+    }
+
+    fn row(&self, row: u64) -> Option<TailRow> {
+        self.rows.get(usize::try_from(row.checked_sub(self.first)?).ok()?).copied()
+    }
+
+    fn count(&self, parent: u64) -> u64 {
+        self.of_parent.get(&parent).map_or(0, |(_, count)| *count)
+    }
 }
 
 /// A link of a table whose links are all known.
@@ -117,7 +165,9 @@ pub(crate) struct Chained {
 
 impl Leads for Chained {
     fn follow(&self, row: u64) -> Option<u64> {
-        self.links[self.at].parent(&self.links, row, 0)
+        let link = &self.links[self.at];
+        // Of rows that are new it is not known here whom they belong to.
+        link.reaches(&self.links, row).then(|| link.parent(&self.links, row, 0)).flatten()
     }
 }
 
@@ -166,8 +216,39 @@ impl Link {
         parent.checked_sub(self.first).map_or(0, |parent| self.spread().map_or(0, |spread| spread.children(parent)))
     }
 
+    /// The same with rows behind the last one.
+    pub(crate) fn children_and_new(&self, parent: u64) -> u64 {
+        self.children(parent) + self.tail.as_ref().map_or(0, |tail| tail.count(parent))
+    }
+
+    /// Whether a row is behind the last one.
+    pub(crate) fn is_new(&self, row: u64) -> bool {
+        self.tail.as_ref().is_some_and(|tail| row >= tail.first)
+    }
+
+    /// Whether it has a parent for a row of a number, as far as there are so many different ones to have.
+    pub(crate) fn reaches(&self, links: &[Link], row: u64) -> bool {
+        let Some(own) = row.checked_sub(self.given) else { return true };
+        match &self.how {
+            How::Spread(spread) => own < spread.before.last().copied().unwrap_or(0).into(),
+            How::OneToOne(each) => own < each.len(),
+            How::Pair { pairs, .. } => own < pairs.len(),
+            How::Within { spread } => {
+                links.get(*spread).is_some_and(|by| by.is_new(row) || by.reaches(links, row)) && links[*spread].place(row).1 < self.parents
+            }
+            How::With { other, each } => {
+                links.get(*other).is_some_and(|by| by.is_new(row) || by.reaches(links, row)) && links[*other].place(row).0 < each.len()
+            }
+            How::Earlier => row > 0,
+            _ => true,
+        }
+    }
+
     /// The parent's row of a child row. `links` are all of the child's table; another `attempt` is another chance.
     pub(crate) fn parent(&self, links: &[Link], row: u64, attempt: u64) -> Option<u64> {
+        if let Some(tail) = self.tail.as_ref().filter(|tail| row >= tail.first) {
+            return tail.row(row)?.parent;
+        }
         if self.nullable && self.null_share > 0 && is_null(self.null_share, self.key, row, attempt) {
             return None;
         }
@@ -184,7 +265,7 @@ impl Link {
                 None => {}
             },
             (Some(Among::Kin(kin)), How::Within { spread }) => {
-                let (parent, ordinal) = links.get(*spread)?.spread()?.of(own);
+                let (parent, ordinal) = links.get(*spread).filter(|by| by.spread().is_some())?.place(row);
                 if let Some(found) = by(kin).and_then(|by| kin.nth(by, mix(self.key ^ parent), ordinal)) {
                     return Some(found);
                 }
@@ -207,10 +288,10 @@ impl Link {
                 if *first { pair / others } else { pair % others }
             }
             How::Within { spread } => {
-                let (parent, ordinal) = links.get(*spread)?.spread()?.of(own);
+                let (parent, ordinal) = links.get(*spread).filter(|by| by.spread().is_some())?.place(row);
                 Permutation::new(self.parents, mix(self.key ^ parent)).at(ordinal)
             }
-            How::With { other, each } => each.at(links.get(*other)?.spread()?.of(own).0),
+            How::With { other, each } => each.at(links.get(*other).filter(|by| by.spread().is_some())?.place(row).0),
             How::Cousin { through, spread, above, given } => {
                 let parent = links.get(*through)?.parent(links, row, attempt)?.checked_sub(*above)?;
                 let children = spread.children(parent);
@@ -226,6 +307,9 @@ impl Link {
 
     /// The number of a row among its siblings, from 0, in the order of rows.
     pub(crate) fn rank(&self, row: u64) -> u64 {
+        if self.is_new(row) {
+            return self.place(row).1;
+        }
         match (&self.how, row.checked_sub(self.given)) {
             (How::Spread(spread), Some(own)) => spread.rank(own),
             _ => row,
@@ -234,6 +318,14 @@ impl Link {
 
     /// The row before this one among its siblings, in the order of rows.
     pub(crate) fn before(&self, row: u64) -> Option<u64> {
+        if let Some(tail) = self.tail.as_ref().filter(|tail| row >= tail.first) {
+            let TailRow { parent, before, .. } = tail.row(row)?;
+            let old = || {
+                let (parent, children) = (parent?.checked_sub(self.first)?, self.children(parent?));
+                Some(self.given + self.spread()?.of_rank(parent, children.checked_sub(1)?))
+            };
+            return before.or_else(old);
+        }
         let (spread, own) = self.spread().zip(row.checked_sub(self.given))?;
         let rank = spread.rank(own).checked_sub(1)?;
         Some(self.given + spread.of_rank(spread.of(own).0, rank))
@@ -241,6 +333,9 @@ impl Link {
 
     /// A number of a row among its siblings, from 0, and one for its parent.
     pub(crate) fn place(&self, row: u64) -> (u64, u64) {
+        if let Some(TailRow { parent: Some(parent), ordinal, .. }) = self.tail.as_ref().and_then(|tail| tail.row(row)) {
+            return (parent.saturating_sub(self.first), self.children(parent) + ordinal);
+        }
         match (&self.how, row.checked_sub(self.given)) {
             (How::Spread(spread), Some(own)) => spread.of(own),
             _ => (0, row),

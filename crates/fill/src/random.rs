@@ -164,6 +164,16 @@ impl Permutation {
         Permutation { n, half: bits.div_ceil(2).max(1), key }
     }
 
+    /// How many numbers there are.
+    pub fn len(&self) -> u64 {
+        self.n
+    }
+
+    /// Whether there is none.
+    pub fn is_empty(&self) -> bool {
+        self.n == 0
+    }
+
     /// Where a number goes; the number must be below `n`.
     pub fn at(&self, number: u64) -> u64 {
         debug_assert!(number < self.n);

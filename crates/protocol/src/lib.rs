@@ -97,6 +97,21 @@ pub struct Run {
     /// Calls with one set that are measured as one span; 1 unless a call is very short.
     #[serde(default = "one")]
     pub calls_per_span: u64,
+    /// The rows that a call puts in, by tables, parents first; empty where none are new.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub new_rows: Vec<NewRows>,
+}
+
+/// Rows of a table that are to be put in.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+pub struct NewRows {
+    /// The table.
+    pub table: String,
+    /// The rows, each with the values of all columns in their order; null where the database makes one, or it is the key of a row that is new too.
+    pub rows: Vec<Vec<Json>>,
+    /// The row that each hangs on, by its place in the rows of the table before that they hang on; empty where they hang on none that is new.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub under: Vec<usize>,
 }
 
 fn one() -> u64 {
@@ -323,7 +338,14 @@ mod tests {
 
     #[test]
     fn messages_are_lines_that_begin_as_promised_and_read_back() {
-        let run = Request::Run(Run { id: 3, mode: Mode::Time, parameters: vec![vec![Json::from(7)]], passes: 2, calls_per_span: 1 });
+        let run = Request::Run(Run {
+            id: 3,
+            mode: Mode::Time,
+            parameters: vec![vec![Json::from(7)]],
+            passes: 2,
+            calls_per_span: 1,
+            new_rows: Vec::new(),
+        });
         let text = request_line(&run);
         assert_eq!(text, "{\"kampf\":1,\"run\":{\"id\":3,\"mode\":\"time\",\"parameters\":[[7]],\"passes\":2,\"calls_per_span\":1}}\n");
         assert_eq!(read_request(&text), Ok(run));

@@ -28,5 +28,5 @@ pub use parts::{
     VariantPart, VerdictPart, WorthPart,
 };
 pub use require_words::{miss_text, nearest_text, reading};
-pub use run::{Course, Extra, RacedContest, RacedRun, Shown};
+pub use run::{ContestKind, Course, Extra, RacedContest, RacedRun, Shown};
 pub use schema::json_schema;

@@ -7,13 +7,12 @@ use serde_json::Value as Json;
 
 use crate::numbers::bytes;
 use crate::parts::Document;
+use crate::run::ContestKind;
 
 /// The word that every document begins with.
 pub(crate) const FORMAT: &str = "kampf-result";
 /// The version of the format.
 pub(crate) const VERSION: u32 = 1;
-/// What is asked of contenders in a contest.
-pub(crate) const READ: &str = "read";
 
 /// What earlier versions put in the place of a password, also where that was a word of Kampf's own.
 pub const LOST: &str = "***";
@@ -49,7 +48,7 @@ impl fmt::Display for ReadError {
             ReadError::NotAResult => f.write_str("is not a result of kampf"),
             ReadError::Version(version) => write!(f, "has version {version} of the format, and this kampf knows version {VERSION}"),
             ReadError::Kind(contest, kind) => {
-                write!(f, "has in `{contest}` a contest of kind `{kind}`, and this kampf knows `{READ}` alone")
+                write!(f, "has in `{contest}` a contest of kind `{kind}`, and this kampf knows {}", known_kinds())
             }
             ReadError::Damaged(why) => write!(f, "is damaged, or from another kampf: {why}"),
             ReadError::TooLong => write!(f, "is no result of kampf: a text in it is longer than {}", bytes(LONGEST as u64)),
@@ -57,6 +56,11 @@ impl fmt::Display for ReadError {
             ReadError::Contradiction(what) => write!(f, "is damaged, or was edited: {what}"),
         }
     }
+}
+
+/// The kinds of contests that there are, in words.
+fn known_kinds() -> String {
+    ContestKind::ALL.map(|kind| format!("`{}`", kind.word())).join(" and ")
 }
 
 impl std::error::Error for ReadError {}
@@ -95,7 +99,10 @@ pub fn is_known(text: &str) -> Result<(), ReadError> {
     if header.version != VERSION {
         return Err(ReadError::Version(header.version));
     }
-    let unknown = header.contests.iter().find(|contest| contest.kind.as_str().is_some_and(|kind| kind != READ));
+    let unknown = header
+        .contests
+        .iter()
+        .find(|contest| contest.kind.as_str().is_some_and(|kind| ContestKind::ALL.iter().all(|known| known.word() != kind)));
     match unknown {
         Some(Kind { name, kind }) => Err(ReadError::Kind(said(name), said(kind))),
         None => Ok(()),
@@ -175,9 +182,9 @@ mod tests {
         }
         assert_eq!(
             said(
-                r#"{"contests": [{"name": "a", "kind": "read"}, {"kind": "write", "name": "b"}], "format": "kampf-result", "version": 1}"#
+                r#"{"contests": [{"name": "a", "kind": "read"}, {"kind": "bundle", "name": "b"}], "format": "kampf-result", "version": 1}"#
             ),
-            refused("has in `b` a contest of kind `write`, and this kampf knows `read` alone")
+            refused("has in `b` a contest of kind `bundle`, and this kampf knows `read` and `write`")
         );
     }
 }

@@ -5,7 +5,7 @@ use kampf_race::{Goal, RaceSettings};
 use kampf_verdict::{ContenderFacts, Facts, Fault, FaultKind, HeatFacts, Outcome, Verdict};
 
 use crate::parts::{ContenderPart, ContestPart, Document, HeatPart, KeptPart, MOST_ROUNDS};
-use crate::run::{Course, Extra, RacedContest, RacedRun};
+use crate::run::{ContestKind, Course, Extra, RacedContest, RacedRun};
 
 /// Levels are shared with far fewer: what is more was not written by a race.
 const MOST_ENTRANTS: usize = 1_000;
@@ -109,6 +109,7 @@ fn contest(part: ContestPart) -> RacedContest {
         about: part.about,
         need: part.need,
         circumstance,
+        kind: ContestKind::ALL.into_iter().find(|kind| kind.word() == part.kind).unwrap_or_default(),
         arranged,
         engine: part.engine,
         variants: part.variant,

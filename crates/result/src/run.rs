@@ -24,6 +24,29 @@ pub struct RacedRun {
     pub contests: Vec<RacedContest>,
 }
 
+/// What contenders of a contest do.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum ContestKind {
+    /// They read.
+    #[default]
+    Read,
+    /// They write.
+    Write,
+}
+
+impl ContestKind {
+    /// All of them.
+    pub const ALL: [ContestKind; 2] = [ContestKind::Read, ContestKind::Write];
+
+    /// As documents say it.
+    pub fn word(self) -> &'static str {
+        match self {
+            ContestKind::Read => "read",
+            ContestKind::Write => "write",
+        }
+    }
+}
+
 /// A contest as it was raced.
 #[derive(Clone, Debug)]
 pub struct RacedContest {
@@ -35,6 +58,8 @@ pub struct RacedContest {
     pub need: Json,
     /// What contenders were given and did not choose.
     pub circumstance: Circumstance,
+    /// What contenders do.
+    pub kind: ContestKind,
     /// What was found of that when it was arranged.
     pub arranged: Arranged,
     /// The engine that it ran on.

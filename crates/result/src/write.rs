@@ -8,7 +8,7 @@ use kampf_verdict::{
 };
 
 use crate::counts::{CountsPart, RequirePart, counted_part, range_part};
-use crate::parse::{FORMAT, READ, VERSION};
+use crate::parse::{FORMAT, VERSION};
 use crate::parts::{
     AgainstPart, ByChoicePart, ConditionsPart, ContenderPart, ContestPart, Document, EffectPart, FetchWorthPart, ForecastPart, HeatPart,
     IndexWorthPart, KeptPart, KeptWorthPart, KeysWorthPart, LatencyPart, LeftPart, MatteredPart, OptionChangePart, OtherOptionPart,
@@ -36,7 +36,7 @@ fn contest(raced: &RacedContest) -> ContestPart {
     ContestPart {
         name: raced.name.clone(),
         about: raced.about.clone(),
-        kind: READ.to_owned(),
+        kind: raced.kind.word().to_owned(),
         need: raced.need.clone(),
         conditions: ConditionsPart::of(&raced.circumstance, &raced.arranged),
         variant: raced.variants.clone(),

@@ -5,7 +5,8 @@ use std::io::{BufRead, Write};
 use std::time::{Duration, Instant};
 
 use kampf_contest::{
-    Cache, Consumer, EngineError, EngineErrorKind, Execution, Measure, Plan, Session, Touch, value_from_json, value_to_json,
+    Cache, Consumer, EngineError, EngineErrorKind, Execution, Measure, Plan, Session, Touch, WriteExecution, WritePlan, value_from_json,
+    value_to_json,
 };
 use kampf_engine::{Engine, Setting, engine};
 use kampf_protocol::{Counts, Failed, Hello, KeptTimes, Mode, Ran, Ready, Reply, Request, Rows, Run, read_request, reply_line};
@@ -17,25 +18,46 @@ use serde_json::Value as Json;
 use crate::allocator::count_heap;
 use crate::delayed::Delayed;
 use crate::watched::{Watch, Watched};
+use crate::writer::Writer;
 
 /// What the runner tells a contender of Kampf's own besides what every contender hears.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct OwnContender {
-    /// The plan.
-    pub plan: Plan,
-    /// Whether its SQL is the user's own, which is not known to only read.
-    #[serde(default)]
-    pub is_own_sql: bool,
+    /// What it carries out.
+    pub task: OwnTask,
     /// Settings of the engine.
     pub settings: Vec<Setting>,
     /// Types of the parameters.
     pub parameters: Vec<LogicalType>,
-    /// The share of calls that are answered from what is kept, from 0 to 1; only where answers are kept.
-    #[serde(default)]
-    pub hit_rate: f64,
     /// Nanoseconds that each wait lasts longer, where the engine has no trips of its own.
     #[serde(default)]
     pub simulated_trip_ns: u64,
+}
+
+/// What a contender of Kampf's own carries out.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum OwnTask {
+    /// Rows are read and given.
+    Read {
+        /// The plan.
+        plan: Box<Plan>,
+        /// Whether its SQL is the user's own, which is not known to only read.
+        is_own_sql: bool,
+        /// The share of calls that are answered from what is kept, from 0 to 1; only where answers are kept.
+        hit_rate: f64,
+    },
+    /// Rows are written, on a scratch.
+    Write {
+        /// The plan.
+        plan: Box<WritePlan>,
+        /// Of each table with new rows the types of its columns.
+        new: Vec<Vec<LogicalType>>,
+        /// The names of the tables that it may change.
+        touched: Vec<String>,
+        /// Whether a commit waits until it is on the disk.
+        durable: bool,
+    },
 }
 
 /// Rows of an answer on one line, and bytes of their values after which one is full.
@@ -64,24 +86,30 @@ pub fn serve(mut input: impl BufRead, mut output: impl Write) -> std::io::Result
     };
     let opened = own_contender(&hello).and_then(|own| {
         let engine = engine(&hello.engine).ok_or_else(|| format!("there is no engine `{}`", hello.engine))?;
-        let connection = engine.connect(&hello.url, &own.settings).map_err(|error| error.to_string())?;
-        Ok((own, engine, connection))
+        let connection = match &own.task {
+            OwnTask::Read { .. } => engine.connect(&hello.url, &own.settings),
+            OwnTask::Write { touched, durable, .. } => engine.connect_scratch(&hello.url, &own.settings, *durable, Some(touched)),
+        };
+        Ok((own, engine, connection.map_err(|error| error.to_string())?))
     });
     let (own, engine, connection) = match opened {
         Ok(opened) => opened,
         Err(reason) => return refuse(&mut output, reason),
     };
-    let mut contender = Contender {
-        engine,
-        session: match own.simulated_trip_ns {
-            0 => connection.session(),
-            trip => Box::new(Delayed::new(connection.session(), Duration::from_nanos(trip))),
-        },
-        execution: Execution::new(own.plan, engine.dialect()),
-        is_own_sql: own.is_own_sql,
-        hit_rate: own.hit_rate,
-        kinds: own.parameters,
-        output: &mut output,
+    let session = match own.simulated_trip_ns {
+        0 => connection.session(),
+        trip => Box::new(Delayed::new(connection.session(), Duration::from_nanos(trip))),
+    };
+    let kinds = own.parameters;
+    let mut contender: Box<dyn Serving> = match own.task {
+        OwnTask::Read { plan, is_own_sql, hit_rate } => {
+            let execution = Execution::new(*plan, engine.dialect());
+            Box::new(Contender { engine, session, execution, is_own_sql, hit_rate, kinds, output: &mut output })
+        }
+        OwnTask::Write { plan, new, .. } => {
+            let execution = WriteExecution::new(*plan, engine.dialect());
+            Box::new(Writer { engine, session, execution, kinds, new, output: &mut output })
+        }
     };
     contender.say(&Reply::Ready(Ready { can: vec![Mode::Answer, Mode::Count, Mode::Time] }))?;
     loop {
@@ -96,6 +124,32 @@ pub fn serve(mut input: impl BufRead, mut output: impl Write) -> std::io::Result
             Err(reason) => contender.say(&Reply::Failed(Failed::of(reason)))?,
         }
     }
+}
+
+/// What serves runs.
+pub(crate) trait Serving {
+    /// Where replies go.
+    fn output(&mut self) -> &mut dyn Write;
+
+    /// Carries out a run and says what came of it.
+    fn run(&mut self, run: &Run) -> std::io::Result<()>;
+
+    fn say(&mut self, reply: &Reply) -> std::io::Result<()> {
+        let output = self.output();
+        output.write_all(reply_line(reply).as_bytes())?;
+        output.flush()
+    }
+
+    fn refuse(&mut self, error: &EngineError) -> std::io::Result<()> {
+        self.say(&Reply::Failed(Failed { reason: error.to_string(), out_of_memory: error.kind == EngineErrorKind::Memory }))
+    }
+}
+
+/// The parameter sets of a run as values of their types.
+pub(crate) fn sets_of(run: &Run, kinds: &[LogicalType]) -> Result<Vec<Vec<Value>>, Failed> {
+    let set = |set: &Vec<Json>| set.iter().zip(kinds).map(|(json, kind)| value_from_json(json, Some(*kind))).collect::<Result<_, _>>();
+    let sets: Result<Vec<Vec<Value>>, _> = run.parameters.iter().map(set).collect();
+    sets.map_err(|error| Failed::of(format!("a parameter is wrong: {error}")))
 }
 
 fn own_contender(hello: &Hello) -> Result<OwnContender, String> {
@@ -113,25 +167,15 @@ struct Contender<'a> {
     output: &'a mut dyn Write,
 }
 
-impl Contender<'_> {
-    fn say(&mut self, reply: &Reply) -> std::io::Result<()> {
-        self.output.write_all(reply_line(reply).as_bytes())?;
-        self.output.flush()
-    }
-
-    fn refuse(&mut self, error: &EngineError) -> std::io::Result<()> {
-        self.say(&Reply::Failed(Failed { reason: error.to_string(), out_of_memory: error.kind == EngineErrorKind::Memory }))
+impl Serving for Contender<'_> {
+    fn output(&mut self) -> &mut dyn Write {
+        self.output
     }
 
     fn run(&mut self, run: &Run) -> std::io::Result<()> {
-        let sets: Result<Vec<Vec<Value>>, _> = run
-            .parameters
-            .iter()
-            .map(|set| set.iter().zip(&self.kinds).map(|(json, kind)| value_from_json(json, Some(*kind))).collect())
-            .collect();
-        let sets = match sets {
+        let sets = match sets_of(run, &self.kinds) {
             Ok(sets) => sets,
-            Err(error) => return self.say(&Reply::Failed(Failed::of(format!("a parameter is wrong: {error}")))),
+            Err(failed) => return self.say(&Reply::Failed(failed)),
         };
         let done = match run.mode {
             Mode::Answer => return self.answer(run.id, &sets),
@@ -143,7 +187,9 @@ impl Contender<'_> {
             Err(error) => self.refuse(&error),
         }
     }
+}
 
+impl Contender<'_> {
     fn answer(&mut self, id: u64, sets: &[Vec<Value>]) -> std::io::Result<()> {
         let mut count = 0;
         self.execution.forget();
@@ -208,6 +254,7 @@ impl Contender<'_> {
             Measure::EngineBytes => engine_bytes,
             Measure::Waiting => Some(waiting),
             Measure::KeptBytes => keeps.then_some(heap.kept_bytes),
+            Measure::RowsWritten | Measure::LogBytes => None,
         };
         let counts: Counts = Measure::ALL.into_iter().map(|measure| (measure.entry().name, number(measure))).collect();
         let rows = black_box(touch).rows();
@@ -306,7 +353,7 @@ impl Contender<'_> {
 const HITS: u32 = 16;
 const SHORTEST_HITS: Duration = Duration::from_micros(10);
 
-fn nanos(time: Duration) -> u64 {
+pub(crate) fn nanos(time: Duration) -> u64 {
     u64::try_from(time.as_nanos()).unwrap_or(u64::MAX)
 }
 
@@ -389,7 +436,7 @@ impl Consumer for Lines<'_> {
 }
 
 /// Processor time of this process, in nanoseconds.
-fn processor_time() -> u64 {
+pub(crate) fn processor_time() -> u64 {
     let time = clock_gettime(ClockId::ProcessCPUTime);
     u64::try_from(time.tv_sec).unwrap_or(0) * 1_000_000_000 + u64::try_from(time.tv_nsec).unwrap_or(0)
 }

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::time::Duration;
 
-use kampf_contest::{ByHand, Cache, Choices, Hydration, Plan};
-use kampf_engine::{Engine, Setting};
+use kampf_contest::{ByHand, Cache, Choices, Hydration, Plan, WritePlan};
+use kampf_engine::{Engine, Scratch, Setting};
 use kampf_fill::{Blueprint, RecipeMaker};
 use kampf_schema::{ColumnId, LogicalType, Schema, TableId, Value};
 use serde_json::Value as Json;
@@ -176,6 +176,15 @@ pub struct Keyed<'a> {
     pub blueprint: &'a Blueprint,
 }
 
+/// A copy of the data that may be written to.
+#[derive(Clone, Copy)]
+pub struct ScratchPlace<'a> {
+    /// The copy.
+    pub scratch: &'a dyn Scratch,
+    /// Whether a commit waits until it is on the disk.
+    pub durable: bool,
+}
+
 /// Where loaded data is.
 #[derive(Clone, Debug)]
 pub struct Place {
@@ -190,6 +199,8 @@ pub struct Place {
 pub enum EntryWay {
     /// By Kampf's own layers.
     Plan(Box<Plan>),
+    /// By Kampf's own layers, which write.
+    Write(Box<WritePlan>),
     /// By a program from outside.
     Program(Program),
 }
@@ -248,6 +259,8 @@ pub struct Setup<'a> {
     pub blueprint: &'a Blueprint,
     /// The same with few rows, where there are many.
     pub twin: Option<Box<Setup<'a>>>,
+    /// A copy of the data that may be written to, where contenders write.
+    pub scratch: Option<ScratchPlace<'a>>,
     /// Seed of everything drawn.
     pub seed: u64,
     /// How much longer each wait lasts in an engine that has no trips; none where that is not asked for.

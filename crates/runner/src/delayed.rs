@@ -6,7 +6,9 @@ use std::ops::DerefMut;
 use std::rc::Rc;
 use std::time::{Duration, Instant};
 
-use kampf_contest::{EngineError, Flow, GroupUnit, Grouped, Observed, Portions, QueryPlan, Sent, Session, Sink, StatementId, Traffic};
+use kampf_contest::{
+    BulkInto, EngineError, Flow, GroupUnit, Grouped, Observed, Portions, QueryPlan, Sent, Session, Sink, StatementId, Traffic,
+};
 use kampf_engine::STREAM_TRIPS;
 use kampf_schema::{LogicalType, ValueRef};
 
@@ -117,6 +119,11 @@ where
     fn group(&mut self, group: &mut [Grouped<'_>], unit: GroupUnit) -> Result<(), EngineError> {
         self.wait();
         self.inner.group(group, unit)
+    }
+
+    fn bulk(&mut self, into: &BulkInto<'_>, rows: &[Vec<ValueRef<'_>>]) -> Result<u64, EngineError> {
+        (0..2).for_each(|_| self.wait());
+        self.inner.bulk(into, rows)
     }
 
     fn begin_reading(&mut self) -> Result<(), EngineError> {

@@ -2,14 +2,46 @@
 
 use std::collections::BTreeMap;
 
-use kampf_contest::{Form, KeyedNeed, Need, Plan};
-use kampf_schema::ColumnId;
+use kampf_contest::{Form, KeyedNeed, Need, Plan, RowSource, Write};
+use kampf_fill::{Blueprint, NewNumbers};
+use kampf_schema::{ColumnId, TableId, Value};
 
 /// What contenders have to do. Fields, checks and outcomes ask it, and nothing else knows which jobs there are.
 #[derive(Clone)]
 pub enum Job {
     /// Rows are read and given.
     Read(Box<ReadJob>),
+    /// Rows are written.
+    Write(Box<WriteJob>),
+}
+
+/// Rows that are to be written.
+#[derive(Clone)]
+pub struct WriteJob {
+    /// What is done.
+    pub write: Write,
+    /// The rows that are there, and those that are new behind them.
+    pub rows: JobRows,
+    /// For each table that gets new rows their numbers.
+    pub new: Vec<NewNumbers>,
+    /// The tables whose rows may be new, changed or gone.
+    pub touched: Vec<TableId>,
+    /// Of each of these its name and those of its columns.
+    pub names: BTreeMap<TableId, (String, Vec<String>)>,
+}
+
+/// The rows of a job.
+#[derive(Clone)]
+pub struct JobRows(pub Blueprint);
+
+impl RowSource for JobRows {
+    fn count(&self, table: TableId) -> u64 {
+        self.0.rows(table)
+    }
+
+    fn value(&self, table: TableId, row: u64, column: ColumnId) -> Value {
+        self.0.value(table, row, column)
+    }
 }
 
 /// Rows that are to be read.
@@ -50,14 +82,27 @@ pub struct KeyedContest {
 impl Job {
     /// What is read, where that is said.
     pub fn need(&self) -> Option<&Need> {
-        let Job::Read(read) = self;
-        read.need.as_ref()
+        self.read()?.need.as_ref()
+    }
+
+    /// What is written, where it is that.
+    pub fn write(&self) -> Option<&WriteJob> {
+        match self {
+            Job::Write(write) => Some(write),
+            Job::Read(_) => None,
+        }
+    }
+
+    fn read(&self) -> Option<&ReadJob> {
+        match self {
+            Job::Read(read) => Some(read),
+            Job::Write(_) => None,
+        }
     }
 
     /// The same job over the keys of a variant, where these are of other types.
     pub fn keyed(&self, variant: &str) -> Option<&KeyedContest> {
-        let Job::Read(read) = self;
-        read.keyed.get(variant)
+        self.read()?.keyed.get(variant)
     }
 
     /// What is read by contenders on a variant.
@@ -72,14 +117,12 @@ impl Job {
 
     /// What gives the reference where there is too much data for the plain evaluation.
     pub(crate) fn reference(&self) -> Option<&FullerNeed> {
-        let Job::Read(read) = self;
-        read.reference.as_ref()
+        self.read()?.reference.as_ref()
     }
 
     /// Whether the order of what is given counts, where there is no need to say so.
     pub(crate) fn is_ordered(&self) -> bool {
-        let Job::Read(read) = self;
-        read.ordered
+        self.read().is_some_and(|read| read.ordered)
     }
 
     /// At most how many rows are asked for.

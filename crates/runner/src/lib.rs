@@ -15,14 +15,15 @@ mod processes;
 mod relay;
 mod trouble;
 mod watched;
+mod writer;
 
 use std::time::{Duration, Instant};
 
 pub use allocator::{CountingAllocator, HeapCounts, count_heap};
-pub use contender::{OwnContender, serve};
-pub use contest::{Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, Keyed, ParameterSource, Place, Program, Setup};
+pub use contender::{OwnContender, OwnTask, serve};
+pub use contest::{Contest, Draw, Drawn, DrawnParameter, Entry, EntryWay, Keyed, ParameterSource, Place, Program, ScratchPlace, Setup};
 pub use event::{Checking, Event, HeatBegins, RoundBegins};
-pub use job::{FullerNeed, Job, KeyedContest, ReadJob};
+pub use job::{FullerNeed, Job, JobRows, KeyedContest, ReadJob, WriteJob};
 pub use machine::{Pressure, reference_loop};
 pub use policy::{
     CheckedEntry, CheckedVerdict, Checks, Contradiction, Entrant, EntrantFault, HeatRun, Known, Probe, Purpose, RaceOptions, RaceReport,

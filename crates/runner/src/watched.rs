@@ -2,7 +2,9 @@
 
 use std::time::{Duration, Instant};
 
-use kampf_contest::{EngineError, Flow, GroupUnit, Grouped, Observed, Portions, QueryPlan, Sent, Session, Sink, StatementId, Traffic};
+use kampf_contest::{
+    BulkInto, EngineError, Flow, GroupUnit, Grouped, Observed, Portions, QueryPlan, Sent, Session, Sink, StatementId, Traffic,
+};
 use kampf_schema::{LogicalType, ValueRef};
 
 use crate::allocator::live_bytes;
@@ -191,6 +193,13 @@ impl Session for Watched<'_> {
     fn group(&mut self, group: &mut [Grouped<'_>], unit: GroupUnit) -> Result<(), EngineError> {
         let begun = self.watch.begin();
         let done = self.session.group(group, unit);
+        self.watch.end(begun);
+        done
+    }
+
+    fn bulk(&mut self, into: &BulkInto<'_>, rows: &[Vec<ValueRef<'_>>]) -> Result<u64, EngineError> {
+        let begun = self.watch.begin();
+        let done = self.session.bulk(into, rows);
         self.watch.end(begun);
         done
     }

@@ -40,6 +40,16 @@ choices! {
     Index,
     /// What primary keys are made of.
     Keys,
+    /// Who says what is to be written.
+    Path,
+    /// How many rows or statements go together.
+    Batch,
+    /// What a transaction holds.
+    Commit,
+    /// How keys that the database makes come back.
+    Back,
+    /// Who deletes what hangs on a row.
+    Hang,
 }
 
 /// What is known of a choice.
@@ -71,6 +81,8 @@ pub struct OptionEntry {
     pub about: &'static str,
     /// Whether it has a size: a number of rows, behind a colon.
     pub has_size: bool,
+    /// Whether that may be left to the engine's limits: `auto`.
+    pub has_auto: bool,
     /// Whether it stands for something that the user names.
     pub is_named: bool,
     /// Whether it enters though it is not what everybody has: else only where it is asked for.
@@ -131,5 +143,5 @@ pub(super) use options;
 
 /// An option without anything out of the ordinary.
 pub(super) const fn option(word: &'static str, about: &'static str) -> OptionEntry {
-    OptionEntry { word, former: &[], about, has_size: false, is_named: false, enters: true }
+    OptionEntry { word, former: &[], about, has_size: false, has_auto: false, is_named: false, enters: true }
 }

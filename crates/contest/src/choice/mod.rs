@@ -5,18 +5,23 @@
 //! (`field/rules.rs`). A further choice is a file of its own here, a line in `entry.rs`, three here, and its rules; one among what the
 //! user names has no enum, and labels instead.
 
+mod back;
+mod batch;
 mod cache;
 mod choices;
 mod columns;
+mod commit;
 mod entry;
 mod fetch;
 mod filters;
 mod habit;
+mod hang;
 mod hydration;
 mod index;
 mod keys;
 mod label;
 mod loading;
+mod path;
 mod restriction;
 mod statement;
 mod unit;
@@ -24,16 +29,21 @@ mod ways;
 mod words;
 mod work;
 
+pub use back::Back;
+pub use batch::Batch;
 pub use cache::Cache;
 pub use choices::Choices;
 pub use columns::Columns;
+pub use commit::Commit;
 pub use entry::{Choice, ChoiceEntry, ChoiceOption, Opt, OptionEntry};
 pub use fetch::Fetch;
 pub use filters::Filters;
 pub use habit::Habit;
+pub use hang::Hang;
 pub use hydration::Hydration;
 pub use label::Label;
 pub use loading::Loading;
+pub use path::Path;
 pub use restriction::Restriction;
 pub use statement::Statement;
 pub use unit::Unit;
@@ -56,6 +66,11 @@ impl Choice {
             Choice::Cache => &cache::CACHE,
             Choice::Index => &index::INDEX,
             Choice::Keys => &keys::KEYS,
+            Choice::Path => &path::PATH,
+            Choice::Batch => &batch::BATCH,
+            Choice::Commit => &commit::COMMIT,
+            Choice::Back => &back::BACK,
+            Choice::Hang => &hang::HANG,
         }
     }
 }
@@ -99,7 +114,7 @@ mod tests {
         let other = choices.with(Hydration::Raw);
         assert_eq!((choices.distance(&other), choices.difference(&other)), (1, Some((Hydration::Managed.opt(), Hydration::Raw.opt()))));
         assert_eq!(choices.difference(&other.with(Work::Database)), None);
-        assert_eq!(other.with(Loading::Computed).ranks(), [0, 5, 0, 4, 0, 0, 0, 0, 0, 0, 0, 0]);
+        assert_eq!(other.with(Loading::Computed).ranks(), [0, 5, 0, 4, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0]);
         let chunks = other.with_opt(Fetch::Chunks.opt().of_size(500)).with(Statement::Built);
         assert_eq!(chunks.to_string(), "lazy.app.raw+chunks:500+built");
         assert_eq!(read(&serde_json::to_string(&chunks).unwrap()).unwrap(), chunks);

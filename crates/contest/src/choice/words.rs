@@ -34,6 +34,7 @@ impl Choice {
         };
         match size {
             None => Some(option),
+            Some("auto") if option.entry().has_auto => Some(option.of_size(Opt::AUTO)),
             Some(size) if option.entry().has_size => {
                 let size: u32 = size.parse().ok().filter(|size| (1..=Opt::MOST_ROWS).contains(size))?;
                 Some(option.of_size(size))
@@ -46,6 +47,9 @@ impl Choice {
 impl Opt {
     /// Most rows at a time.
     pub const MOST_ROWS: u32 = 1_000_000;
+
+    /// The size that leaves the number to the engine's limits.
+    pub const AUTO: u32 = u32::MAX;
 
     /// The same with a size, where it has one.
     #[must_use]
@@ -93,6 +97,10 @@ impl Opt {
 impl fmt::Display for Opt {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(self.label.map_or(self.word(), Label::as_str))?;
-        self.size().map_or(Ok(()), |size| write!(f, ":{size}"))
+        match self.size() {
+            None => Ok(()),
+            Some(Opt::AUTO) => f.write_str(":auto"),
+            Some(size) => write!(f, ":{size}"),
+        }
     }
 }

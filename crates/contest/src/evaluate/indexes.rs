@@ -82,7 +82,7 @@ fn indexed(rows: &dyn RowSource, hop: &Hop, is_wanted: &dyn Fn(&Key) -> bool) ->
     index
 }
 
-pub(super) fn key_of(rows: &dyn RowSource, table: TableId, columns: &[ColumnId], row: u64) -> Option<Key> {
+pub(crate) fn key_of(rows: &dyn RowSource, table: TableId, columns: &[ColumnId], row: u64) -> Option<Key> {
     let values: Vec<Value> = columns.iter().map(|&column| rows.value(table, row, column)).collect();
     Key::of(values.iter().map(Value::as_ref))
 }

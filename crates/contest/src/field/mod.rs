@@ -2,6 +2,7 @@
 
 mod nature;
 mod rules;
+mod writes;
 
 use std::collections::{BTreeMap, HashMap};
 use std::fmt;
@@ -47,7 +48,7 @@ pub struct Field {
 
 /// The choices in which others differ that are raced around one, those that may gain most first. Where work is done is none: it is the first thing that
 /// a field tells, and what the application does itself is far behind wherever it matters.
-const AROUND: [Choice; 10] = [
+const AROUND: [Choice; 14] = [
     Choice::Columns,
     Choice::Hydration,
     Choice::Loading,
@@ -58,6 +59,10 @@ const AROUND: [Choice; 10] = [
     Choice::Unit,
     Choice::Index,
     Choice::Keys,
+    Choice::Commit,
+    Choice::Batch,
+    Choice::Back,
+    Choice::Hang,
 ];
 
 /// For each choice that applies to a need, in the order of names, the options that may be taken.

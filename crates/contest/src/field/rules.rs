@@ -20,6 +20,7 @@ pub(super) fn applies(choice: Choice, nature: &Nature) -> bool {
         Choice::Fetch => nature.many_rows,
         Choice::Unit => nature.has_relations || nature.has_habits || nature.many_rows,
         Choice::Hydration | Choice::Statement | Choice::Cache | Choice::Index | Choice::Keys => true,
+        Choice::Path | Choice::Batch | Choice::Commit | Choice::Back | Choice::Hang => false,
     }
 }
 
@@ -48,6 +49,8 @@ pub(super) fn refusal(option: Opt, nature: &Nature, ways: &Ways, plan: &Plan) ->
         Choice::Unit => of_unit(typed(option), ways, plan),
         Choice::Cache => of_cache(typed(option), ways),
         Choice::Work | Choice::Filters | Choice::Statement | Choice::Index | Choice::Keys => None,
+        // They say how something is written.
+        Choice::Path | Choice::Batch | Choice::Commit | Choice::Back | Choice::Hang => None,
     }
 }
 

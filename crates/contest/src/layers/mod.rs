@@ -17,7 +17,7 @@ mod nested;
 mod portions;
 mod record;
 mod repeats;
-mod sending;
+pub(crate) mod sending;
 mod store;
 mod whole;
 

@@ -10,14 +10,14 @@ use crate::sql::Bind;
 
 /// A statement that is ready to be sent, with what is bound to it.
 #[derive(Clone)]
-pub(super) struct Ready {
-    pub(super) form: SentForm,
-    pub(super) binds: Vec<Bind>,
+pub(crate) struct Ready {
+    pub(crate) form: SentForm,
+    pub(crate) binds: Vec<Bind>,
 }
 
 /// In what form it is sent.
 #[derive(Clone)]
-pub(super) enum SentForm {
+pub(crate) enum SentForm {
     /// Prepared, and kept by the session.
     Kept(StatementId),
     /// As a text, with what its columns mean.
@@ -25,7 +25,7 @@ pub(super) enum SentForm {
 }
 
 impl Ready {
-    pub(super) fn of(
+    pub(crate) fn of(
         session: &mut dyn Session,
         statement: Statement,
         sql: String,
@@ -39,7 +39,7 @@ impl Ready {
         Ok(Ready { form, binds })
     }
 
-    pub(super) fn sent(&self) -> Sent<'_> {
+    pub(crate) fn sent(&self) -> Sent<'_> {
         match &self.form {
             SentForm::Kept(id) => Sent::Kept(*id),
             SentForm::Text(sql, kinds) => Sent::Text { sql, kinds },
@@ -49,20 +49,20 @@ impl Ready {
 
 /// How far rows have been read in portions.
 #[derive(Default)]
-pub(super) struct Progress {
+pub(crate) struct Progress {
     /// Rows read before.
-    pub(super) before: u64,
+    pub(crate) before: u64,
     /// The key of the last one.
-    pub(super) last: Vec<Value>,
+    pub(crate) last: Vec<Value>,
 }
 
 impl Progress {
     /// Nothing was read.
-    pub(super) const NONE: &'static Progress = &Progress { before: 0, last: Vec::new() };
+    pub(crate) const NONE: &'static Progress = &Progress { before: 0, last: Vec::new() };
 }
 
 /// What is bound to a statement, in order.
-pub(super) fn bound<'v>(binds: &'v [Bind], parameters: &'v [Value], keys: &'v [Value], progress: &'v Progress) -> Vec<ValueRef<'v>> {
+pub(crate) fn bound<'v>(binds: &'v [Bind], parameters: &'v [Value], keys: &'v [Value], progress: &'v Progress) -> Vec<ValueRef<'v>> {
     let one = |bind: &'v Bind| match bind {
         Bind::Value(value) => value.as_ref(),
         Bind::Parameter(at) => parameters.get(*at).map_or(ValueRef::Null, Value::as_ref),

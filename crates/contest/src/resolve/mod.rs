@@ -4,6 +4,7 @@ mod aggregates;
 mod leaves;
 mod order;
 mod related;
+mod writes;
 
 use std::fmt;
 
@@ -16,6 +17,7 @@ use crate::need::{Expect, Given, Group, Need, Parameter, Part, usual_portions};
 use leaves::{AT_ROOT, OWN_SQL, Place, Resolver, Standing};
 pub(crate) use order::make_total_at;
 use related::given_twice;
+pub use writes::{WriteText, resolve_write};
 
 /// The texts of a need, as a user writes them.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -83,6 +85,12 @@ pub enum NeedPart {
     Parameter(usize),
     /// The relation with a loading of its own at this place, from 0.
     Loading(usize),
+    /// What is set at this place, from 0.
+    Set(usize),
+    /// What goes with it at this place, from 0.
+    Also(usize),
+    /// How many rows are new.
+    Count,
 }
 
 /// A need that cannot be resolved.

@@ -192,6 +192,35 @@ impl Printed {
     }
 }
 
+impl Printed {
+    /// The text with the names of the values of a row in place of their placeholders, as parameters are written.
+    pub(crate) fn with_keys_named(&self, names: &[String]) -> String {
+        let mut named = String::with_capacity(self.sql.len());
+        let mut rest = self.sql.as_str();
+        while let Some(first) = rest.chars().next() {
+            let length = match first {
+                '\'' | '"' => rest[1..].find(first).map_or(rest.len(), |end| end + 2),
+                _ => first.len_utf8(),
+            };
+            let digits: String =
+                if matches!(first, '?' | '$') { rest[1..].chars().take_while(char::is_ascii_digit).collect() } else { String::new() };
+            let bind = digits.parse::<usize>().ok().and_then(|number| self.binds.get(number.checked_sub(1)?));
+            match bind {
+                Some(Bind::Key(at)) if !names.is_empty() => {
+                    named.push(':');
+                    named.push_str(&names[at % names.len()]);
+                    rest = &rest[1 + digits.len()..];
+                }
+                _ => {
+                    named.push_str(&rest[..length]);
+                    rest = &rest[length..];
+                }
+            }
+        }
+        named
+    }
+}
+
 /// Where something is bound already, by its words: a condition may list very many values.
 #[derive(Default)]
 struct Places(HashMap<String, usize>);

@@ -33,6 +33,12 @@ pub fn own_sql(need: Option<&Need>, sql: &str, parameters: &[String], hydration:
     Ok(Plan { open_columns: need.is_none(), ..plan })
 }
 
+/// A developer's SQL with `:name` for each of some parameters, none of which is a list.
+pub(crate) fn own_body(sql: &str, parameters: &[String]) -> Result<Body, OwnSqlError> {
+    let (texts, at) = split_names(sql, parameters)?;
+    Ok(Body::Written(texts, at.into_iter().map(|at| WrittenParameter { at, is_list: false }).collect()))
+}
+
 impl Body {
     /// The text for a shape.
     pub(crate) fn print(&self, dialect: &Dialect, shape: &Shape<'_>) -> Printed {

@@ -36,6 +36,27 @@ pub fn print_select(dialect: &Dialect, select: &Select, shape: &Shape<'_>) -> Pr
     sql.finish(dialect, shape.length)
 }
 
+/// The same as a part of another statement.
+pub(crate) fn select_sql(dialect: &Dialect, select: &Select, shape: &Shape<'_>) -> Sql {
+    Printer { dialect, shape, lines: false }.select(select).unwrap_or_else(Sql::text)
+}
+
+/// A value of a statement.
+pub(crate) fn print_terms(dialect: &Dialect, value: &Expr<Term>, shape: &Shape<'_>) -> Sql {
+    Printer { dialect, shape, lines: false }.expr(value).unwrap_or_else(Sql::text)
+}
+
+/// A condition of a statement, as one of several that must all hold.
+pub(crate) fn print_condition(dialect: &Dialect, condition: &Expr<Term>, shape: &Shape<'_>) -> Sql {
+    let sql = print_terms(dialect, condition, shape);
+    if matches!(condition.node, Node::And(_) | Node::Or(_) | Node::Between(..)) { sql.within("(", ")") } else { sql }
+}
+
+/// The keys that rows are wanted for.
+pub(crate) fn print_keys(dialect: &Dialect, keys: &Keys, shape: &Shape<'_>) -> Sql {
+    Printer { dialect, shape, lines: false }.keys(keys).unwrap_or_else(Sql::text)
+}
+
 #[derive(Clone, Copy)]
 struct Printer<'a> {
     dialect: &'a Dialect,

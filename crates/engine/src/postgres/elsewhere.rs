@@ -172,10 +172,15 @@ fn in_use(schema: &str) -> EngineError {
 }
 
 pub(super) fn serve(url: &str, place: &Ground<'_>, settings: &[Setting]) -> Result<Elsewhere, EngineError> {
-    serve_dataset(url, dataset_name(place), settings)
+    serve_dataset(url, dataset_name(place), settings, "on")
 }
 
-fn serve_dataset(origin: &str, dataset: String, settings: &[Setting]) -> Result<Elsewhere, EngineError> {
+/// The same where sessions may write.
+pub(super) fn serve_for_writing(url: &str, place: &Ground<'_>, settings: &[Setting]) -> Result<Elsewhere, EngineError> {
+    serve_dataset(url, dataset_name(place), settings, "off")
+}
+
+fn serve_dataset(origin: &str, dataset: String, settings: &[Setting], reads_only: &str) -> Result<Elsewhere, EngineError> {
     let mut own = String::new();
     for setting in settings.iter().filter(|setting| setting.chosen) {
         if !OF_A_SESSION.contains(&setting.name.as_str()) {
@@ -185,7 +190,7 @@ fn serve_dataset(origin: &str, dataset: String, settings: &[Setting]) -> Result<
         own += &format!(" -c {}={}", setting.name, setting.value.replace('\\', "\\\\").replace(' ', "\\ "));
     }
     let name = schema_name(&dataset);
-    let options = format!("-c search_path={name} -c default_transaction_read_only=on -c TimeZone=UTC{own}");
+    let options = format!("-c search_path={name} -c default_transaction_read_only={reads_only} -c TimeZone=UTC{own}");
     let url = connect::with_password(&format!("{origin}{}options={}", if origin.contains('?') { "&" } else { "?" }, encoded(&options)))?;
     let link = Link::open(&url)?;
     link.version()?;
@@ -318,7 +323,7 @@ impl Served for Elsewhere {
     }
 
     fn beside(&self, variant: &str) -> Result<Box<dyn Served>, EngineError> {
-        Ok(Box::new(serve_dataset(&self.origin, format!("{}_{variant}", self.dataset), &self.settings)?))
+        Ok(Box::new(serve_dataset(&self.origin, format!("{}_{variant}", self.dataset), &self.settings, "on")?))
     }
 
     fn variants(&self) -> Result<Vec<String>, EngineError> {

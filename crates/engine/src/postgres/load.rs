@@ -4,9 +4,9 @@ use std::time::Instant;
 
 use bytes::{BufMut, Bytes, BytesMut};
 use futures_util::SinkExt;
-use kampf_contest::{EngineError, EngineErrorKind};
+use kampf_contest::{BulkInto, EngineError, EngineErrorKind};
 use kampf_fill::{Batch, Blueprint};
-use kampf_schema::{LogicalType, Schema, Table, TableId};
+use kampf_schema::{LogicalType, Schema, Table, TableId, ValueRef};
 use tokio_postgres::CopyInSink;
 use tokio_postgres::types::Type;
 
@@ -103,26 +103,53 @@ fn broken_rule(mut error: EngineError, table: &Table) -> EngineError {
 fn encode_rows(table: &str, types: &[Type], batch: &Batch) -> Result<Bytes, EngineError> {
     let mut buffer = BytesMut::with_capacity(PIECE);
     for row in 0..batch.rows() {
-        buffer.put_i16(types.len() as i16);
-        for (value, of) in batch.row(row).zip(types) {
-            let at = buffer.len();
-            buffer.put_i32(-1);
-            if value.is_null() {
-                continue;
-            }
-            if !encode(value, of, &mut buffer) {
-                return Err(EngineError {
-                    kind: EngineErrorKind::Value,
-                    message: format!("a value made for `{table}`, {value}, cannot be kept as {of}"),
-                    sql: None,
-                    cause: None,
-                });
-            }
-            let length = (buffer.len() - at - 4) as i32;
-            buffer[at..at + 4].copy_from_slice(&length.to_be_bytes());
-        }
+        encode_row(table, types, batch.row(row), &mut buffer)?;
     }
     Ok(buffer.freeze())
+}
+
+fn encode_row<'v>(
+    table: &str,
+    types: &[Type],
+    values: impl Iterator<Item = ValueRef<'v>>,
+    buffer: &mut BytesMut,
+) -> Result<(), EngineError> {
+    buffer.put_i16(types.len() as i16);
+    for (value, of) in values.zip(types) {
+        let at = buffer.len();
+        buffer.put_i32(-1);
+        if value.is_null() {
+            continue;
+        }
+        if !encode(value, of, buffer) {
+            return Err(EngineError {
+                kind: EngineErrorKind::Value,
+                message: format!("a value made for `{table}`, {value}, cannot be kept as {of}"),
+                sql: None,
+                cause: None,
+            });
+        }
+        let length = (buffer.len() - at - 4) as i32;
+        buffer[at..at + 4].copy_from_slice(&length.to_be_bytes());
+    }
+    Ok(())
+}
+
+/// Rows as a whole binary COPY, in pieces.
+pub(super) fn encode_all(into: &BulkInto<'_>, rows: &[Vec<ValueRef<'_>>]) -> Result<Vec<Bytes>, EngineError> {
+    let types: Vec<Type> = into.columns.iter().map(|(_, kind)| wire_type(*kind)).collect();
+    let mut pieces = Vec::new();
+    let mut buffer = BytesMut::with_capacity(PIECE);
+    buffer.put_slice(HEAD);
+    for row in rows {
+        encode_row(into.table, &types, row.iter().copied(), &mut buffer)?;
+        if buffer.len() >= PIECE {
+            pieces.push(buffer.split().freeze());
+        }
+    }
+    buffer.put_slice(TAIL);
+    pieces.push(buffer.freeze());
+    Ok(pieces)
 }
 
 /// A table being copied.

@@ -6,19 +6,21 @@ mod elsewhere;
 mod error;
 mod load;
 mod plan;
+mod scratch;
 mod server;
 mod session;
 mod tls;
 mod values;
 mod wire;
 
+use std::path::PathBuf;
 use std::rc::Rc;
 
 use kampf_contest::{Dialect, EngineError, EngineErrorKind, Session};
 use kampf_fill::Blueprint;
 use kampf_schema::Schema;
 
-use crate::engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Served, Setting, Swept, TableSize};
+use crate::engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Scratch, ScratchOrder, Served, Setting, Swept, TableSize};
 use crate::event::{LoadEvent, Loaded};
 use crate::fault::step;
 use crate::session::Connected;
@@ -49,8 +51,8 @@ impl Engine for Postgres {
         name.starts_with("PG")
     }
 
-    fn is_own_file(&self, name: &str, _: fn(&str) -> bool) -> bool {
-        name == server::FOLDER
+    fn is_own_file(&self, name: &str, is_word: fn(&str) -> bool) -> bool {
+        name == server::FOLDER || name.strip_prefix(scratch::FOLDER).is_some_and(is_word)
     }
 
     fn dialect(&self) -> &'static Dialect {
@@ -139,8 +141,7 @@ impl Engine for Postgres {
             return Ok(Box::new(elsewhere::serve(url, place, settings)?));
         }
         let server = Programs::find()?.start(&home_of(place.folder)?, settings)?;
-        let own = Own::of(server.into(), database_of(place.variant));
-        Ok(Box::new(own))
+        Ok(Box::new(Own::of(server.into(), database_of(place.variant), place.folder.to_owned())))
     }
 
     fn shown(&self, url: &str) -> String {
@@ -163,7 +164,10 @@ impl Engine for Postgres {
         if let Some(url) = place.server {
             return elsewhere::remove(url, place);
         }
-        if place.variant.is_some() {
+        if let Some(word) = place.variant {
+            if scratch::remove(place.folder, word)? {
+                return Ok(true);
+            }
             let server = Programs::find()?.start(&home_of(place.folder)?, &[])?;
             let link = Link::open(&server.own_url(&database_of(None)))?;
             link.execute(&format!("DROP DATABASE IF EXISTS {}", database_of(place.variant)))?;
@@ -178,6 +182,17 @@ impl Engine for Postgres {
             Some(url) => elsewhere::sweep(url, owner),
             None => Ok(Swept { removed: throwaway::sweep(&KIND), ..Swept::default() }),
         }
+    }
+
+    fn scratch(&self, place: &Ground<'_>, served: &dyn Served, order: &ScratchOrder<'_>) -> Result<Box<dyn Scratch>, EngineError> {
+        match place.server {
+            Some(url) => Ok(Box::new(scratch::InSchema::of(url, place, order)?)),
+            None => Ok(Box::new(scratch::InCluster::of(place, served, order)?)),
+        }
+    }
+
+    fn connect_scratch(&self, url: &str, _: &[Setting], _: bool, _: Option<&[String]>) -> Result<Box<dyn Connection>, EngineError> {
+        Ok(Box::new(PostgresConnection { link: scratch::open(url)? }))
     }
 
     fn library_peak(&self, _: bool) -> Option<u64> {
@@ -209,11 +224,13 @@ struct Own {
     url: String,
     server: Rc<Server>,
     database: String,
+    /// The dataset's folder.
+    folder: PathBuf,
 }
 
 impl Own {
-    fn of(server: Rc<Server>, database: String) -> Own {
-        Own { url: server.url(&database), server, database }
+    fn of(server: Rc<Server>, database: String, folder: PathBuf) -> Own {
+        Own { url: server.url(&database), server, database, folder }
     }
 }
 
@@ -237,7 +254,7 @@ impl Served for Own {
     }
 
     fn beside(&self, variant: &str) -> Result<Box<dyn Served>, EngineError> {
-        let own = Own::of(Rc::clone(&self.server), database_of(Some(variant)));
+        let own = Own::of(Rc::clone(&self.server), database_of(Some(variant)), self.folder.clone());
         let known = Link::open(&self.server.own_url(&database_of(None)))?
             .query("SELECT 1 FROM pg_database WHERE datname = $1", &[&own.database])?;
         if known.is_empty() {
@@ -251,7 +268,12 @@ impl Served for Own {
         let sql = "SELECT datname::text FROM pg_database WHERE starts_with(datname, $1)";
         let start = database_of(Some(""));
         let rows = Link::open(&self.server.own_url(&database_of(None)))?.query(sql, &[&start])?;
-        Ok(rows.iter().map(|row| row.get::<_, &str>(0)[start.len()..].to_owned()).collect())
+        let databases = rows.iter().map(|row| row.get::<_, &str>(0)[start.len()..].to_owned());
+        Ok(databases.chain(scratch::words(&self.folder)).collect())
+    }
+
+    fn checkpoint(&self) -> Result<(), EngineError> {
+        Link::open(&self.server.own_url(&self.database))?.execute("CHECKPOINT")
     }
 
     fn pin(&self, core: usize) -> bool {

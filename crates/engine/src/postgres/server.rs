@@ -23,6 +23,8 @@ const DATABASE: &str = "postgres";
 /// Its owner, and who contenders are there: one who may read and nothing else.
 const OWNER: &str = "kampf";
 const READER: &str = "kampf_reader";
+/// Who contenders are on a scratch: one who may change some tables.
+pub(super) const WRITER: &str = "kampf_writer";
 
 /// What is in a dataset's folder of a throwaway server.
 pub(super) const FOLDER: &str = "dataset.cluster";
@@ -182,6 +184,11 @@ impl Server {
     /// Where Kampf itself reaches it, as its owner.
     pub(super) fn own_url(&self, database: &str) -> String {
         self.url_of(OWNER, database)
+    }
+
+    /// Where contenders reach a scratch.
+    pub(super) fn writer_url(&self, database: &str) -> String {
+        self.url_of(WRITER, database)
     }
 
     fn url_of(&self, user: &str, database: &str) -> String {

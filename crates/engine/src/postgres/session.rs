@@ -6,16 +6,19 @@ use std::ops::Deref;
 use std::pin::Pin;
 use std::task::Poll;
 
-use futures_util::TryStreamExt;
+use bytes::Bytes;
 use futures_util::future::maybe_done;
-use kampf_contest::{EngineError, EngineErrorKind, Flow, GroupUnit, QueryPlan};
+use futures_util::{SinkExt, TryStreamExt};
+use kampf_contest::{BulkInto, EngineError, EngineErrorKind, Flow, GroupUnit, QueryPlan};
 use kampf_schema::{LogicalType, ValueRef};
 use tokio::runtime::Runtime;
 use tokio_postgres::types::Type;
 use tokio_postgres::{Client, Row, RowStream, Statement};
 
 use super::connect::Link;
+use super::dialect::POSTGRES;
 use super::error::engine_error;
+use super::load::encode_all;
 use super::plan::plan;
 use super::values::{Bound, ValueReader, fits, own_type, type_to_send};
 use crate::session::{Driver, GROUP_BEGIN, GROUP_END, Handing, InGroup, KeptStatement, Portioned, Rows, WireCounts};
@@ -297,6 +300,25 @@ impl Driver for PostgresDriver<'_> {
         }
         runtime.block_on(end.as_mut());
         end.as_mut().take_output().unwrap_or(Ok(()))
+    }
+
+    fn bulk_sql(&self, into: &BulkInto<'_>) -> Option<String> {
+        let quote = POSTGRES.quote;
+        let columns: Vec<String> = into.columns.iter().map(|(name, _)| quote(name)).collect();
+        POSTGRES.bulk.map(|bulk| bulk(&quote(into.table), &columns.join(", ")))
+    }
+
+    fn bulk(&mut self, prepared: &mut Prepared, into: &BulkInto<'_>, rows: &[Vec<ValueRef<'_>>]) -> Result<u64, EngineError> {
+        let failed = |error: tokio_postgres::Error| engine_error(error, Some(&prepared.known.sql));
+        let pieces = encode_all(into, rows)?;
+        let client = self.client();
+        self.link.runtime.block_on(async {
+            let mut sink = Box::pin(client.copy_in::<_, Bytes>(&prepared.statement).await.map_err(failed)?);
+            for piece in pieces {
+                sink.send(piece).await.map_err(failed)?;
+            }
+            sink.as_mut().finish().await.map_err(failed)
+        })
     }
 
     fn wire(&self) -> Option<WireCounts> {

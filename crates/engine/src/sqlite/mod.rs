@@ -5,6 +5,7 @@ mod error;
 mod load;
 mod plan;
 mod rows;
+mod scratch;
 mod session;
 
 use std::fs;
@@ -19,7 +20,7 @@ use rusqlite::config::DbConfig;
 use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 use rusqlite::{OpenFlags, StatementStatus};
 
-use crate::engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Served, Setting, TableSize};
+use crate::engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Scratch, ScratchOrder, Served, Setting, TableSize};
 use crate::event::{LoadEvent, Loaded};
 use crate::session::Connected;
 use error::engine_error;
@@ -141,6 +142,20 @@ impl Engine for Sqlite {
         connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true).map_err(|error| engine_error(error, None))?;
         connection.authorizer(Some(may_run)).map_err(|error| engine_error(error, None))?;
         Ok(Box::new(SqliteConnection { connection }))
+    }
+
+    fn scratch(&self, place: &Ground<'_>, served: &dyn Served, order: &ScratchOrder<'_>) -> Result<Box<dyn Scratch>, EngineError> {
+        Ok(Box::new(scratch::InCopy::of(Path::new(served.url()), &file_of(place.folder, Some(order.word)), order)?))
+    }
+
+    fn connect_scratch(
+        &self,
+        url: &str,
+        settings: &[Setting],
+        durable: bool,
+        touched: Option<&[String]>,
+    ) -> Result<Box<dyn Connection>, EngineError> {
+        Ok(Box::new(SqliteConnection { connection: scratch::open(url, settings, durable, touched)? }))
     }
 
     #[expect(unsafe_code, reason = "the driver has no safe wrapper for the library's memory counter")]

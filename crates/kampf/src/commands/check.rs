@@ -11,7 +11,9 @@ use crate::arguments::{Check, Format, General};
 use crate::output::{Column, Look, Page, answer_text, checked_text, count, not_proven_text, one_line, paint, quiet_words, rows_of, wait};
 use crate::problem::Problem;
 use crate::project::{Project, resolve};
-use crate::running::{LONG_ANSWER, derive_indexes, empty_answer, engines, filled_to_check, name_programs, open, setup, taken, trouble};
+use crate::running::{
+    LONG_ANSWER, derive_indexes, empty_answer, engines, filled_to_check, name_programs, open, scratch_for, setup_on, taken, trouble,
+};
 use crate::tidings::{Listener, Tidings};
 
 pub(super) fn run(general: &General, arguments: &Check) -> Result<Ending, Problem> {
@@ -54,9 +56,10 @@ fn check(
     let dataset = filled_to_check(project, selected.iter(), hear)?;
     heed(inbox)?;
     name_programs(&dataset, selected.iter(), hear);
-    let setup = setup(project, &dataset, &arguments.bounds)?;
     let mut all_agree = true;
     for contest in &selected {
+        let scratch = scratch_for(project, &dataset, contest)?;
+        let setup = setup_on(project, &dataset, &arguments.bounds, scratch.as_deref())?;
         hear.hear(Tidings::Races(&contest.name, 0.0));
         let purpose = Purpose { is_for_race: false, stop_above: (!arguments.whole).then_some(LONG_ANSWER) };
         let checks = kampf_runner::check(inbox, &setup, contest, purpose, &mut |event| hear.hear(Tidings::Race(&event)));
@@ -159,7 +162,7 @@ fn as_json(project: &Project, contest: &Contest, checks: &Checks) -> serde_json:
         CheckedVerdict::Undecided(why) => json!({"name": entry.name, "agrees": null, "reason": why.to_string()}),
         CheckedVerdict::Failed(trouble) => json!({"name": entry.name, "agrees": false, "reason": trouble.to_string()}),
         CheckedVerdict::Disagrees(set, difference) => {
-            let mut differs = difference_json(difference);
+            let mut differs = difference_json(contest, difference);
             differs["name"] = json!(entry.name);
             differs["agrees"] = json!(false);
             differs["on_twin"] = json!(entry.on_twin);
@@ -172,7 +175,7 @@ fn as_json(project: &Project, contest: &Contest, checks: &Checks) -> serde_json:
         "name": contest.name, "engine": project.engine.name(), "checked": checked_text(checks),
         "not_proven": checks.twin.as_ref().map(|twin| &twin.not_proven), "contenders": entries.collect::<Vec<_>>(),
         "contradiction": checks.contradiction.as_ref().map(|contradiction| {
-            let mut differs = difference_json(&contradiction.difference);
+            let mut differs = difference_json(contest, &contradiction.difference);
             differs["name"] = json!(contradiction.name);
             differs["parameter_set"] = json!(contradiction.set);
             differs
@@ -182,14 +185,17 @@ fn as_json(project: &Project, contest: &Contest, checks: &Checks) -> serde_json:
 }
 
 /// A difference as JSON, with the one inside of a list where that is where rows differ.
-fn difference_json(difference: &Difference) -> serde_json::Value {
+fn difference_json(contest: &Contest, difference: &Difference) -> serde_json::Value {
     let row = |row: &Option<Vec<Value>>| row.as_ref().map(|row| row.iter().map(|value| value_to_json(value.as_ref())).collect::<Vec<_>>());
     let mut differs = json!({
         "row": difference.row, "column": difference.column, "expected_rows": difference.expected_rows, "found_rows": difference.found_rows,
         "expected": row(&difference.expected), "found": row(&difference.found),
     });
+    if let Some((name, _)) = difference.table.and_then(|table| contest.job.write()?.names.get(&table)) {
+        differs["table"] = json!(name);
+    }
     if let Some(inside) = &difference.inside {
-        differs["inside"] = difference_json(inside);
+        differs["inside"] = difference_json(contest, inside);
     }
     differs
 }
@@ -215,7 +221,8 @@ pub(super) fn check_text(page: &mut Page, contest: &Contest, asked: &[Vec<Value>
     let agreeing: Vec<&str> =
         checks.entries.iter().filter(|entry| entry.verdict == CheckedVerdict::Agrees).map(|entry| entry.name.as_str()).collect();
     if agreeing.len() == checks.entries.len() {
-        page.line(format!("  {}", paint(Look::Good, &format!("all {} contenders give this answer", agreeing.len()))));
+        let does = if contest.job.write().is_some() { "leave the tables like this" } else { "give this answer" };
+        page.line(format!("  {}", paint(Look::Good, &format!("all {} contenders {does}", agreeing.len()))));
         stopped_text(page, checks);
         return;
     }
@@ -299,7 +306,24 @@ fn difference_text(page: &mut Page, contest: &Contest, difference: &Difference, 
         page.line(format!("    {}: {}", titles[1], told(found)));
         return;
     }
-    rows_text(page, &items(contest), difference, titles, "    ");
+    let Some((name, columns)) = difference.table.and_then(|table| contest.job.write()?.names.get(&table)) else {
+        return rows_text(page, &items(contest), difference, titles, "    ");
+    };
+    let [expected, found] = [difference.expected_rows, difference.found_rows].map(|rows| rows_of(rows as u64));
+    match (difference.came, &difference.expected, &difference.found) {
+        (Some((right, said)), ..) => {
+            page.line(format!("    it says that it has written {} of {name}, and right are {}", rows_of(said), rows_of(right)));
+        }
+        (None, None, None) if expected == found => {
+            page.line(format!("    among the other rows of {name} some are not as they were"));
+        }
+        (None, None, None) => page.line(format!("    {name} has {found} besides those that are written, where there must be {expected}")),
+        _ => {
+            page.line(format!("    in {name}:"));
+            let items: Vec<Item> = columns.iter().map(|name| Item { name: name.clone(), form: Form::Value(LogicalType::TEXT) }).collect();
+            rows_text(page, &items, difference, titles, "    ");
+        }
+    }
 }
 
 /// The rows that differ, and behind them those of a list in which they do.

@@ -1,5 +1,7 @@
 //! `kampf show`
 
+mod writes;
+
 use std::collections::{BTreeMap, BTreeSet};
 
 use kampf_contest::{ChoiceOption, Loading, Plan, Reach, Reached, Telling, reached};
@@ -188,14 +190,24 @@ fn relations(project: &Project, format: Format) -> String {
     page.into_text()
 }
 
+/// What a contender leaves to the developer, in words.
+fn by_hand_text(entry: &Entry) -> String {
+    match entry.by_hand {
+        Some(by_hand) if by_hand.statements + by_hand.columns > 0 => {
+            format!("by hand: {} SQL, {} columns", by_hand.statements, by_hand.columns)
+        }
+        _ => "by hand: nothing".to_owned(),
+    }
+}
+
 fn contest(general: &General, project: &Project, name: &str, arguments: &Show) -> Result<String, Problem> {
     let format = general.format;
     let config = project.contest(name)?;
     let selected = resolve(project, config, &arguments.selection)?;
-    let sentence = selected.contest.job.need().map(|need| {
-        let telling = Telling { schema: &project.schema, rows: &|table| project.blueprint.rows(table), number: &count };
-        telling.sentence(need)
-    });
+    let telling = Telling { schema: &project.schema, rows: &|table| project.blueprint.rows(table), number: &count };
+    let job = &selected.contest.job;
+    let sentence = job.need().map(|need| telling.sentence(need)).or(job.write().map(|job| telling.write(&job.write)));
+    let names: Vec<String> = config.parameters.iter().map(|(name, _)| name.clone()).collect();
     let left = left_to_app(project, &selected.contest);
     let plans = plans(general, project, &selected, arguments)?;
     if format == Format::Json {
@@ -214,6 +226,8 @@ fn contest(general: &General, project: &Project, name: &str, arguments: &Show) -
                         "reached": by, "query_plans": query_plans})
                 }
                 }
+                EntryWay::Write(plan) => json!({"name": entry.name, "choices": entry.choices, "by_hand": entry.by_hand,
+                    "sql": plan.statements(project.engine.dialect(), &names), "does": selected.contest.job.write().map(|job| writes::notes(plan, job))}),
                 EntryWay::Program(program) => json!({"name": entry.name, "command": program.words}),
             })
             .collect();
@@ -254,17 +268,23 @@ fn contest(general: &General, project: &Project, name: &str, arguments: &Show) -
             EntryWay::Program(program) => {
                 page.line(format!("{}  a program: {}", paint(Look::Strong, &entry.name), program.words.join(" ")));
             }
+            EntryWay::Write(plan) => {
+                let statements = plan.statements(project.engine.dialect(), &names);
+                page.line(format!("{}  {}", paint(Look::Strong, &entry.name), paint(Look::Quiet, &by_hand_text(entry))));
+                for note in selected.contest.job.write().into_iter().flat_map(|job| writes::notes(plan, job)) {
+                    page.paragraph(&format!("  {note}"), 4);
+                }
+                if last.as_ref() == Some(&statements) {
+                    page.line(paint(Look::Quiet, "  sends the same SQL as the one above"));
+                } else {
+                    statements.iter().for_each(|statement| page.sql(statement, 4));
+                }
+                last = Some(statements);
+            }
             EntryWay::Plan(plan) => {
-                let names: Vec<String> = config.parameters.iter().map(|(name, _)| name.clone()).collect();
                 let sent = plan.named(project.engine.dialect(), &names);
                 let statements: Vec<String> = sent.iter().map(|(text, _)| text.clone()).collect();
-                let note = match entry.by_hand {
-                    Some(by_hand) if by_hand.statements + by_hand.columns > 0 => {
-                        format!("by hand: {} SQL, {} columns", by_hand.statements, by_hand.columns)
-                    }
-                    _ => "by hand: nothing".to_owned(),
-                };
-                page.line(format!("{}  {}", paint(Look::Strong, &entry.name), paint(Look::Quiet, &note)));
+                page.line(format!("{}  {}", paint(Look::Strong, &entry.name), paint(Look::Quiet, &by_hand_text(entry))));
                 for note in notes(project, &selected, entry, plan) {
                     page.paragraph(&format!("  {note}"), 4);
                 }

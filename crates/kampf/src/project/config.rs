@@ -9,7 +9,7 @@ use kampf_verdict::Require;
 use toml::de::DeTable;
 
 use super::file::{
-    ContestTable, EngineForm, Factor, Few, Many, Named, PlainText, ProjectFile, Reader, Share, Size, Time, all, entries, span,
+    BatchForm, ContestTable, EngineForm, Factor, Few, Many, Named, PlainText, ProjectFile, Reader, Share, Size, Time, all, entries, span,
 };
 use super::keys::{KeysConfig, keys};
 use super::option::option;
@@ -49,6 +49,8 @@ pub(crate) struct Config {
     pub(crate) round_trips: Vec<Duration>,
     /// Whether contenders and server are kept on one core.
     pub(crate) pin: bool,
+    /// Whether a commit waits until it is on the disk, where contenders write.
+    pub(crate) durable: bool,
     /// The same rows under other indexes.
     pub(crate) indexes: Vec<IndexConfig>,
     /// The same rows with other keys.
@@ -81,6 +83,8 @@ pub(crate) struct ContestConfig {
     pub(crate) span: Span,
     pub(crate) about: Option<String>,
     pub(crate) from: Option<Written>,
+    /// What is written; none where rows are read.
+    pub(crate) write: Option<WriteConfig>,
     pub(crate) give: Vec<Written>,
     pub(crate) filter: Option<Written>,
     /// What rows are grouped by; none where they are not.
@@ -107,6 +111,19 @@ pub(crate) struct ContestConfig {
     pub(crate) keeps_nothing: bool,
     pub(crate) require: Require,
     pub(crate) contenders: Vec<OwnConfig>,
+}
+
+/// What a contest writes.
+#[derive(Clone, Debug)]
+pub(crate) struct WriteConfig {
+    /// `insert`, `update` or `delete`.
+    pub(crate) word: &'static str,
+    pub(crate) table: Written,
+    pub(crate) count: Option<(u64, Span)>,
+    pub(crate) set: Vec<Written>,
+    pub(crate) also: Vec<Written>,
+    /// Numbers of rows or statements that go together.
+    pub(crate) sizes: Vec<u32>,
 }
 
 impl Config {
@@ -162,6 +179,7 @@ impl Config {
             hit_rates: all(conditions.hit_rates).into_iter().map(|Share(rate)| rate).collect(),
             round_trips: all(conditions.round_trips).into_iter().map(|Time(trip)| trip).collect(),
             pin: conditions.pin.unwrap_or(false),
+            durable: conditions.durable.unwrap_or(true),
             indexes: entries(file.index).into_iter().map(|(name, table)| index(source, name, table)).collect::<Result<_, _>>()?,
             keys: entries(file.keys).into_iter().map(|(table, types)| keys(table, types)).collect(),
             keep: Keep {
@@ -197,6 +215,7 @@ fn contest(source: &TextFile, name: &Written, table: ContestTable) -> Result<Con
             .at(source.place(place))
             .hint("add `page = 25`, or so many rows as a page has"));
     }
+    let write = write(source, name, place, &table)?;
     let loading = |(path, word): (Written, PlainText)| {
         let rank = option(source, Choice::Loading, &word.0)?.rank();
         Ok((path, Loading::ALL[rank]))
@@ -207,6 +226,7 @@ fn contest(source: &TextFile, name: &Written, table: ContestTable) -> Result<Con
         span: place,
         about: table.about.map(|about| about.value),
         from: table.from,
+        write,
         give: table.give.unwrap_or_default(),
         filter: table.filter,
         group: table.group,
@@ -227,6 +247,79 @@ fn contest(source: &TextFile, name: &Written, table: ContestTable) -> Result<Con
         require: table.require.map(|require| require.0).unwrap_or_default(),
         contenders: entries(table.contenders).into_iter().map(|(name, table)| own(source, &name, table)).collect::<Result<_, _>>()?,
     })
+}
+
+/// What a contest writes, where it says so; and nothing of what only one that reads can say.
+fn write(source: &TextFile, name: &str, place: Span, table: &ContestTable) -> Result<Option<WriteConfig>, Problem> {
+    let words = [("insert", &table.insert), ("update", &table.update), ("delete", &table.delete)];
+    let mut said = words.into_iter().filter_map(|(word, table)| Some((word, table.as_ref()?)));
+    let wrong = |span: Span, message: String, hint: &str| Err(Problem::wrong(message).at(source.place(span)).hint(hint));
+    let Some((word, of)) = said.next() else {
+        let stray = [
+            table.count.as_ref().map(|count| ("count", count.span)),
+            table.set.as_ref().and_then(|set| Some(("set", set.first()?.span))),
+            table.also.as_ref().and_then(|also| Some(("also", also.first()?.span))),
+            table.batch.as_ref().map(|_| ("batch", place)),
+        ];
+        return match stray.into_iter().flatten().next() {
+            Some((key, span)) => {
+                wrong(span, format!("`{name}` writes nothing, so `{key}` says nothing"), "add `insert`, `update` or `delete`")
+            }
+            None => Ok(None),
+        };
+    };
+    if let Some((other, of)) = said.next() {
+        return wrong(of.span, format!("`{name}` has both `{word}` and `{other}`"), "a contest does one thing; make two of it");
+    }
+    let reads = [
+        table.from.as_ref().map(|from| ("from", from.span)),
+        table.give.as_ref().and_then(|give| Some(("give", give.first()?.span))),
+        table.group.as_ref().and_then(|group| Some(("group", group.first()?.span))),
+        table.order.as_ref().and_then(|order| Some(("order", order.first()?.span))),
+        table.limit.map(|limit| ("limit", limit.span)),
+        table.page.map(|_| ("page", place)),
+        table.chunk.as_ref().map(|_| ("chunk", place)),
+        table.distinct.map(|_| ("distinct", place)),
+        table.expect.map(|_| ("expect", place)),
+        table.keeps.map(|_| ("keeps", place)),
+        table.index.as_ref().and_then(|index| Some(("index", index.first()?.span))),
+        table.keys.as_ref().and_then(|keys| Some(("keys", keys.first()?.span))),
+        table.loading.as_ref().map(|_| ("loading", place)),
+    ];
+    if let Some((key, span)) = reads.into_iter().flatten().next() {
+        return wrong(
+            span,
+            format!("`{name}` writes, and `{key}` says how rows are read"),
+            "remove it, or make a contest of its own that reads",
+        );
+    }
+    let only =
+        [("count", "insert", table.count.as_ref().map(|count| count.span)), ("batch", "insert", table.batch.as_ref().map(|_| place))];
+    if let Some((key, of, Some(span))) = only.into_iter().find(|(_, of, span)| *of != word && span.is_some()) {
+        return wrong(span, format!("`{key}` is said of `{of}` alone"), "remove it");
+    }
+    if word == "delete"
+        && let Some(set) = table.set.as_ref().and_then(|set| set.first())
+    {
+        return wrong(set.span, "what is deleted is not set to anything".to_owned(), "remove `set`");
+    }
+    if word == "update"
+        && let Some(also) = table.also.as_ref().and_then(|also| also.first())
+    {
+        return wrong(
+            also.span,
+            "nothing else goes with an update".to_owned(),
+            "remove `also`; a cascade of the schema is looked at anyway",
+        );
+    }
+    Ok(Some(WriteConfig {
+        word,
+        table: of.clone(),
+        count: table.count.map(|count| (count.value, count.span)),
+        set: table.set.clone().unwrap_or_default(),
+        also: table.also.clone().unwrap_or_default(),
+        sizes: all(table.batch.clone()).into_iter().map(|BatchForm(size)| size).collect(),
+    }))
 }
 
 #[cfg(test)]
@@ -268,7 +361,7 @@ mod tests {
         let own = |text: &str| -> Result<OwnSql, Problem> {
             let config = read(&format!("schema = \"a.sql\"\n[contest.c]\n[contest.c.contender.mine]\n{text}"))?;
             match config.contests[0].contenders[0].way.clone() {
-                OwnWay::Sql(sql, _) => Ok(sql),
+                OwnWay::Sql(sql, ..) => Ok(sql),
                 OwnWay::Program(..) => panic!("it is SQL"),
             }
         };
@@ -281,7 +374,6 @@ mod tests {
         assert_eq!(text(&other, "postgres"), Some("SELECT 2".into()));
         let both = own("sql.any = \"SELECT 1\"\nsql.postgres = \"SELECT 2\"").unwrap();
         assert_eq!((text(&both, "sqlite"), text(&both, "postgres")), (Some("SELECT 1".into()), Some("SELECT 2".into())));
-        assert!(own("sql.postgrs = \"SELECT 2\"").unwrap_err().to_string().contains("did you mean `postgres`?"));
         assert!(own("sql = 3").is_err());
     }
 

@@ -9,17 +9,19 @@ use kampf_contest::{
 };
 use kampf_runner::{Contest, Entry, EntryWay, FullerNeed, Job, KeyedContest, Program, ReadJob, more_than};
 use kampf_schema::expr::{Expr, Node};
-use kampf_schema::{Column, Schema};
+use kampf_schema::{Column, Schema, did_you_mean};
 use kampf_verdict::Required;
 use serde_json::json;
 
 use super::config::ContestConfig;
+use super::file::OwnSql;
 use super::keys::wanted_keys;
 use super::multiplied::Multiplied;
 use super::own::OwnWay;
 use super::parameters::parameters;
 use super::sample::rows_taken;
 use super::variant::wanted_variants;
+use super::writes;
 use super::written::Written;
 use super::{Project, need_part};
 use crate::arguments::Selection;
@@ -53,6 +55,9 @@ struct OverKeys<'p> {
 
 /// Resolves a contest and picks its field.
 pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Selection) -> Result<Selected, Problem> {
+    if let Some(write) = &config.write {
+        return writes::resolve(project, config, write, selection);
+    }
     let need = need(project, config, &project.schema)?;
     let dialect = project.engine.dialect();
     let mut options = config.choices.clone();
@@ -81,12 +86,8 @@ pub(crate) fn resolve(project: &Project, config: &ContestConfig, selection: &Sel
     let mut left_out = Vec::new();
     entries.extend(entering.own(need.as_ref(), &mut left_out)?);
     let all = entries.len();
-    let fits_none = |pattern: &&String| !entries.iter().any(|entry| fits(pattern, &entry.name));
-    let of_all = |pattern: &String| field.all().filter(|choices| fits(pattern, &choices.to_string())).count();
-    let unmatched = selection.only.iter().filter(fits_none).map(|pattern| (pattern.clone(), of_all(pattern))).collect();
-    if !selection.only.is_empty() {
-        entries.retain(|entry| asked_for(selection, &entry.name));
-    }
+    let unmatched = unmatched(selection, &field, &entries);
+    only(selection, &mut entries);
     if entries.is_empty() {
         return Err(entering.nobody(all > 0));
     }
@@ -169,7 +170,8 @@ impl Entering<'_> {
                     let folder = Path::new(".").join(&project.folder);
                     (EntryWay::Program(Program { words: words.clone(), folder, environment: environment.clone() }), None)
                 }
-                OwnWay::Sql(texts, hydration) => {
+                OwnWay::Sql(texts, hydration, commit) => {
+                    self.only_reads(texts, commit.is_some())?;
                     let Some(sql) = texts.of(project.engine.name()) else {
                         left_out.push(own.name.clone());
                         continue;
@@ -192,6 +194,24 @@ impl Entering<'_> {
             entries.push(Entry { name: own.name.clone(), choices: None, way, by_hand, variant: None });
         }
         Ok(entries)
+    }
+
+    /// Refuses what only SQL that writes can say.
+    fn only_reads(&self, sql: &OwnSql, has_commit: bool) -> Result<(), Problem> {
+        let source = &self.project.config.source;
+        let wrong = |span, what: String| Problem::wrong(what).at(source.place(span));
+        if let Some((name, _)) = sql.by_table.first() {
+            let known = did_you_mean(&name.value, kampf_engine::names());
+            return Err(wrong(name.span, format!("there is no engine `{}`", name.value)).maybe_hint(known));
+        }
+        if let Some(more) = sql.more.first() {
+            return Err(wrong(more.span, "one statement answers a need; several follow each other only where rows are written".to_owned())
+                .hint("write one statement"));
+        }
+        match has_commit {
+            true => Err(wrong(self.config.span, "`commit` says something of contests that write alone".to_owned()).hint("remove it")),
+            false => Ok(()),
+        }
     }
 
     fn own_plan(&self, need: Option<&Need>, sql: &Written, hydration: Hydration) -> Result<Plan, Problem> {
@@ -261,7 +281,7 @@ fn is_large(project: &Project, need: &Need) -> bool {
 
 /// Of the derived contenders those that are wanted: who enters; with `--all` every valid combination in its usual manner and those that
 /// enter; where names are given too, of all combinations in all manners those that have one.
-fn chosen(field: &Field, selection: &Selection) -> Vec<Choices> {
+pub(super) fn chosen(field: &Field, selection: &Selection) -> Vec<Choices> {
     if !selection.exactly.is_empty() {
         return selection.exactly.clone();
     }
@@ -279,6 +299,20 @@ fn chosen(field: &Field, selection: &Selection) -> Vec<Choices> {
         return chosen;
     }
     field.all().filter(|choices| asked_for(selection, &choices.to_string())).collect()
+}
+
+/// Patterns that fit none of some contenders, with how many of all combinations they fit.
+pub(super) fn unmatched(selection: &Selection, field: &Field, entries: &[Entry]) -> Vec<(String, usize)> {
+    let fits_none = |pattern: &&String| !entries.iter().any(|entry| fits(pattern, &entry.name));
+    let of_all = |pattern: &String| field.all().filter(|choices| fits(pattern, &choices.to_string())).count();
+    selection.only.iter().filter(fits_none).map(|pattern| (pattern.clone(), of_all(pattern))).collect()
+}
+
+/// Keeps those that are asked for.
+pub(super) fn only(selection: &Selection, entries: &mut Vec<Entry>) {
+    if !selection.only.is_empty() {
+        entries.retain(|entry| asked_for(selection, &entry.name));
+    }
 }
 
 fn asked_for(selection: &Selection, name: &str) -> bool {

@@ -13,6 +13,7 @@ mod schema_text;
 mod toml_text;
 mod twin;
 mod variant;
+mod writes;
 mod written;
 
 use std::collections::BTreeMap;
@@ -402,7 +403,7 @@ fn fill_problem(source: &TextFile, ddl: &SchemaText, schema: &Schema, config: &C
 /// The text of the part of a need that an error is in.
 pub(crate) fn need_part(contest: &ContestConfig, part: NeedPart) -> Option<&Written> {
     match part {
-        NeedPart::From => contest.from.as_ref(),
+        NeedPart::From => contest.write.as_ref().map(|write| &write.table).or(contest.from.as_ref()),
         NeedPart::Give(at) => contest.give.get(at),
         NeedPart::Where => contest.filter.as_ref(),
         NeedPart::Group(at) => contest.group.as_ref().and_then(|group| group.get(at)),
@@ -410,5 +411,8 @@ pub(crate) fn need_part(contest: &ContestConfig, part: NeedPart) -> Option<&Writ
         NeedPart::Limit => None,
         NeedPart::Parameter(at) => contest.parameters.get(at).map(|(_, value)| value),
         NeedPart::Loading(at) => contest.loading.get(at).map(|(path, _)| path),
+        NeedPart::Set(at) => contest.write.as_ref().and_then(|write| write.set.get(at)),
+        NeedPart::Also(at) => contest.write.as_ref().and_then(|write| write.also.get(at)),
+        NeedPart::Count => None,
     }
 }

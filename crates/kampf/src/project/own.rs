@@ -1,6 +1,6 @@
 //! Contenders of the user's own in kampf.toml.
 
-use kampf_contest::Hydration;
+use kampf_contest::{Commit, Hydration};
 
 use super::file::{ContenderTable, OwnSql};
 use super::written::Written;
@@ -15,7 +15,8 @@ pub(crate) struct OwnConfig {
 
 #[derive(Clone, Debug)]
 pub(crate) enum OwnWay {
-    Sql(OwnSql, Hydration),
+    /// Its texts, what rows become, and what a transaction holds where they write.
+    Sql(OwnSql, Hydration, Option<Commit>),
     /// Its words, and the environment variables that it gets besides the usual ones.
     Program(Vec<String>, Vec<String>),
 }
@@ -28,7 +29,7 @@ pub(super) fn own(source: &TextFile, name: &Written, table: ContenderTable) -> R
         let hint = "names with points belong to derived contenders, and an at sign says on which schema one runs; call yours like `window`";
         return Err(at(Problem::wrong("a contender's name is one word without points and at signs").hint(hint)));
     }
-    let ContenderTable { sql, hydration, command, environment } = table;
+    let ContenderTable { sql, hydration, command, environment, commit } = table;
     let (command, environment) = (command.unwrap_or_default(), environment.unwrap_or_default());
     if let (Some(first), true) = (environment.first(), command.is_empty()) {
         return Err(Problem::wrong("only a program has an environment").at(source.place(first.span)).hint("remove this line"));
@@ -40,7 +41,7 @@ pub(super) fn own(source: &TextFile, name: &Written, table: ContenderTable) -> R
                 return Err(at(Problem::wrong("rows of your own SQL have no identity, so they cannot be managed"))
                     .hint("use plain, map, record or raw"));
             }
-            OwnWay::Sql(sql, hydration)
+            OwnWay::Sql(sql, hydration, commit.map(|commit| commit.0))
         }
         (None, false) => {
             if let Some(hydration) = hydration {

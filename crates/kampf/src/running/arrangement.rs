@@ -30,12 +30,18 @@ impl Arrangement {
         }
         if given.is_pinned {
             let core = last_core().ok_or_else(|| Problem::surroundings("this system does not let processes be kept on a core"))?;
-            if !dataset.served.pin(core) {
+            let is_kept = setup.scratch.map_or_else(|| dataset.served.pin(core), |on| on.scratch.pin(core));
+            if !is_kept {
                 return Err(Problem::wrong("contenders and a server of somebody else's cannot be kept on one core")
                     .hint("leave out `pin`, or use a throwaway server: engine = \"postgres\""));
             }
             setup.core = Some(core);
             arranged.found.core = Some(core as u64);
+        }
+        if let Some(on) = setup.scratch {
+            arranged.found.durable = Some(on.durable);
+            arranged.found.commit_ns =
+                commit_time(project, on.scratch.own_url(), on.durable).map_err(|error| engine_problem(&error))?.map(nanos);
         }
         let Some(trip) = given.trip else { return Ok(arranged) };
         let longer = Duration::from_nanos(trip.ns);
@@ -99,6 +105,38 @@ fn trip_time(project: &Project, url: &str) -> Result<Duration, EngineError> {
     times.sort();
     Ok(times[TRIPS / 2])
 }
+
+/// The median time of a commit of one changed row, as it waits for the disk; none where there is no such row.
+fn commit_time(project: &Project, url: &str, durable: bool) -> Result<Option<Duration>, EngineError> {
+    let connection = project.engine.connect_scratch(url, &project.settings, durable, None)?;
+    let mut session = connection.session();
+    let quote = project.engine.dialect().quote;
+    let of_table = |table: kampf_schema::TableId| {
+        let model = project.schema.table(table);
+        let key = *model.primary_key.first().filter(|_| model.primary_key.len() == 1)?;
+        let value = (project.blueprint.rows(table) > 0).then(|| project.blueprint.value(table, 0, key))?;
+        let other = (0..model.columns.len()).find(|column| *column != key).unwrap_or(key);
+        let other = quote(&model.columns[other].name);
+        let placeholder = (project.engine.dialect().placeholder)(1);
+        Some((
+            format!("UPDATE {} SET {other} = {other} WHERE {} = {placeholder}", quote(&model.name), quote(&model.columns[key].name)),
+            value,
+        ))
+    };
+    let Some((sql, value)) = project.schema.ids().find_map(of_table) else { return Ok(None) };
+    let statement = session.prepare(&sql, &[])?;
+    let mut times = Vec::with_capacity(COMMITS);
+    for _ in 0..COMMITS {
+        let begun = Instant::now();
+        session.run(statement, &[value.as_ref()], &mut |_: &[ValueRef<'_>]| Flow::More)?;
+        times.push(begun.elapsed());
+    }
+    times.sort();
+    Ok(Some(times[COMMITS / 2]))
+}
+
+/// Commits that are timed.
+const COMMITS: usize = 15;
 
 /// The last core that this process may use; the first ones serve interrupts more often.
 #[cfg(target_os = "linux")]

@@ -72,7 +72,7 @@ pub(crate) fn left_to_app(project: &Project, contest: &Contest) -> Vec<String> {
     let Some(need) = contest.job.need() else { return Vec::new() };
     let plans = contest.entries.iter().filter_map(|entry| match &entry.way {
         EntryWay::Plan(plan) => Some(plan),
-        EntryWay::Program(_) => None,
+        EntryWay::Write(_) | EntryWay::Program(_) => None,
     });
     let mut said: Vec<String> = Vec::new();
     for left in plans.flat_map(|plan| &plan.left) {

@@ -27,5 +27,7 @@ pub(crate) use one_race::{OneRace, race_alone};
 pub(crate) use plans::{Planned, Planning, planned, planning, shape_of, without_index};
 pub(crate) use rules::{LONG_ANSWER, RaceRules};
 pub(crate) use series::Series;
-pub(crate) use session::{engines, filled, filled_to_check, filled_with, name_programs, open, setup, trouble, warn_of_shares};
+pub(crate) use session::{
+    engines, filled, filled_to_check, filled_with, name_programs, open, scratch_for, setup, setup_on, trouble, warn_of_shares,
+};
 pub(crate) use wish::RaceWish;

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use kampf_contest::{Choice, Dialect};
 use kampf_race::{Finding, Goal, RaceSettings, median};
-use kampf_result::{AnswerPart, ChangePart, Circumstance, Course, EnginePart, Extra, KeysPart, RacedContest, VariantPart};
+use kampf_result::{AnswerPart, ChangePart, Circumstance, ContestKind, Course, EnginePart, Extra, KeysPart, RacedContest, VariantPart};
 use kampf_runner::{
     CheckedEntry, CheckedVerdict, Checks, Contest, Entrant, EntrantFault, Entry, EntryWay, HeatRun, Inbox, RaceOptions, RaceReport, Runs,
     SeenBefore, Setup, Timed, Trouble,
@@ -61,6 +61,7 @@ pub(crate) fn raced_contest(on: &Stand<'_>, config: &ContestConfig, contest: &Co
         about: config.about.clone(),
         need: contest.need_text.clone(),
         circumstance: on.circumstance.clone(),
+        kind: if contest.job.write().is_some() { ContestKind::Write } else { ContestKind::Read },
         arranged: on.arrangement.found(),
         engine: EnginePart {
             name: on.project.engine.name().to_owned(),
@@ -255,9 +256,11 @@ fn extras(contest: &Contest, checks: &Checks, report: &RaceReport, dialect: &Dia
         let answer = reference.answer(contest.job.limit());
         AnswerPart { rows: answer.len() as u64, digest: kampf_contest::digest(answer, reference.is_ordered(), &reference.forms) }
     });
+    let names: Vec<String> = contest.parameters.iter().map(|parameter| parameter.name.clone()).collect();
     let extra = |at: usize| Extra {
         sql: match &contest.entries[at].way {
             EntryWay::Plan(plan) => plan.statements(dialect),
+            EntryWay::Write(plan) => plan.statements(dialect, &names),
             EntryWay::Program(..) => Vec::new(),
         },
         cpu: median(&report.entrants[at].runs.cpu),

@@ -8,7 +8,7 @@ use kampf_runner::{Contest, Entry, Inbox};
 use super::arrangement::Arrangement;
 use super::one_race::{LEAST_SHARE, OneRace, race_one};
 use super::raced::Stand;
-use super::session::setup;
+use super::session::{scratch_for, setup_on};
 use super::wish::RaceWish;
 use crate::problem::Problem;
 use crate::project::{ContestConfig, Project, Selected};
@@ -49,7 +49,8 @@ impl Series<'_> {
                 if inbox.is_interrupted() {
                     return Ok(());
                 }
-                let mut setup = setup(project, dataset, &wish.bounds)?;
+                let scratch = scratch_for(project, dataset, &picked.contest)?;
+                let mut setup = setup_on(project, dataset, &wish.bounds, scratch.as_deref())?;
                 let arrangement = Arrangement::of(circumstance, project, dataset, &mut setup)?;
                 let on = Stand { inbox, project, dataset, setup: &setup, circumstance, arrangement: &arrangement };
                 let to_come = (contests.len() - at) * circumstances.len() - done;

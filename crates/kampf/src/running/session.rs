@@ -2,8 +2,8 @@
 
 use std::collections::BTreeSet;
 
-use kampf_engine::{LoadEvent, Served};
-use kampf_runner::{Contest, EntryWay, Keyed, Place, Setup, Trouble, wants_twin};
+use kampf_engine::{LoadEvent, Scratch, Served};
+use kampf_runner::{Contest, EntryWay, Keyed, Place, ScratchPlace, Setup, Trouble, wants_twin};
 
 use super::forecast::forecast;
 use crate::arguments::{Bounds, General};
@@ -131,11 +131,30 @@ pub(crate) fn setup<'a>(project: &'a Project, dataset: &'a Dataset, bounds: &Bou
         schema: &project.schema,
         blueprint: &project.blueprint,
         twin: None,
+        scratch: None,
         seed: project.race_seed,
         timeout: bounds.timeout,
         memory_limit: bounds.memory_limit,
     };
     Ok(Setup { twin: twin(dataset, &setup).map(Box::new), ..setup })
+}
+
+/// The same for contenders that write to a copy of the data.
+pub(crate) fn setup_on<'a>(
+    project: &'a Project,
+    dataset: &'a Dataset,
+    bounds: &Bounds,
+    scratch: Option<&'a dyn Scratch>,
+) -> Result<Setup<'a>, Problem> {
+    let setup = setup(project, dataset, bounds)?;
+    let Some(scratch) = scratch else { return Ok(setup) };
+    let place = Place { url: scratch.url().to_owned(), tcp_url: None };
+    Ok(Setup { place, scratch: Some(ScratchPlace { scratch, durable: project.config.durable }), twin: None, ..setup })
+}
+
+/// The copy of the data that a contest writes to; none where it reads.
+pub(crate) fn scratch_for(project: &Project, dataset: &Dataset, contest: &Contest) -> Result<Option<Box<dyn Scratch>>, Problem> {
+    contest.job.write().map(|job| dataset.scratch(project, job)).transpose()
 }
 
 /// How many more connections the server takes, of which one is left to others. What cannot be asked is not known.
@@ -165,6 +184,7 @@ fn twin<'a>(dataset: &'a Dataset, whole: &Setup<'a>) -> Option<Setup<'a>> {
         schema: whole.schema,
         blueprint: rows_of(&twin_name(None))?,
         twin: None,
+        scratch: None,
         seed: whole.seed,
         timeout: whole.timeout,
         memory_limit: whole.memory_limit,

@@ -7,8 +7,10 @@ mod variants;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use kampf_contest::EngineErrorKind;
-use kampf_engine::{Ground, LoadEvent, Loaded, Served, Swept, TableSize, fault};
+use kampf_contest::{EngineErrorKind, generated_key};
+use kampf_engine::{Ground, LoadEvent, Loaded, Scratch, ScratchOrder, Served, Swept, TableSize, fault};
+use kampf_runner::WriteJob;
+use kampf_schema::{TableId, Value};
 use sha2::{Digest, Sha256};
 
 use crate::problem::{Problem, WRONG};
@@ -50,6 +52,37 @@ impl Dataset {
             // A server that went away meanwhile has changed nothing.
             None => Ok(()),
         }
+    }
+}
+
+impl Dataset {
+    /// A copy of the dataset that a job may write to.
+    pub(crate) fn scratch(&self, project: &Project, job: &WriteJob) -> Result<Box<dyn Scratch>, Problem> {
+        variants::has_room(self.served.as_ref(), &self.record, 1)?;
+        let store = Store::open(project)?;
+        let place = self.record.place(&self.slot, project.server(), &store.owner);
+        let word = nonce()?;
+        let next = |&table: &TableId| {
+            let column = generated_key(&project.schema, table)?;
+            let rows = (0..project.blueprint.rows(table)).map(|row| project.blueprint.value(table, row, column));
+            let largest = project.blueprint.ceiling(table, column).or_else(|| rows.max_by(|one, other| one.as_ref().order(other.as_ref())));
+            let next = match largest {
+                Some(Value::Integer(largest)) => largest.saturating_add(1).max(1),
+                _ => 1,
+            };
+            Some((table, column, next))
+        };
+        let made: Vec<(TableId, usize, i64)> = job.touched.iter().filter_map(next).collect();
+        let order = ScratchOrder {
+            schema: &project.schema,
+            blueprint: &project.blueprint,
+            settings: &project.settings,
+            touched: &job.touched,
+            made: &made,
+            durable: project.config.durable,
+            word: &word,
+        };
+        project.engine.scratch(&place, self.served.as_ref(), &order).map_err(|error| engine_problem(&error))
     }
 }
 

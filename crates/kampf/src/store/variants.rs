@@ -308,7 +308,7 @@ fn find(served: &dyn Served, record: &DatasetRecord, variant: &Variant) -> Resul
 }
 
 /// Makes sure that the disk has room for so many more of a dataset.
-fn has_room(served: &dyn Served, record: &DatasetRecord, more: usize) -> Result<(), Problem> {
+pub(super) fn has_room(served: &dyn Served, record: &DatasetRecord, more: usize) -> Result<(), Problem> {
     // A server of somebody else's says nothing of its disk.
     let place = served.place();
     let Ok(disk) = rustix::fs::statvfs(Path::new(&place)) else { return Ok(()) };

@@ -40,17 +40,22 @@ pub(crate) struct Pace {
 }
 
 impl Pace {
-    fn of(probe: &Probe, settle: u64, options: &RaceOptions) -> Pace {
+    fn of(probe: &Probe, one: &Contestant, options: &RaceOptions) -> Pace {
         let call = probe.call_ns.max(50.0);
-        let settling = if probe.cold_ns < LONG_CALL_NS { settle as f64 * call } else { 0.0 };
+        let settling = if probe.cold_ns < LONG_CALL_NS { one.calls_to_settle as f64 * call } else { 0.0 };
         let unmeasured = probe.start.as_nanos() as f64 + probe.cold_ns + settling;
         let kept = options.settings.keep_below.is_none_or(|keep| call <= keep);
+        let least_calls = if kept { options.least_calls } else { 1 };
+        if one.writes {
+            // A slice is one call, however short: what it has written is taken back before the next one.
+            return Pace { calls_per_span: 1, call, measured: 0.0, slice: 0.0, least_calls, unmeasured };
+        }
         Pace {
             calls_per_span: (SHORTEST_SPAN_NS / call).ceil().max(probe.calls_per_span as f64).max(1.0) as u64,
             call,
             measured: 1.05 * SHORTEST_RUN_NS.max(probe.run_ns),
             slice: SHORTEST_SLICE_NS.max(SLICE_TO_MESSAGE * probe.message_ns.unwrap_or(0.0)),
-            least_calls: if kept { options.least_calls } else { 1 },
+            least_calls,
             unmeasured,
         }
     }
@@ -81,7 +86,7 @@ impl Pace {
 
 /// How often each contender is called in a round; none for one that was not probed.
 pub(crate) fn paces(stage: &dyn Stage, checks: &Checks, options: &RaceOptions) -> Vec<Option<Pace>> {
-    let pace = |probe: &Probe, one: &Contestant| Pace::of(probe, one.calls_to_settle, options);
+    let pace = |probe: &Probe, one: &Contestant| Pace::of(probe, one, options);
     checks.entries.iter().zip(stage.contestants()).map(|(checked, one)| Some(pace(checked.probe.as_ref()?, one))).collect()
 }
 

@@ -83,9 +83,15 @@ impl Track<'_> {
                 _ => self.by_turns(&there, sets, turns, events),
             };
             there.iter().for_each(|&at| self.stage.end(at));
-            if let Some(played) = played? {
+            let Some(played) = played? else { continue };
+            let blamed = self.stage.see_state(&there)?;
+            if blamed.is_empty() {
                 break (sets, turns, played);
             }
+            // What others have measured meanwhile was measured over rows that were not as they should be.
+            let trouble = Trouble::NotBelieved("it changes more than it is asked to".to_owned());
+            blamed.into_iter().for_each(|at| self.fail(at, &trouble, events));
+            return Ok(Vec::new());
         };
         self.see_rows(sets, &mut taken, events)?;
         self.see_clock(&mut taken, events)?;

@@ -56,6 +56,12 @@ pub(crate) trait Stage {
     /// Has a contender that was started carry out a run that gives no rows, and waits for its end. The others wait meanwhile.
     fn run(&mut self, at: usize, asked: RunOrder<'_>) -> Result<Done, Trouble>;
 
+    /// Whether all is as it was before those of a round wrote, as far as that is looked at now; else who of them is to blame, and all is as it was again.
+    fn see_state(&mut self, there: &[usize]) -> Result<Vec<usize>, Trouble> {
+        let _ = there;
+        Ok(Vec::new())
+    }
+
     /// Has a contender stand still until its next run.
     fn halt(&mut self, at: usize);
 
@@ -87,6 +93,8 @@ pub(crate) struct Contestant {
     pub(crate) counter: Counter,
     /// How many calls a fresh connection makes until the engine treats its statements as it will from then on.
     pub(crate) calls_to_settle: u64,
+    /// Whether it writes: each call is undone before the next one.
+    pub(crate) writes: bool,
 }
 
 /// The right answers, and how they are known.

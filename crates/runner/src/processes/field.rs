@@ -4,16 +4,18 @@ use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 use kampf_contest::{Agreement, Answer, Counter, Reference, compare};
+use kampf_protocol::{Mode, Ran};
 use kampf_race::Nanos;
 use kampf_schema::Value;
 
 use super::comparison::compared;
 use super::inbox::Inbox;
 use super::references::{KeyedRight, all_by_plain_evaluation, keyed_references, references};
+use super::scratch::ScratchState;
 use super::talk::Talk;
 use crate::contest::{Contest, Entry, EntryWay, Setup};
 use crate::machine::reference_loop;
-use crate::policy::{CheckedVerdict, Compared, Contestant, Done, Right, RunOrder, Stage, Started};
+use crate::policy::{CheckedVerdict, Compared, Contestant, Done, Known, Right, RunOrder, Stage, Started};
 use crate::trouble::Trouble;
 
 /// The contenders of a contest.
@@ -27,6 +29,21 @@ pub(crate) struct Field<'a> {
     talks: BTreeMap<usize, Talk<'a>>,
     /// The right answers over keys of other types, with the variants and the parameter sets that they are to.
     keyed: Vec<(&'a str, Vec<Vec<Value>>, KeyedRight)>,
+    /// What is written to, from when that is first wanted.
+    scratch: Option<ScratchState<'a>>,
+}
+
+/// The scratch of a contest that writes; none of others.
+fn scratch<'s, 'a>(
+    state: &'s mut Option<ScratchState<'a>>,
+    setup: &'a Setup<'a>,
+    contest: &'a Contest,
+) -> Result<Option<&'s mut ScratchState<'a>>, Trouble> {
+    let Some(job) = contest.job.write() else { return Ok(None) };
+    if state.is_none() {
+        *state = Some(ScratchState::open(setup, job)?);
+    }
+    Ok(state.as_mut())
 }
 
 impl<'a> Field<'a> {
@@ -40,9 +57,10 @@ impl<'a> Field<'a> {
                 trips_are_modelled: setup.engine.trips_are_modelled(),
             },
             calls_to_settle: entry.calls_to_settle(setup),
+            writes: contest.job.write().is_some(),
         };
         let contestants = contest.entries.iter().map(contestant).collect();
-        Field { inbox, setup, contest, contestants, begun: Instant::now(), talks: BTreeMap::new(), keyed: Vec::new() }
+        Field { inbox, setup, contest, contestants, begun: Instant::now(), talks: BTreeMap::new(), keyed: Vec::new(), scratch: None }
     }
 
     /// The variant of a contender, where its keys are of another type.
@@ -69,6 +87,10 @@ impl Stage for Field<'_> {
     }
 
     fn right(&mut self, sets: &[Vec<Value>]) -> Result<Right, Trouble> {
+        if let Some(scratch) = scratch(&mut self.scratch, self.setup, self.contest)? {
+            let of_set = |set: &Vec<Value>| Ok(Reference { rows: scratch.own_rows(set)?, complete: true, ..Reference::default() });
+            return Ok(Right { references: sets.iter().map(of_set).collect::<Result<_, Trouble>>()?, known: Known::Plainly });
+        }
         references(self.inbox, self.setup, self.contest, sets)
     }
 
@@ -127,6 +149,17 @@ impl Stage for Field<'_> {
     }
 
     fn compare(&mut self, at: usize, sets: &[Vec<Value>], right: &[Reference], longest: Option<Duration>) -> Result<Compared, Trouble> {
+        if let Some(scratch) = scratch(&mut self.scratch, self.setup, self.contest)? {
+            let begun = Instant::now();
+            let talk = self.talks.get_mut(&at).ok_or_else(nobody)?;
+            for (place, set) in sets.iter().enumerate() {
+                if let Some(difference) = scratch.proven(talk, set)? {
+                    self.talks.remove(&at);
+                    return Ok(Compared { verdict: CheckedVerdict::Disagrees(place, Box::new(difference)), took: begun.elapsed() });
+                }
+            }
+            return Ok(Compared { verdict: CheckedVerdict::Agrees, took: begun.elapsed() });
+        }
         let variant = self.keyed_variant(at);
         let is_known = |known: &(&str, Vec<Vec<Value>>, KeyedRight), variant: &str| known.0 == variant && known.1 == sets;
         if let Some(variant) = variant.filter(|variant| !self.keyed.iter().any(|known| is_known(known, variant))) {
@@ -155,6 +188,19 @@ impl Stage for Field<'_> {
     }
 
     fn run(&mut self, at: usize, asked: RunOrder<'_>) -> Result<Done, Trouble> {
+        if let Some(scratch) = scratch(&mut self.scratch, self.setup, self.contest)? {
+            let talk = self.talks.get_mut(&at).ok_or_else(nobody)?;
+            let mut all = Done { ran: Ran::default(), wall: Duration::ZERO, idle_ns: None, growth: None };
+            for set in (0..asked.passes).flat_map(|_| asked.sets) {
+                let Done { ran, wall, .. } = scratch.run(talk, asked.mode, set)?;
+                all.wall += wall;
+                all.ran.spans_ns.extend(ran.spans_ns);
+                all.ran.cpu_ns += ran.cpu_ns;
+                all.ran.rows += ran.rows;
+                all.ran.counts = ran.counts.or(all.ran.counts);
+            }
+            return Ok(all);
+        }
         let variant = self.keyed_variant(at);
         let talk = self.talks.get_mut(&at).ok_or_else(nobody)?;
         if variant.is_none() {
@@ -162,6 +208,34 @@ impl Stage for Field<'_> {
         }
         let sets = self.contest.sets_on(self.setup, variant, asked.sets);
         talk.run(RunOrder { sets: &sets, ..asked })
+    }
+
+    fn see_state(&mut self, there: &[usize]) -> Result<Vec<usize>, Trouble> {
+        let (setup, contest) = (self.setup, self.contest);
+        let Some(state) = scratch(&mut self.scratch, setup, contest)? else { return Ok(Vec::new()) };
+        if state.is_whole()? {
+            return Ok(Vec::new());
+        }
+        state.repair()?;
+        let sets = contest.parameter_sets(setup, 0);
+        let mut blamed = Vec::new();
+        for &at in there {
+            let Ok(mut talk) = Talk::start(self.inbox, setup, contest, &contest.entries[at]) else { continue };
+            let alone = sets.first().map(|set| state.run(&mut talk, Mode::Time, set));
+            drop(talk);
+            match alone {
+                Some(Err(Trouble::Interrupted)) => return Err(Trouble::Interrupted),
+                Some(Ok(_)) if state.sums_are_as_before()? => {}
+                _ => {
+                    state.repair()?;
+                    blamed.push(at);
+                }
+            }
+        }
+        match blamed.is_empty() {
+            true => Err(Trouble::Refused("somebody else has changed the copy that is written to".to_owned())),
+            false => Ok(blamed),
+        }
     }
 
     fn halt(&mut self, at: usize) {

@@ -9,6 +9,7 @@ mod lines;
 mod process;
 mod references;
 mod sample;
+mod scratch;
 mod talk;
 #[cfg(test)]
 mod tests;

@@ -3,14 +3,14 @@
 use std::time::{Duration, Instant};
 
 use kampf_contest::{Answer, Form, answer_row_from_json, value_to_json};
-use kampf_protocol::{Hello, Limits, Mode, Reply, Request, Run};
-use kampf_schema::Value;
+use kampf_protocol::{Hello, Limits, Mode, NewRows, Reply, Request, Run};
+use kampf_schema::{TableId, Value};
 use serde_json::Value as Json;
 
 use super::environment::cleaned;
 use super::inbox::Inbox;
 use super::process::{Launch, Process};
-use crate::contender::OwnContender;
+use crate::contender::{OwnContender, OwnTask};
 use crate::contest::{Contest, Entry, EntryWay, Program, Setup};
 use crate::policy::{Done, RunOrder};
 use crate::trouble::Trouble;
@@ -25,6 +25,8 @@ pub(crate) struct Talk<'a> {
     forms: Vec<Form>,
     is_program: bool,
     modes: Vec<Mode>,
+    /// What the next run puts in.
+    new_rows: Vec<NewRows>,
     /// Processor time of a program when its last run had ended.
     used_ns: Option<u64>,
 }
@@ -34,6 +36,22 @@ pub(crate) use kampf_contest::Flow;
 
 /// Takes rows as they come: the place of the parameter set, and a part of its answer.
 pub(crate) type TakeRows<'t> = &'t mut dyn FnMut(usize, Answer) -> Result<Flow, Trouble>;
+
+/// What a contender of Kampf's own is told to carry out; none of a program.
+fn task(setup: &Setup<'_>, contest: &Contest, entry: &Entry) -> Option<OwnTask> {
+    match (&entry.way, contest.job.write(), setup.scratch) {
+        (EntryWay::Plan(plan), ..) => {
+            Some(OwnTask::Read { plan: plan.clone(), is_own_sql: entry.choices.is_none(), hit_rate: setup.hit_rate })
+        }
+        (EntryWay::Write(plan), Some(job), Some(scratch)) => {
+            let columns = |table: TableId| setup.schema.table(table).columns.iter().map(|column| column.kind).collect();
+            let touched = job.touched.iter().map(|&table| setup.schema.table(table).name.clone()).collect();
+            let new = job.write.new_tables().into_iter().map(|(table, _)| columns(table)).collect();
+            Some(OwnTask::Write { plan: plan.clone(), new, touched, durable: scratch.durable })
+        }
+        _ => None,
+    }
+}
 
 impl<'a> Talk<'a> {
     pub(crate) fn start(inbox: &'a Inbox, setup: &Setup<'_>, contest: &Contest, entry: &Entry) -> Result<Talk<'a>, Trouble> {
@@ -50,15 +68,19 @@ impl<'a> Talk<'a> {
     ) -> Result<Talk<'a>, Trouble> {
         let deadline = Instant::now() + setup.timeout;
         let place = setup.place_of(entry).ok_or_else(|| Trouble::NotStarted("the data of its variant was not loaded".to_owned()))?;
+        let (mut url, mut tcp_url) = (place.url.clone(), place.tcp_url.clone());
+        if contest.job.write().is_some() {
+            let scratch = setup.scratch.ok_or_else(|| Trouble::NotStarted("there is no copy of the data to write to".to_owned()))?;
+            (url, tcp_url) = (scratch.scratch.url().to_owned(), None);
+        }
         let mut plan = None;
         let launch = match &entry.way {
-            EntryWay::Plan(own) => {
+            EntryWay::Plan(_) | EntryWay::Write(_) => {
+                let task = task(setup, contest, entry).ok_or_else(|| Trouble::NotStarted("it has nothing to carry out".to_owned()))?;
                 let own = OwnContender {
-                    plan: (**own).clone(),
-                    is_own_sql: entry.choices.is_none(),
+                    task,
                     settings: setup.settings.clone(),
                     parameters: contest.kinds_on(entry.variant.as_deref()),
-                    hit_rate: setup.hit_rate,
                     simulated_trip_ns: setup.simulated_trip.map_or(0, |trip| u64::try_from(trip.as_nanos()).unwrap_or(u64::MAX)),
                 };
                 plan = Some(serde_json::to_value(&own).map_err(|error| Trouble::NotStarted(error.to_string()))?);
@@ -90,15 +112,24 @@ impl<'a> Talk<'a> {
         };
         let is_program = plan.is_none();
         let process = Process::start(inbox, &launch, deadline)?;
-        let mut talk =
-            Talk { process, timeout: setup.timeout, longest: setup.timeout, runs: 0, forms, is_program, modes: Vec::new(), used_ns: None };
+        let mut talk = Talk {
+            process,
+            timeout: setup.timeout,
+            longest: setup.timeout,
+            runs: 0,
+            forms,
+            is_program,
+            modes: Vec::new(),
+            new_rows: Vec::new(),
+            used_ns: None,
+        };
         let hello = Hello {
             contest: contest.name.clone(),
             contender: entry.name.clone(),
             need: contest.need_text.clone(),
             engine: setup.engine.name().to_owned(),
-            url: place.url.clone(),
-            tcp_url: place.tcp_url.clone(),
+            url,
+            tcp_url,
             limits: Limits { memory_bytes: setup.memory_limit, run_ms: u64::try_from(setup.timeout.as_millis()).ok() },
             plan,
         };
@@ -125,6 +156,15 @@ impl<'a> Talk<'a> {
         let none = &mut |_, _| Err(Trouble::Broken("rows came in a run that asks for none".to_owned()));
         let done = self.carry_out(asked, none)?;
         done.ok_or_else(|| Trouble::Broken("a run was left".to_owned()))
+    }
+
+    /// Has it write once, for one parameter set.
+    pub(crate) fn write(&mut self, mode: Mode, set: &[Value], new_rows: Vec<NewRows>) -> Result<Done, Trouble> {
+        self.new_rows = new_rows;
+        let sets = [set.to_vec()];
+        let done = self.run(RunOrder { mode, sets: &sets, passes: 1, calls_per_span: 1 });
+        self.new_rows = Vec::new();
+        done
     }
 
     /// Has it stand still until it is asked for something again.
@@ -154,7 +194,8 @@ impl<'a> Talk<'a> {
         let start = Instant::now();
         let limit = if mode == Mode::Answer { self.longest } else { self.timeout };
         let deadline = start + limit;
-        self.process.send(&Request::Run(Run { id, mode, parameters, passes, calls_per_span }), deadline, limit)?;
+        let new_rows = std::mem::take(&mut self.new_rows);
+        self.process.send(&Request::Run(Run { id, mode, parameters, passes, calls_per_span, new_rows }), deadline, limit)?;
         let mut last = 0;
         loop {
             match self.process.receive(deadline, limit)? {

@@ -12,6 +12,8 @@ table! {
         "round_trip" round_trips: OneOrMore<Time>,
         /// Keep contenders and a throwaway server on one core.
         "pin" pin: bool,
+        /// Where contenders write: whether a commit waits until it is on the disk, as it does where nothing is said.
+        "durable" durable: bool,
     }
 }
 

@@ -1,7 +1,6 @@
 //! `[contest.NAME.contender.NAME]`.
 
-use kampf_contest::{Choice, ChoiceOption, Hydration};
-use kampf_schema::did_you_mean;
+use kampf_contest::{Choice, ChoiceOption, Commit, Hydration};
 
 use super::form::{schema, table};
 use super::reader::{FileValue, Item, Reader, span};
@@ -20,14 +19,33 @@ table! {
         "command" command: Vec<Written>,
         /// Environment variables that the program gets besides the usual ones.
         "environment" environment: Vec<Written>,
+        /// What a transaction holds where it writes: each statement, or all of a call once.
+        "commit" commit: CommitForm,
     }
 }
 
-/// SQL of the user's: one text for any engine, or one for each.
+/// SQL of the user's: one text for any engine, or one for each; where it writes, several that follow each other, or one for each table with new rows.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct OwnSql {
     pub(crate) any: Option<Written>,
     pub(crate) by_engine: Vec<(String, Written)>,
+    /// Those behind the first.
+    pub(crate) more: Vec<Written>,
+    /// Under names that are no engine's.
+    pub(crate) by_table: Vec<(Written, Written)>,
+}
+
+/// What a transaction holds.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct CommitForm(pub(crate) Commit);
+
+schema!(CommitForm, { "type": "string", "enum": Commit::ALL.iter().map(|one| one.word()).collect::<Vec<_>>() });
+
+impl FileValue for CommitForm {
+    fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<CommitForm, Problem> {
+        let written = table.text(item)?;
+        option(table.source(), Choice::Commit, &written).map(|option| CommitForm(Commit::ALL[option.rank()]))
+    }
 }
 
 impl OwnSql {
@@ -54,12 +72,16 @@ impl FileValue for HydrationForm {
     }
 }
 
-schema!(OwnSql, { "anyOf": [{ "type": "string" }, { "type": "object", "additionalProperties": { "type": "string" } }] });
+schema!(OwnSql, { "anyOf": [{ "type": "string" }, { "type": "array", "items": { "type": "string" } }, { "type": "object", "additionalProperties": { "type": "string" } }] });
 
 impl FileValue for OwnSql {
     fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<OwnSql, Problem> {
+        if item.1.get_ref().is_array() {
+            let mut texts = table.texts(item)?.into_iter();
+            return Ok(OwnSql { any: texts.next(), more: texts.collect(), ..OwnSql::default() });
+        }
         if !item.1.get_ref().is_table() {
-            return Ok(OwnSql { any: Some(table.text(item)?), by_engine: Vec::new() });
+            return Ok(OwnSql { any: Some(table.text(item)?), ..OwnSql::default() });
         }
         let inner = table.inner(item)?;
         let mut sql = OwnSql::default();
@@ -70,9 +92,9 @@ impl FileValue for OwnSql {
                 continue;
             }
             let Some(known) = kampf_engine::engine(&engine) else {
-                return Err(Problem::wrong(format!("there is no engine `{engine}`"))
-                    .at(table.place_of(span(item.0.span())))
-                    .maybe_hint(did_you_mean(&engine, kampf_engine::names())));
+                let name = Written::new(table.text_of_file(), span(item.0.span()), &engine);
+                sql.by_table.push((name, inner.text(item)?));
+                continue;
             };
             sql.by_engine.push((known.name().to_owned(), inner.text(item)?));
         }

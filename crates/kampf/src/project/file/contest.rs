@@ -1,6 +1,6 @@
 //! `[contest.NAME]`.
 
-use kampf_contest::Expect;
+use kampf_contest::{Expect, Opt};
 use toml::de::DeValue;
 
 use super::choices::ChoicesTable;
@@ -20,6 +20,20 @@ table! {
         "about" about: Written,
         /// The table whose rows are asked for.
         "from" from: Written,
+        /// The table that gets new rows.
+        "insert" insert: Written,
+        /// The table whose rows change.
+        "update" update: Written,
+        /// The table whose rows go.
+        "delete" delete: Written,
+        /// How many rows are new.
+        "count" count: Number,
+        /// What columns become: "state = 'weak'".
+        "set" set: Vec<Written>,
+        /// What goes with it: of new rows "inspection 3 each", of rows that go "inspection".
+        "also" also: Vec<Written>,
+        /// How many rows or statements go together, or several such numbers; "auto" leaves it to what the engine takes.
+        "batch" batch: OneOrMore<BatchForm>,
         /// The values of each row, and lists of related rows.
         "give" give: Vec<Written>,
         /// A condition.
@@ -58,6 +72,26 @@ table! {
         "require" require: RequireTable,
         /// Contenders of your own.
         "contender" contenders: Named<ContenderTable>,
+    }
+}
+
+/// How many rows or statements go together.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct BatchForm(pub(crate) u32);
+
+schema!(BatchForm, { "anyOf": [{ "type": "integer", "minimum": 1, "maximum": Opt::MOST_ROWS }, { "const": "auto" }] });
+
+impl FileValue for BatchForm {
+    fn read<'a>(table: &Reader<'a>, item: Item<'a>) -> Result<BatchForm, Problem> {
+        if let Some(word) = item.1.get_ref().as_str() {
+            if word == "auto" {
+                return Ok(BatchForm(Opt::AUTO));
+            }
+            return Err(Problem::wrong(format!("`{word}` is no number of rows or statements"))
+                .at(table.place_of(span(item.1.span())))
+                .hint("write a number, or \"auto\" for as many as the engine takes"));
+        }
+        Many::read(table, item).map(|Many(number)| BatchForm(number))
     }
 }
 

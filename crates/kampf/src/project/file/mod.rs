@@ -16,7 +16,7 @@ mod texts;
 mod top;
 
 pub(crate) use contender::{ContenderTable, OwnSql};
-pub(crate) use contest::ContestTable;
+pub(crate) use contest::{BatchForm, ContestTable};
 pub(crate) use engine::EngineForm;
 pub(crate) use form::{Named, all, entries};
 pub(crate) use index::{IndexKind, IndexTable};

@@ -135,6 +135,7 @@ impl Script {
             leads: true,
             counter: Counter { is_program: actor.is_program, trips_are_modelled: true },
             calls_to_settle: 0,
+            writes: false,
         };
         let contestants = actors.iter().map(contestant).collect();
         let (starts, runs) = (vec![0; actors.len()], vec![0; actors.len()]);
@@ -292,6 +293,7 @@ impl Stage for Script {
             found_rows: 2,
             came: None,
             inside: None,
+            table: None,
         };
         let verdict = match self.starts[at] >= self.actors[at].wrong_from {
             true => CheckedVerdict::Disagrees(0, Box::new(difference())),
