@@ -18,6 +18,10 @@ pub enum Measure {
     Bytes,
     /// Bytes over the wire, in both directions.
     WireBytes,
+    /// Rows that statements say they have written.
+    RowsWritten,
+    /// Bytes of the log that changes are written to first.
+    LogBytes,
     /// Most live heap bytes less those at the start.
     HeapPeak,
     /// Objects built.
@@ -30,10 +34,6 @@ pub enum Measure {
     Waiting,
     /// Bytes that an answer holds which is kept.
     KeptBytes,
-    /// Rows that statements say they have written.
-    RowsWritten,
-    /// Bytes of the log that changes are written to first.
-    LogBytes,
 }
 
 /// What a number counts.
@@ -209,14 +209,14 @@ impl Measure {
         Measure::Rows,
         Measure::Bytes,
         Measure::WireBytes,
+        Measure::RowsWritten,
+        Measure::LogBytes,
         Measure::HeapPeak,
         Measure::Objects,
         Measure::Allocations,
         Measure::EngineBytes,
         Measure::Waiting,
         Measure::KeptBytes,
-        Measure::RowsWritten,
-        Measure::LogBytes,
     ];
 
     /// What is known of it.

@@ -1,6 +1,6 @@
 //! What becomes of the rows, by the meaning of a write alone.
 
-use std::cell::RefCell;
+use std::cell::{OnceCell, RefCell};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fmt;
 
@@ -88,6 +88,8 @@ pub struct Effects<'a> {
     evaluation: PlainEvaluation<'a>,
     /// For each table that gets new rows, their numbers in the row source, and the places of the new rows that they hang on.
     new: &'a [Vec<(u64, Option<usize>)>],
+    /// Those rows, without what is set with parameters; made when they are first asked for.
+    made: OnceCell<Vec<Vec<NewRow>>>,
     /// A column of the own table that the condition wants to be equal to something that is the same for all rows.
     sought: Option<(ColumnId, Expr<Leaf>)>,
     /// Rows by columns, as they were asked for.
@@ -101,7 +103,7 @@ impl<'a> Effects<'a> {
         let evaluation = PlainEvaluation::of(schema, &write.rows, rows);
         let parts = write.rows.filter.iter().flat_map(|part| part.condition.conjuncts());
         let sought = parts.into_iter().find_map(sought);
-        Effects { schema, write, rows, evaluation, new, sought, indexes: RefCell::default() }
+        Effects { schema, write, rows, evaluation, new, made: OnceCell::new(), sought, indexes: RefCell::default() }
     }
 
     /// The rows.
@@ -127,33 +129,42 @@ impl<'a> Effects<'a> {
     }
 
     fn inserted(&self, set: &[ColumnId], parameters: &[Value]) -> Result<Effect, WriteError> {
+        let made = self.made.get_or_init(|| self.new_rows());
         let mut effect = Effect { own_rows: self.new.first().map_or(0, Vec::len) as u64, ..Effect::default() };
-        for (place, ((table, _), numbers)) in self.write.new_tables().into_iter().zip(self.new).enumerate() {
-            let generated = super::generated_key(self.schema, table);
-            let hung = self.hung_columns(place);
-            let mut rows = Vec::with_capacity(numbers.len());
-            for &(number, under) in numbers {
-                let own = |column: ColumnId| match () {
-                    () if Some(column) == generated || (under.is_some() && hung.contains(&column)) => Value::Null,
-                    () => self.rows.value(table, number, column),
-                };
-                let mut values: Vec<Value> = (0..self.schema.table(table).columns.len()).map(own).collect();
-                if place == 0 && !set.is_empty() {
-                    let given = self.evaluation.root(number, parameters)?;
-                    for (&column, value) in set.iter().zip(given.values) {
-                        values[column] = value;
-                    }
+        for (place, ((table, _), rows)) in self.write.new_tables().into_iter().zip(made).enumerate() {
+            let mut rows = rows.clone();
+            if place == 0 && !set.is_empty() {
+                for (row, (number, _)) in rows.iter_mut().zip(&self.new[0]) {
+                    let given = self.evaluation.root(*number, parameters)?;
+                    set.iter().zip(given.values).for_each(|(&column, value)| row.values[column] = value);
                 }
-                rows.push(NewRow { values, under });
             }
             effect.tables.entry(table).or_default().new = rows;
         }
         Ok(effect)
     }
 
-    /// Of the table at a place among those with new rows, the columns that hold the key of a new parent which the database makes.
-    pub(super) fn hung_columns(&self, place: usize) -> Vec<ColumnId> {
-        hung_columns(self.schema, self.write, place)
+    /// The rows that are new in each table, as they are made.
+    fn new_rows(&self) -> Vec<Vec<NewRow>> {
+        let of_table = |(place, ((table, _), numbers)): (usize, ((TableId, u64), &Vec<(u64, Option<usize>)>))| {
+            let generated = super::generated_key(self.schema, table);
+            let hung = hung_columns(self.schema, self.write, place);
+            let row = |&(number, under): &(u64, Option<usize>)| {
+                let is_open = |column: ColumnId| Some(column) == generated || (under.is_some() && hung.contains(&column));
+                let own = |column: ColumnId| if is_open(column) { Value::Null } else { self.rows.value(table, number, column) };
+                NewRow { values: (0..self.schema.table(table).columns.len()).map(own).collect(), under }
+            };
+            numbers.iter().map(row).collect()
+        };
+        self.write.new_tables().into_iter().zip(self.new).enumerate().map(of_table).collect()
+    }
+
+    /// The columns that are set.
+    pub(super) fn set_columns(&self) -> &[ColumnId] {
+        match &self.write.act {
+            Act::Insert { set, .. } | Act::Update { set } => set,
+            Act::Delete { .. } => &[],
+        }
     }
 
     fn updated(&self, set: &[ColumnId], parameters: &[Value]) -> Result<Effect, WriteError> {

@@ -20,14 +20,17 @@ pub(super) fn broken(schema: &Schema, effects: &Effects<'_>, effect: &Effect) ->
             changed.push((Some(row), values));
         }
         changed.extend(of_table.new.iter().map(|row| (None, row.values.clone())));
+        // New rows are made so that they keep the rules, but for what is set.
         let made: Vec<ColumnId> = super::generated_key(schema, table).into_iter().collect();
-        changed.iter().find_map(|(row, values)| of_row(model, values, row.is_none().then_some(&made[..]))).or_else(|| {
-            let set: HashSet<ColumnId> = match of_table.changed.values().next() {
-                Some(set) => set.iter().map(|(column, _)| *column).collect(),
-                None => (0..model.columns.len()).filter(|column| !made.contains(column)).collect(),
-            };
-            not_unique(table, model, effects, &changed, &set).or_else(|| no_parent(schema, table, effects, &changed, &set))
-        })
+        let set: HashSet<ColumnId> = match of_table.changed.values().next() {
+            Some(set) => set.iter().map(|(column, _)| *column).collect(),
+            None => effects.set_columns().iter().copied().collect(),
+        };
+        if changed.is_empty() || set.is_empty() {
+            return None;
+        }
+        let own = changed.iter().find_map(|(row, values)| of_row(model, values, row.is_none().then_some(&made[..])));
+        own.or_else(|| not_unique(table, model, effects, &changed, &set)).or_else(|| no_parent(schema, table, effects, &changed, &set))
     })
 }
 

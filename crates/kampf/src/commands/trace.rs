@@ -1,6 +1,7 @@
 //! `kampf trace`
 
 mod relations;
+mod writes;
 
 use kampf_contest::{Execution, Observed, QueryPlan, Session, Touch, value_to_json};
 use kampf_runner::EntryWay;
@@ -59,6 +60,11 @@ pub(super) fn run(general: &General, arguments: &Trace) -> Result<Ending, Proble
         let problem = Problem::wrong(format!("`{}` has no contender `{}`", config.name, arguments.contender));
         problem.hint(format!("`kampf show {} --all` lists them", config.name)).maybe_hint(did_you_mean(&arguments.contender, names()))
     })?;
+    if let (EntryWay::Write(plan), Some(job)) = (&entry.way, selected.contest.job.write()) {
+        let text = writes::traced(general, &project, &selected.contest, (entry, plan, job), hear)?;
+        print_as(general.format, &text)?;
+        return Ok(Ending::Done);
+    }
     let EntryWay::Plan(plan) = &entry.way else {
         return Err(Problem::wrong(format!("`{}` is a program, whose statements Kampf cannot see", entry.name))
             .hint("trace a derived contender or one of your own SQL"));

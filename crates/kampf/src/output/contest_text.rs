@@ -1,7 +1,7 @@
 //! A contest's result as a whole, from what the document says alone.
 
 use kampf_result::numbers::{counted, duration, percent, rows_of};
-use kampf_result::{RacedContest, Shown};
+use kampf_result::{ContestKind, RacedContest, Shown};
 use kampf_verdict::Outcome;
 
 use super::cache_text::cache_text;
@@ -57,15 +57,24 @@ fn course(part: &RacedContest) -> String {
     let measured = race.measured_seconds / race.seconds.max(1e-9);
     // The document has the answer for the first parameter set; what was compared was all of them.
     let asked = part.need.get("parameters").and_then(serde_json::Value::as_array).is_some_and(|names| !names.is_empty());
-    let rows = if asked { format!("all answers, the first of {}", rows_of(rows)) } else { rows_of(rows) };
+    let (what, done) = match part.kind {
+        ContestKind::Read => ("all answers, the first of", "starts"),
+        ContestKind::Write => ("what becomes of the tables, the first time of", "starts, and takes back what was written"),
+    };
+    let rows = match (asked, part.kind) {
+        (true, _) => format!("{what} {}", rows_of(rows)),
+        (false, ContestKind::Read) => rows_of(rows),
+        (false, ContestKind::Write) => format!("what becomes of {}", rows_of(rows)),
+    };
     let mut words = format!(
-        "{agreed} {} on {}, checked in {:.1} s; {} in {:.1} s, {} of it measured, the rest starts{}",
+        "{agreed} {} on {}, checked in {:.1} s; {} in {:.1} s, {} of it measured, the rest {}{}",
         if agreed == 1 { "contender agrees" } else { "contenders agree" },
         rows,
         race.check_seconds,
         counted(part.facts.rounds as u64, "round", "rounds"),
         race.seconds,
         percent(measured),
+        done,
         // What is less than can be seen in the figures before it is not told.
         if race.confirm_seconds >= 0.1 { format!("; asked once more in {:.1} s", race.confirm_seconds) } else { String::new() }
     );
@@ -98,6 +107,14 @@ fn given(part: &RacedContest) -> String {
     }
     if let Some(rate) = given.hit_rate {
         words.push(format!("of calls with a cache {} find their answer kept", percent(rate)));
+    }
+    if let Some(durable) = found.durable {
+        let takes =
+            found.commit_ns.map_or_else(String::new, |nanos| format!(", which takes {} here for one changed row", duration(nanos as f64)));
+        words.push(match durable {
+            true => format!("each commit waits until it is on the disk{takes}"),
+            false => format!("commits do not wait for the disk{takes}"),
+        });
     }
     if let Some(core) = found.core {
         words.push(format!("kept on core {core}"));

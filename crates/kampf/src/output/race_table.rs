@@ -2,7 +2,7 @@
 
 use kampf_contest::{How, Measure};
 use kampf_result::numbers::{behind, duration, interval, quantity};
-use kampf_result::{RacedContest, Shown};
+use kampf_result::{ContestKind, RacedContest, Shown};
 use kampf_result::{miss_text, reading};
 use kampf_verdict::{FaultKind, Keeps, Outcome, Reading, Required, RunsBeside};
 
@@ -96,7 +96,9 @@ fn columns<'a>(contest: &'a RacedContest, shown: &[Shown<'_>]) -> Vec<Shows<'a>>
     }
     for measure in Measure::ALL {
         let entry = measure.entry();
-        let is_known = shown.iter().any(|one| one.facts.measured.get(measure).is_some());
+        let numbers = || shown.iter().filter_map(|one| one.facts.measured.get(measure));
+        // Who only writes gets no rows.
+        let is_known = numbers().next().is_some() && (contest.kind == ContestKind::Read || numbers().any(|number| number > 0));
         let Some(title) = entry.column.filter(|_| is_known) else { continue };
         let group = if entry.travels { ANYWHERE } else { HERE };
         if required.contains(&Required::Count(measure)) {
