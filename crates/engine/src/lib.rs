@@ -17,6 +17,7 @@ mod sqlite;
 mod statement;
 mod tables;
 mod throwaway;
+mod touched;
 mod whole;
 
 pub use engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Scratch, ScratchOrder, Served, Setting, Swept, TableSize};
@@ -27,6 +28,7 @@ pub use generated::GeneratedRows;
 pub use session::STREAM_TRIPS;
 pub use sockets::socket_folder;
 pub use tables::{create_index, schema_sql};
+pub use touched::TouchedTables;
 pub use whole::{write_whole, writer_of};
 
 /// A session on a SQLite connection of the caller's, for tests that watch the connection from outside and for benches.

@@ -43,7 +43,7 @@ CREATE INDEX hive_strain ON hive (strain_id);
 
 CREATE TABLE inspection (
     id           INTEGER PRIMARY KEY,
-    hive_id      INTEGER NOT NULL REFERENCES hive (id),
+    hive_id      INTEGER NOT NULL REFERENCES hive (id) ON DELETE CASCADE,
     inspected_at TIMESTAMP NOT NULL,
     temper       INTEGER NOT NULL CHECK (temper BETWEEN 1 AND 10),
     mites        INTEGER,
@@ -53,7 +53,7 @@ CREATE INDEX inspection_hive ON inspection (hive_id, temper);
 
 CREATE TABLE weighing (
     id         INTEGER PRIMARY KEY,
-    hive_id    INTEGER NOT NULL REFERENCES hive (id),
+    hive_id    INTEGER NOT NULL REFERENCES hive (id) ON DELETE CASCADE,
     weighed_at TIMESTAMP NOT NULL,
     kilograms  DECIMAL(6, 2) NOT NULL CHECK (kilograms > 0)
 );

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use crate::common::{OTHER, need, schema, text};
-use kampf_contest::{
+use kampf_contest::{BulkInto, 
     Cache, Choices, Collect, EngineError, EngineErrorKind, Execution, Fetch, Flow, GroupUnit, Grouped, Hydration, Loading, NeedText,
     Observed, Plan, Portions, QueryPlan, Sent, Session, Sink, StatementId, Touch, Traffic, Unit, derive,
 };
@@ -57,6 +57,10 @@ impl Scripted {
 }
 
 impl Session for Scripted {
+    fn bulk(&mut self, into: &BulkInto<'_>, _: &[Vec<ValueRef<'_>>]) -> Result<u64, EngineError> {
+        panic!("nothing is written to {} here", into.table)
+    }
+
     fn begin_reading(&mut self) -> Result<(), EngineError> {
         Ok(())
     }

@@ -10,3 +10,4 @@ mod random_schemas;
 mod rules;
 mod safety;
 mod schemas;
+mod writes;

@@ -86,7 +86,7 @@ fn nobody_is_waited_for_beyond_the_limit() {
     let deadline = Instant::now() + short;
     let mut process = Process::start(&inbox, &launch("sleep 60"), deadline).unwrap();
     let parameters = vec![vec![serde_json::Value::from("x".repeat(1 << 20))]];
-    let large = Request::Run(Run { id: 1, mode: Mode::Time, parameters, passes: 1, calls_per_span: 1 });
+    let large = Request::Run(Run { id: 1, mode: Mode::Time, parameters, passes: 1, calls_per_span: 1, new_rows: Vec::new() });
     assert_eq!(process.send(&large, deadline, short), Err(Trouble::TimedOut(short)));
     // One that is read while the program says much itself goes through.
     let mut process = Process::start(&inbox, &launch("head -c 300000 /dev/zero | tr '\\0' 'x'; echo; head -c 1048576 >/dev/null; echo '{\"kampf\":1,\"ready\":{\"can\":[\"time\"]}}'; cat >/dev/null"), Instant::now() + LIMIT).unwrap();
