@@ -5,7 +5,7 @@ use kampf_schema::Schema;
 use super::{Field, NotDerived};
 use crate::choice::{Back, Batch, Choice, ChoiceOption, Choices, Commit, Opt, Restriction, Statement};
 use crate::dialect::Dialect;
-use crate::write::{Act, OnDelete, Write, generated_key, has_children, on_delete};
+use crate::write::{Act, Write, follows, generated_key, has_children};
 
 /// What of a write decides which choices there are.
 struct Nature {
@@ -29,9 +29,7 @@ impl Nature {
             Act::Delete { also } => (also.as_slice(), true),
             _ => (&[][..], false),
         };
-        let cascades = also.iter().flat_map(|&table| &schema.table(table).references).any(|reference| {
-            (reference.parent == write.table() || also.contains(&reference.parent)) && on_delete(&reference.manner) == OnDelete::Cascade
-        });
+        let cascades = also.iter().any(|&table| follows(schema, write, also, table));
         Nature {
             many_rows: rows > 1,
             many_statements: rows > 1 || (gone && !also.is_empty()),

@@ -266,7 +266,7 @@ impl<'a> Resolver<'a> {
     }
 
     /// The type of an expression, as far as it is known.
-    fn kind_of(&self, value: &Expr<Leaf>) -> LogicalType {
+    pub(super) fn kind_of(&self, value: &Expr<Leaf>) -> LogicalType {
         value.kind(&|leaf| self.of(leaf)).unwrap_or(LogicalType::TEXT)
     }
 

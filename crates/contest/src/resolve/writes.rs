@@ -1,13 +1,13 @@
 //! From the texts of a write to the write itself.
 
 use kampf_schema::expr::{self, Comparison, Expr, Mistake, Node};
-use kampf_schema::{ColumnId, Relations, Schema, Span, Table, TableId, did_you_mean};
+use kampf_schema::{ColumnId, LogicalType, Relations, Schema, Span, Table, TableId, did_you_mean};
 
 use super::leaves::Resolver;
 use super::{NeedError, NeedPart, NeedText, parameters, unreadable, where_parts};
 use crate::form::Form;
 use crate::need::{Expect, Given, Leaf, Need, Part, usual_portions};
-use crate::write::{Act, AlsoNew, Write, generated_key};
+use crate::write::{Act, AlsoNew, OnDelete, Write, generated_key, on_delete};
 
 /// The texts of a write, as a user writes them.
 #[derive(Clone, Debug, Default, PartialEq)]
@@ -167,10 +167,34 @@ fn read_set(
     let condition = resolver.condition(&read)?;
     match condition.node {
         Node::Compare(Comparison::Equal, left, right) if matches!(left.as_leaf(), Some(Leaf::Column { source: 0, column: own }) if *own == column) => {
-            Ok((column, *right))
+            let (kind, of) = (table.columns[column].kind, resolver.kind_of(&right));
+            if right.as_literal().is_none() && !is_kept(of, kind) {
+                let name = format!("`{}.{}`", table.name, table.columns[column].name);
+                return Err(Mistake::new(right.span, format!("this is {of}, which {name}, {kind}, does not keep on every engine alike"))
+                    .hint("set it to a value of its own type"));
+            }
+            match right.as_literal().map(|value| expr::fit(value, kind)) {
+                Some(Some(value)) => Ok((column, Expr { node: Node::Literal(value), ..*right })),
+                Some(None) => {
+                    let message = format!("this is no {kind}, which `{}.{}` holds", table.name, table.columns[column].name);
+                    Err(Mistake::new(right.span, message).hint("set it to a value of its own type"))
+                }
+                None => Ok((column, *right)),
+            }
         }
         _ => Err(Mistake::new(Span::new(0, text.len()), "one value is set here")
             .hint("put what is longer into parentheses: `active = (frames > 5)`")),
+    }
+}
+
+/// Whether what is computed as one type is kept as another without being rounded.
+fn is_kept(of: LogicalType, kind: LogicalType) -> bool {
+    use LogicalType as T;
+    match (of, kind) {
+        (T::Integer, T::Decimal { .. } | T::Real) | (T::Decimal { .. }, T::Real) => true,
+        (T::Decimal { scale, .. }, T::Decimal { scale: most, .. }) => scale <= most,
+        (T::Text { .. }, T::Text { .. }) => true,
+        (of, kind) => of == kind,
     }
 }
 
@@ -212,6 +236,8 @@ fn also_new(schema: &Schema, root: TableId, count: u64, also: &[String]) -> Resu
         let each: u64 = number.replace('_', "").parse().ok().filter(|each| (1..=MOST_NEW).contains(each)).ok_or_else(|| {
             wrong(whole, format!("`{number}` is no number of rows"), "write a whole number from 1 on: \"inspection 3 each\"")
         })?;
+        // By which of its columns, where several would do.
+        let (name, by) = name.split_once('.').map_or((name, None), |(name, column)| (name, Some(column)));
         let table = table_of(schema, name, 0).map_err(|mistake| NeedError::of(NeedPart::Also(at), mistake))?;
         if schema.table(table).primary_key.is_empty() {
             return Err(wrong(
@@ -222,14 +248,22 @@ fn also_new(schema: &Schema, root: TableId, count: u64, also: &[String]) -> Resu
         }
         let refers = |(under, (parent, _)): (usize, &(TableId, u64))| {
             let references = schema.table(table).references.iter().enumerate();
-            references.filter(|(_, reference)| reference.parent == *parent).map(|(at, _)| (under, at)).collect::<Vec<_>>()
+            let is_named = |columns: &[ColumnId]| by.is_none_or(|by| schema.table(table).find(by).is_some_and(|column| columns.contains(&column)));
+            let meant = references.filter(|(_, reference)| reference.parent == *parent && is_named(&reference.columns));
+            meant.map(|(at, _)| (under, at)).collect::<Vec<_>>()
         };
         let ways: Vec<(usize, usize)> = tables.iter().enumerate().flat_map(refers).collect();
         let (under, reference) = match ways[..] {
             [way] => way,
             [] => return Err(wrong(whole, format!("`{name}` does not refer to what is new here"), "name a table that refers to it")),
-            // A table of the same name as the column says which is meant where several could be.
-            [first, ..] => first,
+            [(_, first), (_, other), ..] => {
+                let column = |reference: usize| {
+                    let model = schema.table(table);
+                    model.columns[model.references[reference].columns[0]].name.clone()
+                };
+                let hint = format!("say by which column: \"{name}.{} {number} each\" or \"{name}.{} {number} each\"", column(first), column(other));
+                return Err(wrong(whole, format!("`{name}` refers to what is new here in several ways"), &hint));
+            }
         };
         if tables.iter().any(|(known, _)| *known == table) {
             return Err(wrong(whole, format!("rows of `{name}` are new twice"), "name each table once"));
@@ -251,7 +285,11 @@ fn also_gone(schema: &Schema, root: TableId, also: &[String]) -> Result<Vec<Tabl
         let table = table_of(schema, text, 0).map_err(|mistake| NeedError::of(NeedPart::Also(at), mistake))?;
         let wrong =
             |message: String, hint: &str| NeedError::of(NeedPart::Also(at), Mistake::new(Span::new(0, text.len()), message).hint(hint));
-        if gone.contains(&table) && table != root {
+        if table == root {
+            let message = format!("rows of `{text}` that hang on other rows of it do not go with them by themselves");
+            return Err(wrong(message, "have the condition take them too, or the schema say ON DELETE CASCADE"));
+        }
+        if gone.contains(&table) {
             return Err(wrong(format!("`{text}` is there twice"), "name each table once"));
         }
         if schema.table(table).primary_key.is_empty() {
@@ -265,5 +303,31 @@ fn also_gone(schema: &Schema, root: TableId, also: &[String]) -> Result<Vec<Tabl
             return Err(NeedError::of(NeedPart::Also(at), mistake.hint("name tables that hang on it")));
         }
     }
+    if let Some(table) = in_a_circle(schema, &gone) {
+        let name = &schema.table(table).name;
+        let at = gone.iter().position(|one| *one == table).map_or(0, |at| at.saturating_sub(1));
+        let span = Span::new(0, also.get(at).map_or(0, String::len));
+        let mistake = Mistake::new(span, format!("`{name}` is in a circle of tables that refer to each other, so that none can go first"));
+        return Err(NeedError::of(NeedPart::Also(at), mistake.hint("have one of the references say ON DELETE SET NULL, or delete less")));
+    }
     Ok(gone.split_off(1))
+}
+
+/// A table among some that hangs on itself over others of them, so that rows of none can go before those of the others; the first is where all begins,
+/// and may be set to nothing.
+fn in_a_circle(schema: &Schema, gone: &[TableId]) -> Option<TableId> {
+    let parents = |table: TableId| {
+        let holds = move |reference: &&kampf_schema::Reference| table != gone[0] || on_delete(&reference.manner) == OnDelete::Refuse;
+        let references = schema.table(table).references.iter().filter(holds).map(|reference| reference.parent);
+        references.filter(move |parent| *parent != table && gone.contains(parent)).collect::<Vec<_>>()
+    };
+    // Tables all of whose parents have been taken away before are in no circle.
+    let mut left = gone.to_vec();
+    loop {
+        let free = left.iter().position(|&table| !parents(table).iter().any(|parent| left.contains(parent)));
+        match free {
+            Some(at) => drop(left.remove(at)),
+            None => return left.first().copied(),
+        }
+    }
 }

@@ -136,7 +136,7 @@ impl<'a> Effects<'a> {
             if place == 0 && !set.is_empty() {
                 for (row, (number, _)) in rows.iter_mut().zip(&self.new[0]) {
                     let given = self.evaluation.root(*number, parameters)?;
-                    set.iter().zip(given.values).for_each(|(&column, value)| row.values[column] = value);
+                    set.iter().zip(given.values).for_each(|(&column, value)| row.values[column] = self.as_kept(column, value));
                 }
             }
             effect.tables.entry(table).or_default().new = rows;
@@ -159,6 +159,17 @@ impl<'a> Effects<'a> {
         self.write.new_tables().into_iter().zip(self.new).enumerate().map(of_table).collect()
     }
 
+    /// A value as a column of the own table keeps it: whole numbers in a column of decimals are decimals.
+    fn as_kept(&self, column: ColumnId, value: Value) -> Value {
+        let kind = self.schema.table(self.write.table()).columns[column].kind;
+        kampf_schema::expr::fit(&value, kind).unwrap_or(value)
+    }
+
+    /// The contest's own table.
+    pub(super) fn own_table(&self) -> TableId {
+        self.write.table()
+    }
+
     /// The columns that are set.
     pub(super) fn set_columns(&self) -> &[ColumnId] {
         match &self.write.act {
@@ -171,7 +182,8 @@ impl<'a> Effects<'a> {
         let keys = self.schema.table(self.write.table()).primary_key.len();
         let mut own = TableEffect::default();
         for (row, values) in self.taken(parameters)? {
-            own.changed.insert(row, set.iter().copied().zip(values.into_iter().skip(keys)).collect());
+            let values = set.iter().zip(values.into_iter().skip(keys));
+            own.changed.insert(row, values.map(|(&column, value)| (column, self.as_kept(column, value))).collect());
         }
         let own_rows = own.changed.len() as u64;
         Ok(Effect { tables: [(self.write.table(), own)].into(), own_rows })
@@ -181,6 +193,7 @@ impl<'a> Effects<'a> {
         let mut effect = Effect::default();
         let own: Vec<u64> = self.taken(parameters)?.into_iter().map(|(row, _)| row).collect();
         effect.own_rows = own.len() as u64;
+        let chosen: BTreeSet<u64> = own.iter().copied().collect();
         effect.tables.entry(self.write.table()).or_default().gone.extend(&own);
         let mut to_follow: Vec<(TableId, Vec<u64>)> = vec![(self.write.table(), own)];
         let mut held = Vec::new();
@@ -188,9 +201,18 @@ impl<'a> Effects<'a> {
             for child in self.schema.ids() {
                 for reference in self.schema.table(child).references.iter().filter(|reference| reference.parent == parent) {
                     let hanging = self.hanging(child, &reference.columns, parent, &reference.parent_columns, &rows);
-                    let act = if also.contains(&child) { OnDelete::Cascade } else { on_delete(&reference.manner) };
+                    let goes_too = also.contains(&child) && reference.parent != child;
+                    let act = if goes_too { OnDelete::Cascade } else { on_delete(&reference.manner) };
                     match act {
                         OnDelete::Cascade => {
+                            let is_declared = on_delete(&reference.manner) == OnDelete::Cascade;
+                            if is_declared && child == self.write.table() && hanging.iter().any(|row| chosen.contains(row)) {
+                                let name = &self.schema.table(child).name;
+                                return Err(WriteError::Breaks(format!(
+                                    "rows of `{name}` that the condition takes go by a cascade from others that it takes, so that no database tells \
+                                     how many it deletes"
+                                )));
+                            }
                             let of_child = effect.tables.entry(child).or_default();
                             let new: Vec<u64> = hanging.into_iter().filter(|row| of_child.gone.insert(*row)).collect();
                             if !new.is_empty() {

@@ -22,7 +22,7 @@ pub(crate) use changes::print_change;
 pub use effect::{Effect, Effects, NewRow, TableEffect, WriteError};
 pub use execution::{WriteExecution, Written};
 pub use plan::{BatchPlan, Change, InsertStep, NewColumn, RowsOf, WritePlan, WriteStep};
-pub(crate) use planner::has_children;
+pub(crate) use planner::{follows, has_children};
 pub use planner::{OwnWrite, derive_write, own_write};
 pub use state::{TableReader, TableState};
 

@@ -137,16 +137,11 @@ fn only_own(need: &Need) -> Option<Need> {
 /// The statements of a delete: what hangs on the rows first.
 fn deletes(schema: &Schema, write: &Write, dialect: &Dialect, also: &[TableId], cascades: bool) -> Result<Vec<WriteStep>, String> {
     let root = write.table();
-    let gone = |table: &TableId| *table == root || also.contains(table);
-    let follows = |table: TableId| {
-        schema.table(table).references.iter().any(|reference| gone(&reference.parent) && on_delete(&reference.manner) == OnDelete::Cascade)
-    };
-    let own: Vec<TableId> = also.iter().copied().filter(|&table| table != root && !(cascades && follows(table))).collect();
+    let own: Vec<TableId> = also.iter().copied().filter(|&table| table != root && !(cascades && follows(schema, write, also, table))).collect();
     let mut steps = Vec::new();
     let key = schema.table(root).primary_key.clone();
     // What is deleted first must not decide which rows follow.
     let looks_at_them = write.rows.tables().iter().any(|table| own.contains(table));
-    let by_key = looks_at_them || also.contains(&root);
     let mut of_root = which(schema, write, dialect, &key)?;
     if looks_at_them {
         let keys = giving(&write.rows, write.rows.give[..key.len()].to_vec());
@@ -159,13 +154,20 @@ fn deletes(schema: &Schema, write: &Write, dialect: &Dialect, also: &[TableId], 
     let mut order: Vec<TableId> = schema.parents_first().into_iter().filter(|table| own.contains(table)).collect();
     order.reverse();
     for table in order {
-        let of = hanging(schema, write, dialect, table, by_key && looks_at_them, also)?;
+        let of = hanging(schema, write, dialect, table, looks_at_them, also)?;
         for of in of {
             steps.push(WriteStep::Once { change: Change::Delete { table: schema.table(table).name.clone(), of }, is_own: false });
         }
     }
     steps.push(WriteStep::Once { change: Change::Delete { table: schema.table(root).name.clone(), of: of_root }, is_own: true });
     Ok(steps)
+}
+
+/// Whether the rows of a table that hang on what goes all go by cascades of the schema.
+pub(crate) fn follows(schema: &Schema, write: &Write, also: &[TableId], table: TableId) -> bool {
+    let is_gone = |parent: TableId| parent == write.table() || also.contains(&parent);
+    let mut hanging = schema.table(table).references.iter().filter(|reference| is_gone(reference.parent)).peekable();
+    hanging.peek().is_some() && hanging.all(|reference| on_delete(&reference.manner) == OnDelete::Cascade)
 }
 
 fn keys_of(schema: &Schema, table: TableId, columns: &[ColumnId], dialect: &Dialect) -> Keys {

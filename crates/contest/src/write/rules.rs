@@ -1,8 +1,8 @@
 //! Whether what is written breaks a rule of the schema.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 
-use kampf_schema::{ColumnId, Schema, Table, TableId, Value};
+use kampf_schema::{ColumnId, Rule, Schema, Table, TableId, Value};
 
 use super::effect::{Effect, Effects};
 use crate::evaluate::key_of;
@@ -24,7 +24,8 @@ pub(super) fn broken(schema: &Schema, effects: &Effects<'_>, effect: &Effect) ->
         let made: Vec<ColumnId> = super::generated_key(schema, table).into_iter().collect();
         let set: HashSet<ColumnId> = match of_table.changed.values().next() {
             Some(set) => set.iter().map(|(column, _)| *column).collect(),
-            None => effects.set_columns().iter().copied().collect(),
+            None if table == effects.own_table() => effects.set_columns().iter().copied().collect(),
+            None => HashSet::new(),
         };
         if changed.is_empty() || set.is_empty() {
             return None;
@@ -70,18 +71,37 @@ fn not_unique(
     rows: &[(Option<u64>, Vec<Value>)],
     set: &HashSet<ColumnId>,
 ) -> Option<String> {
-    let own: HashMap<u64, ()> = rows.iter().filter_map(|(row, _)| Some(((*row)?, ()))).collect();
-    for columns in table.keys().filter(|columns| {
-        columns.iter().all(|column| set.contains(column))
-            || columns.iter().any(|column| set.contains(column) && rows.iter().any(|(row, _)| row.is_some()))
-    }) {
+    let own: HashSet<u64> = rows.iter().filter_map(|(row, _)| *row).collect();
+    let names = |columns: &[ColumnId]| columns.iter().map(|&column| table.columns[column].name.as_str()).collect::<Vec<_>>().join(", ");
+    let twice = |columns: &[ColumnId]| Some(format!("{} of `{}` would not be unique any more", names(columns), table.name));
+    for columns in table.keys().filter(|columns| columns.iter().any(|column| set.contains(column))) {
         let mut seen: HashSet<Key> = HashSet::new();
         for (_, values) in rows {
             let Some(key) = Key::of(columns.iter().map(|&column| values[column].as_ref())) else { continue };
-            let is_there = effects.with_key(id, columns, &key).iter().any(|row| !own.contains_key(row));
+            let is_there = effects.with_key(id, columns, &key).iter().any(|row| !own.contains(row));
             if is_there || !seen.insert(key) {
-                let names: Vec<&str> = columns.iter().map(|&column| table.columns[column].name.as_str()).collect();
-                return Some(format!("{} of `{}` would not be unique any more", names.join(", "), table.name));
+                return twice(columns);
+            }
+        }
+    }
+    for index in &table.unique_indexes {
+        let columns: Vec<ColumnId> = index.terms.iter().chain(&index.among).flat_map(Rule::column_set).collect();
+        if !columns.iter().any(|column| set.contains(column)) {
+            continue;
+        }
+        let key_of = |value: &dyn Fn(ColumnId) -> Value| {
+            let value = |column: ColumnId| value(column);
+            if index.among.as_ref().is_some_and(|among| among.holds(&value) != Some(true)) {
+                return None;
+            }
+            let terms: Vec<Value> = index.terms.iter().map(|term| term.value_on(&value)).collect();
+            Key::of(terms.iter().map(Value::as_ref))
+        };
+        let others = (0..effects.rows().count(id)).filter(|row| !own.contains(row));
+        let mut seen: HashSet<Key> = others.filter_map(|row| key_of(&|column| effects.rows().value(id, row, column))).collect();
+        for (_, values) in rows {
+            if key_of(&|column| values[column].clone()).is_some_and(|key| !seen.insert(key)) {
+                return twice(&columns);
             }
         }
     }

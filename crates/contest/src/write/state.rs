@@ -169,11 +169,15 @@ impl Effect {
             };
             let own: Vec<u64> = new.iter().enumerate().map(|(at, row)| number(&row.values, by_place.get(&at))).collect();
             let theirs = |values: &Vec<Value>| {
-                let keys = also
-                    .iter()
-                    .filter(|more| more.under == place)
-                    .map(|more| &schema.table(more.table).references[more.reference].parent_columns);
+                let mut keys: Vec<&Vec<ColumnId>> = Vec::new();
+                for more in also.iter().filter(|more| more.under == place) {
+                    let columns = &schema.table(more.table).references[more.reference].parent_columns;
+                    if !keys.contains(&columns) {
+                        keys.push(columns);
+                    }
+                }
                 let hanging: Vec<u64> = keys
+                    .into_iter()
                     .filter_map(|columns| by_key.get(&Key::of(columns.iter().map(|&column| values[column].as_ref()))?))
                     .flatten()
                     .copied()

@@ -37,9 +37,9 @@ fn with_manners(dice: &mut Dice, schema: &mut Schema) {
         let nullable: Vec<bool> = table.columns.iter().map(|column| column.nullable).collect();
         for reference in &mut table.references {
             let may_be_null = reference.columns.iter().all(|&column| nullable[column]);
-            match dice.roll(4) {
+            match dice.roll(5) {
                 0 => reference.manner = " ON DELETE CASCADE".to_owned(),
-                1 if may_be_null => reference.manner = " ON DELETE SET NULL".to_owned(),
+                1..=3 if may_be_null => reference.manner = " ON DELETE SET NULL".to_owned(),
                 _ => {}
             }
         }
@@ -76,7 +76,11 @@ fn random_write(dice: &mut Dice, schema: &Schema, blueprint: &Blueprint) -> Opti
         let mut new = vec![root];
         for child in schema.ids().filter(|id| !schema.table(*id).primary_key.is_empty()) {
             if !new.contains(&child) && refers(child, &new) && dice.roll(2) == 0 {
-                text.also.push(format!("{} {} each", schema.table(child).name, 1 + dice.roll(3)));
+                let references = schema.table(child).references.iter().filter(|reference| new.contains(&reference.parent));
+                let references: Vec<_> = references.collect();
+                let column = references[dice.roll(references.len())].columns[0];
+                let (model, each) = (schema.table(child), 1 + dice.roll(3));
+                text.also.push(format!("{}.{} {each} each", model.name, model.columns[column].name));
                 new.push(child);
             }
         }
@@ -122,7 +126,7 @@ fn random_write(dice: &mut Dice, schema: &Schema, blueprint: &Blueprint) -> Opti
             gone.push(child);
         }
         let is_own = schema.table(root).references.iter().any(|reference| reference.parent == root);
-        text.also = gone[1..].iter().filter(|_| dice.roll(8) > 0).map(|table| schema.table(*table).name.clone()).collect();
+        text.also = gone[1..].iter().filter(|_| dice.roll(4) > 0).map(|table| schema.table(*table).name.clone()).collect();
         if is_own && dice.roll(2) == 0 {
             text.also.push(table.name.clone());
         }
