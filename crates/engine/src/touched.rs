@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, HashMap};
 
 use kampf_contest::{
-    BatchPlan, Effect, Effects, EngineError, Flow, InsertStep, NewColumn, NewRow, RowSource, Sent, Session, Statement, TableEffect, TableReader,
-    TableState, WriteExecution, WritePlan, WriteStep, generated_key,
+    BatchPlan, Effect, Effects, EngineError, Flow, InsertStep, NewColumn, NewRow, RowSource, Sent, Session, Statement, TableEffect,
+    TableReader, TableState, WriteExecution, WritePlan, WriteStep, generated_key,
 };
 use kampf_schema::{ColumnId, LogicalType, Schema, Table, TableId, Value, ValueRef};
 
@@ -203,13 +203,7 @@ impl<'a> TouchedTables<'a> {
         session.carry_out(Sent::Kept(id), &parameters, &mut |_: &[ValueRef<'_>]| Flow::More).map(|_| ())
     }
 
-    fn set_back(
-        &self,
-        session: &mut dyn Session,
-        table: TableId,
-        columns: &[ColumnId],
-        values: &[Value],
-    ) -> Result<(), EngineError> {
+    fn set_back(&self, session: &mut dyn Session, table: TableId, columns: &[ColumnId], values: &[Value]) -> Result<(), EngineError> {
         let (model, dialect) = (self.table(table), self.engine.dialect());
         let set = |(at, &column): (usize, &ColumnId)| {
             format!("{} = {}", (dialect.quote)(&model.columns[column].name), (dialect.placeholder)(at + 1))

@@ -202,8 +202,9 @@ impl Blueprint {
                         ValueSource::RowNumber(first)
                             if key.guard.is_none() && parent >= self.tables[reference.parent.0].given.len() as u64 =>
                         {
-                            let given = self.tables[reference.parent.0].given.len() as u64;
-                            out.push(ValueRef::Integer(first + (parent - given) as i64));
+                            let theirs = &self.tables[reference.parent.0];
+                            let own = if parent >= theirs.rows { parent } else { parent - theirs.given.len() as u64 };
+                            out.push(ValueRef::Integer(first + own as i64));
                         }
                         _ => self.make(reference.parent, parent, theirs, out),
                     }

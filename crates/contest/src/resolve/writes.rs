@@ -166,7 +166,8 @@ fn read_set(
     let read = expr::read_condition(text).map_err(|error| unreadable(error, text))?;
     let condition = resolver.condition(&read)?;
     match condition.node {
-        Node::Compare(Comparison::Equal, left, right) if matches!(left.as_leaf(), Some(Leaf::Column { source: 0, column: own }) if *own == column) => {
+        Node::Compare(Comparison::Equal, left, right) if matches!(left.as_leaf(), Some(Leaf::Column { source: 0, column: own }) if *own == column) =>
+        {
             let (kind, of) = (table.columns[column].kind, resolver.kind_of(&right));
             if right.as_literal().is_none() && !is_kept(of, kind) {
                 let name = format!("`{}.{}`", table.name, table.columns[column].name);
@@ -248,7 +249,8 @@ fn also_new(schema: &Schema, root: TableId, count: u64, also: &[String]) -> Resu
         }
         let refers = |(under, (parent, _)): (usize, &(TableId, u64))| {
             let references = schema.table(table).references.iter().enumerate();
-            let is_named = |columns: &[ColumnId]| by.is_none_or(|by| schema.table(table).find(by).is_some_and(|column| columns.contains(&column)));
+            let is_named =
+                |columns: &[ColumnId]| by.is_none_or(|by| schema.table(table).find(by).is_some_and(|column| columns.contains(&column)));
             let meant = references.filter(|(_, reference)| reference.parent == *parent && is_named(&reference.columns));
             meant.map(|(at, _)| (under, at)).collect::<Vec<_>>()
         };
@@ -261,7 +263,11 @@ fn also_new(schema: &Schema, root: TableId, count: u64, also: &[String]) -> Resu
                     let model = schema.table(table);
                     model.columns[model.references[reference].columns[0]].name.clone()
                 };
-                let hint = format!("say by which column: \"{name}.{} {number} each\" or \"{name}.{} {number} each\"", column(first), column(other));
+                let hint = format!(
+                    "say by which column: \"{name}.{} {number} each\" or \"{name}.{} {number} each\"",
+                    column(first),
+                    column(other)
+                );
                 return Err(wrong(whole, format!("`{name}` refers to what is new here in several ways"), &hint));
             }
         };

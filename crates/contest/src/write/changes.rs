@@ -38,27 +38,31 @@ fn which(dialect: &Dialect, table: &str, of: &RowsOf, shape: &Shape<'_>) -> Sql 
     let quote = dialect.quote;
     match of {
         RowsOf::Where(conditions) if conditions.is_empty() => Sql::default(),
-        RowsOf::Where(conditions) => {
-            let parts = conditions.iter().map(|part| condition(dialect, part, shape));
-            Sql::join(parts, " AND ").within("\nWHERE ", "")
-        }
-        RowsOf::Among(columns, select) => {
-            let columns: Vec<String> = columns.iter().map(|column| quote(column)).collect();
-            let left = if columns.len() == 1 { columns[0].clone() } else { format!("({})", columns.join(", ")) };
-            select_sql(dialect, select, shape).within(&format!("\nWHERE {left} IN ("), ")")
-        }
         RowsOf::With(columns, select, called) => {
             let called = quote(called);
             let mut sql = select_sql(dialect, select, shape).within("\nFROM (", &format!(") AS {called}\nWHERE "));
             let names = select.columns.iter().flatten().filter_map(|column| column.name.as_deref());
-            let equal = columns
-                .iter()
-                .zip(names)
-                .map(|(own, theirs)| Sql::text(format!("{}.{} = {called}.{}", quote(table), quote(own), quote(theirs))));
-            sql.add(Sql::join(equal, " AND "));
+            let pair = |(own, theirs): (&String, &str)| Sql::text(format!("{}.{} = {called}.{}", quote(table), quote(own), quote(theirs)));
+            sql.add(Sql::join(columns.iter().zip(names).map(pair), " AND "));
             sql
         }
-        RowsOf::Keys(keys) => print_keys(dialect, keys, shape).within("\nWHERE ", ""),
+        of => must_hold(dialect, of, shape).within("\nWHERE ", ""),
+    }
+}
+
+/// What must hold of rows that are meant.
+fn must_hold(dialect: &Dialect, of: &RowsOf, shape: &Shape<'_>) -> Sql {
+    match of {
+        RowsOf::Where(conditions) => Sql::join(conditions.iter().map(|part| condition(dialect, part, shape)), " AND "),
+        RowsOf::Among(columns, select) => {
+            let columns: Vec<String> = columns.iter().map(|column| (dialect.quote)(column)).collect();
+            let left = if columns.len() == 1 { columns[0].clone() } else { format!("({})", columns.join(", ")) };
+            select_sql(dialect, select, shape).within(&format!("{left} IN ("), ")")
+        }
+        RowsOf::Keys(keys) => print_keys(dialect, keys, shape),
+        RowsOf::Any(all) => Sql::join(all.iter().map(|one| must_hold(dialect, one, shape).within("(", ")")), " OR "),
+        // It is spoken of beside the table.
+        RowsOf::With(..) => Sql::default(),
     }
 }
 

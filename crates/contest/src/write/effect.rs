@@ -190,56 +190,65 @@ impl<'a> Effects<'a> {
     }
 
     fn deleted(&self, also: &[TableId], parameters: &[Value]) -> Result<Effect, WriteError> {
-        let mut effect = Effect::default();
-        let own: Vec<u64> = self.taken(parameters)?.into_iter().map(|(row, _)| row).collect();
-        effect.own_rows = own.len() as u64;
-        let chosen: BTreeSet<u64> = own.iter().copied().collect();
-        effect.tables.entry(self.write.table()).or_default().gone.extend(&own);
-        let mut to_follow: Vec<(TableId, Vec<u64>)> = vec![(self.write.table(), own)];
+        let root = self.write.table();
+        let own: BTreeSet<u64> = self.taken(parameters)?.into_iter().map(|(row, _)| row).collect();
+        let mut effect = Effect { own_rows: own.len() as u64, ..Effect::default() };
+        // What statements say: the rows that are meant, and of the tables that go with them those that hang on what goes so.
+        let mut gone: Vec<(TableId, Vec<u64>)> = vec![(root, own.iter().copied().collect())];
+        effect.tables.entry(root).or_default().gone.extend(&own);
+        let mut at = 0;
+        while let Some((parent, rows)) = gone.get(at).cloned() {
+            at += 1;
+            for &child in also.iter().filter(|child| **child != parent) {
+                let new = self.hanging(child, parent, &rows).into_iter().map(|(_, row)| row);
+                let of_child = &mut effect.tables.entry(child).or_default().gone;
+                let new: Vec<u64> = new.filter(|row| of_child.insert(*row)).collect();
+                if !new.is_empty() {
+                    gone.push((child, new));
+                }
+            }
+        }
+        // What the schema says of all that hangs on these.
         let mut held = Vec::new();
-        while let Some((parent, rows)) = to_follow.pop() {
+        while let Some((parent, rows)) = gone.pop() {
             for child in self.schema.ids() {
-                for reference in self.schema.table(child).references.iter().filter(|reference| reference.parent == parent) {
-                    let hanging = self.hanging(child, &reference.columns, parent, &reference.parent_columns, &rows);
-                    let goes_too = also.contains(&child) && reference.parent != child;
-                    let act = if goes_too { OnDelete::Cascade } else { on_delete(&reference.manner) };
-                    match act {
+                for (reference, row) in self.hanging(child, parent, &rows) {
+                    let reference = &self.schema.table(child).references[reference];
+                    let manner = on_delete(&reference.manner);
+                    if manner == OnDelete::Cascade && child == root && own.contains(&row) {
+                        return Err(WriteError::Breaks(format!(
+                            "rows of `{}` that the condition takes go by a cascade from others that go, so that no database tells how many it deletes",
+                            self.schema.table(child).name
+                        )));
+                    }
+                    let of_child = effect.tables.entry(child).or_default();
+                    match manner {
+                        _ if of_child.gone.contains(&row) => {}
                         OnDelete::Cascade => {
-                            let is_declared = on_delete(&reference.manner) == OnDelete::Cascade;
-                            if is_declared && child == self.write.table() && hanging.iter().any(|row| chosen.contains(row)) {
-                                let name = &self.schema.table(child).name;
-                                return Err(WriteError::Breaks(format!(
-                                    "rows of `{name}` that the condition takes go by a cascade from others that it takes, so that no database tells \
-                                     how many it deletes"
-                                )));
-                            }
-                            let of_child = effect.tables.entry(child).or_default();
-                            let new: Vec<u64> = hanging.into_iter().filter(|row| of_child.gone.insert(*row)).collect();
-                            if !new.is_empty() {
-                                to_follow.push((child, new));
-                            }
+                            of_child.gone.insert(row);
+                            gone.push((child, vec![row]));
                         }
-                        OnDelete::Refuse => held.extend(hanging.into_iter().map(|row| (parent, child, row))),
+                        OnDelete::Refuse => held.push((parent, child, row)),
                         OnDelete::Null | OnDelete::Default => {
-                            let becomes = |column: ColumnId| match (&self.schema.table(child).columns[column].default, act) {
+                            let becomes = |column: ColumnId| match (&self.schema.table(child).columns[column].default, manner) {
                                 (Some(ColumnDefault::Value(value)), OnDelete::Default) => value.clone(),
                                 _ => Value::Null,
                             };
-                            for row in hanging {
-                                let changed = effect.tables.entry(child).or_default().changed.entry(row).or_default();
-                                changed.extend(reference.columns.iter().map(|&column| (column, becomes(column))));
-                            }
+                            let changed = of_child.changed.entry(row).or_default();
+                            changed.extend(reference.columns.iter().map(|&column| (column, becomes(column))));
                         }
                     }
                 }
             }
         }
-        for of_table in effect.tables.values_mut() {
-            let TableEffect { gone, changed, .. } = of_table;
+        for TableEffect { gone, changed, .. } in effect.tables.values_mut() {
             changed.retain(|row, _| !gone.contains(row));
         }
-        let is_gone = |child: &TableId, row: &u64| effect.tables.get(child).is_some_and(|of_child| of_child.gone.contains(row));
-        match held.iter().find(|(_, child, row)| !is_gone(child, row)) {
+        effect.tables.retain(|_, of_table| *of_table != TableEffect::default());
+        effect.tables.entry(root).or_default();
+        let is_left =
+            |(_, child, row): &&(TableId, TableId, u64)| !effect.tables.get(child).is_some_and(|of_child| of_child.gone.contains(row));
+        match held.iter().find(is_left) {
             Some(&(table, child, _)) => Err(WriteError::Hangs { table, child }),
             None => Ok(effect),
         }
@@ -272,10 +281,14 @@ impl<'a> Effects<'a> {
         Ok(taken)
     }
 
-    /// The rows of a child whose columns have the keys of some rows of a parent.
-    fn hanging(&self, child: TableId, columns: &[ColumnId], parent: TableId, theirs: &[ColumnId], rows: &[u64]) -> Vec<u64> {
-        let keys = rows.iter().filter_map(|&row| key_of(self.rows, parent, theirs, row));
-        keys.flat_map(|key| self.with_key(child, columns, &key)).collect()
+    /// The rows of a child that refer to some rows of a parent, each with the reference.
+    fn hanging(&self, child: TableId, parent: TableId, rows: &[u64]) -> Vec<(usize, u64)> {
+        let references = self.schema.table(child).references.iter().enumerate().filter(|(_, reference)| reference.parent == parent);
+        let of_reference = |(at, reference): (usize, &kampf_schema::Reference)| {
+            let keys = rows.iter().filter_map(|&row| key_of(self.rows, parent, &reference.parent_columns, row));
+            keys.flat_map(|key| self.with_key(child, &reference.columns, &key)).map(|row| (at, row)).collect::<Vec<_>>()
+        };
+        references.flat_map(of_reference).collect()
     }
 
     /// The rows of a table with a key.

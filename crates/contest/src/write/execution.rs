@@ -153,11 +153,7 @@ impl WriteExecution {
         keys: &[Value],
     ) -> Result<u64, EngineError> {
         let dialect = self.dialect;
-        let by_keys = match change {
-            Change::Update { of: super::RowsOf::Keys(by), .. } | Change::Delete { of: super::RowsOf::Keys(by), .. } => Some(by),
-            _ => None,
-        };
-        let Some(by) = by_keys else {
+        let Some(by) = change.wanted_keys() else {
             let rows: Vec<Value>;
             let mut parameters = parameters;
             if let Change::Written(_) = change

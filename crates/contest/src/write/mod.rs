@@ -22,8 +22,8 @@ pub(crate) use changes::print_change;
 pub use effect::{Effect, Effects, NewRow, TableEffect, WriteError};
 pub use execution::{WriteExecution, Written};
 pub use plan::{BatchPlan, Change, InsertStep, NewColumn, RowsOf, WritePlan, WriteStep};
-pub(crate) use planner::{follows, has_children};
 pub use planner::{OwnWrite, derive_write, own_write};
+pub(crate) use planner::{follows, has_children};
 pub use state::{TableReader, TableState};
 
 /// What a contest changes.

@@ -9,7 +9,7 @@ use crate::choice::{Back, Commit, Statement};
 use crate::dialect::Dialect;
 use crate::plan::Body;
 use crate::sql::{Printed, Shape};
-use crate::statement::{Condition, Keys, Select, Term};
+use crate::statement::{Condition, Keys, Select, Table, Term};
 
 /// Everything a process needs to carry out a contender that writes.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -82,6 +82,8 @@ pub enum RowsOf {
     With(Vec<String>, Box<Select>, String),
     /// Those with the keys that were read before, so many at a time.
     Keys(Keys),
+    /// Those that are meant by any of several.
+    Any(Vec<RowsOf>),
 }
 
 /// How new rows of one table go in.
@@ -173,7 +175,34 @@ impl WriteStep {
     }
 }
 
+impl RowsOf {
+    /// The keys that rows are meant by, where it is that.
+    pub(crate) fn wanted_keys(&self) -> Option<&Keys> {
+        fn of_select(select: &Select) -> Option<&Keys> {
+            let joined = select.joins.iter().find_map(|join| match &join.table {
+                Table::Derived { select, .. } => of_select(select),
+                Table::Named { .. } => None,
+            });
+            select.wanted_keys().or(joined)
+        }
+        match self {
+            RowsOf::Keys(keys) => Some(keys),
+            RowsOf::Among(_, select) => of_select(select),
+            RowsOf::Any(all) => all.iter().find_map(RowsOf::wanted_keys),
+            RowsOf::Where(_) | RowsOf::With(..) => None,
+        }
+    }
+}
+
 impl Change {
+    /// The keys that rows are meant by, where it is that.
+    pub(crate) fn wanted_keys(&self) -> Option<&Keys> {
+        match self {
+            Change::Update { of, .. } | Change::Delete { of, .. } => of.wanted_keys(),
+            Change::Written(_) => None,
+        }
+    }
+
     /// Its text for a shape.
     pub(crate) fn print(&self, dialect: &Dialect, shape: &Shape<'_>) -> Printed {
         print_change(dialect, self, shape)
@@ -181,11 +210,14 @@ impl Change {
 
     /// Whether its text depends on which parameters are given, or on how many values a list has.
     pub(crate) fn varies(&self) -> bool {
-        let of_rows = |of: &RowsOf| match of {
-            RowsOf::Where(conditions) => Select::varies_by(conditions),
-            RowsOf::Among(_, select) | RowsOf::With(_, select, _) => select.varies(),
-            RowsOf::Keys(_) => false,
-        };
+        fn of_rows(of: &RowsOf) -> bool {
+            match of {
+                RowsOf::Where(conditions) => Select::varies_by(conditions),
+                RowsOf::Among(_, select) | RowsOf::With(_, select, _) => select.varies(),
+                RowsOf::Keys(_) => false,
+                RowsOf::Any(all) => all.iter().any(of_rows),
+            }
+        }
         match self {
             Change::Update { of, .. } | Change::Delete { of, .. } => of_rows(of),
             Change::Written(_) => true,

@@ -137,11 +137,18 @@ fn only_own(need: &Need) -> Option<Need> {
 /// The statements of a delete: what hangs on the rows first.
 fn deletes(schema: &Schema, write: &Write, dialect: &Dialect, also: &[TableId], cascades: bool) -> Result<Vec<WriteStep>, String> {
     let root = write.table();
-    let own: Vec<TableId> = also.iter().copied().filter(|&table| table != root && !(cascades && follows(schema, write, also, table))).collect();
+    let own: Vec<TableId> =
+        also.iter().copied().filter(|&table| table != root && !(cascades && follows(schema, write, also, table))).collect();
     let mut steps = Vec::new();
     let key = schema.table(root).primary_key.clone();
     // What is deleted first must not decide which rows follow.
-    let looks_at_them = write.rows.tables().iter().any(|table| own.contains(table));
+    let touched = write.touched(schema);
+    let is_set = |reference: &kampf_schema::Reference| {
+        reference.parent != root && touched.contains(&reference.parent) && on_delete(&reference.manner) != OnDelete::Refuse
+    };
+    let loses_its_parent = schema.table(root).references.iter().any(is_set);
+    let changes = |table: &TableId| if *table == root { loses_its_parent } else { touched.contains(table) };
+    let looks_at_them = !own.is_empty() && write.rows.tables().iter().any(changes);
     let mut of_root = which(schema, write, dialect, &key)?;
     if looks_at_them {
         let keys = giving(&write.rows, write.rows.give[..key.len()].to_vec());
@@ -154,7 +161,12 @@ fn deletes(schema: &Schema, write: &Write, dialect: &Dialect, also: &[TableId], 
     let mut order: Vec<TableId> = schema.parents_first().into_iter().filter(|table| own.contains(table)).collect();
     order.reverse();
     for table in order {
-        let of = hanging(schema, write, dialect, table, looks_at_them, also)?;
+        let mut of = hanging(schema, write, dialect, table, looks_at_them, also)?;
+        // Rows of one table may hang on each other, whichever way they hang on what goes.
+        let is_said = |of: &RowsOf| matches!(of, RowsOf::Where(conditions) if !conditions.is_empty()) || matches!(of, RowsOf::Among(..));
+        if of.len() > 1 && of.iter().all(is_said) {
+            of = vec![RowsOf::Any(of)];
+        }
         for of in of {
             steps.push(WriteStep::Once { change: Change::Delete { table: schema.table(table).name.clone(), of }, is_own: false });
         }
@@ -215,7 +227,11 @@ fn hanging(
                 let select = match between {
                     RowsOf::Where(conditions) => select_of(schema, reference.parent, &reference.parent_columns, conditions),
                     RowsOf::Among(columns, select) => among(schema, reference.parent, &reference.parent_columns, columns, *select),
-                    RowsOf::Keys(_) | RowsOf::With(..) => return Err("is not asked for keys of rows between".to_owned()),
+                    RowsOf::Keys(keys) => {
+                        let select = select_of(schema, reference.parent, &reference.parent_columns, Vec::new());
+                        Select { keys: Some(keys), ..select }
+                    }
+                    RowsOf::With(..) | RowsOf::Any(_) => return Err("is not asked for keys of rows between".to_owned()),
                 };
                 all.push(RowsOf::Among(names(schema, table, &reference.columns), Box::new(select)));
             }

@@ -3,9 +3,9 @@
 use std::collections::HashMap;
 
 use crate::common::{OTHER, need, schema, text};
-use kampf_contest::{BulkInto, 
-    Cache, Choices, Collect, EngineError, EngineErrorKind, Execution, Fetch, Flow, GroupUnit, Grouped, Hydration, Loading, NeedText,
-    Observed, Plan, Portions, QueryPlan, Sent, Session, Sink, StatementId, Touch, Traffic, Unit, derive,
+use kampf_contest::{
+    BulkInto, Cache, Choices, Collect, EngineError, EngineErrorKind, Execution, Fetch, Flow, GroupUnit, Grouped, Hydration, Loading,
+    NeedText, Observed, Plan, Portions, QueryPlan, Sent, Session, Sink, StatementId, Touch, Traffic, Unit, derive,
 };
 use kampf_schema::{LogicalType, Schema, Value, ValueRef};
 

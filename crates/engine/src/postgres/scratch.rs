@@ -114,6 +114,18 @@ fn prepare(link: &Link, order: &ScratchOrder<'_>) -> Result<(), EngineError> {
     Ok(())
 }
 
+/// Has all references of a schema of Kampf's own wait for the end of a transaction where it asks them to, as the runner's does that takes back what was
+/// written.
+fn let_references_wait(link: &Link) -> Result<(), EngineError> {
+    let sql = "SELECT conrelid::regclass::text, quote_ident(conname::text) FROM pg_constraint
+        WHERE contype = 'f' AND connamespace = current_schema()::regnamespace";
+    for row in link.query(sql, &[])? {
+        let (table, name): (&str, &str) = (row.get(0), row.get(1));
+        link.execute(&format!("ALTER TABLE {table} ALTER CONSTRAINT {name} DEFERRABLE"))?;
+    }
+    Ok(())
+}
+
 /// Copies the files of a cluster that is at work and that nobody writes to, with whom they belong to.
 fn copy(from: &Path, to: &Path) -> std::io::Result<()> {
     let about = fs::metadata(from)?;
@@ -220,6 +232,7 @@ impl InSchema {
             let own_url = connect::with_password(served.url())?;
             let link = Link::open(&own_url)?;
             prepare(&link, order)?;
+            let_references_wait(&link)?;
             link.execute(&format!("COMMENT ON TABLE kampf_scratch IS '{}'", super::load::TABLE_MARK))?;
             Ok(InSchema {
                 url: own_url.clone(),

@@ -168,8 +168,9 @@ impl<'a> ScratchState<'a> {
         let effect = self.effect(set)?;
         let own = self.job.write.table();
         let Some(of_table) = effect.tables.get(&own) else { return Ok(Vec::new()) };
-        let key =
-            |row: u64| self.setup.schema.table(own).primary_key.iter().map(|&column| self.job.rows.value(own, row, column)).collect::<Vec<Value>>();
+        let key = |row: u64| {
+            self.setup.schema.table(own).primary_key.iter().map(|&column| self.job.rows.value(own, row, column)).collect::<Vec<Value>>()
+        };
         Ok(match &self.job.write.act {
             Act::Insert { .. } => of_table.new.iter().map(|row| row.values.clone()).collect(),
             Act::Update { .. } => of_table
