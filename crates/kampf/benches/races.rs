@@ -14,7 +14,7 @@ use kampf_engine::{Engine, Ground, engine};
 use kampf_fill::{Blueprint, Order};
 use kampf_protocol::{Hello, Limits, Mode, Ran, Received, Reply, Request, Run, read_reply, request_line};
 use kampf_race::{Forecaster, Goal, Race, RaceSettings};
-use kampf_runner::{OwnContender, reference_loop};
+use kampf_runner::{OwnContender, OwnTask, reference_loop};
 use kampf_schema::{TableId, ddl, expr::RowCount};
 
 const KAMPF: &str = env!("CARGO_BIN_EXE_kampf");
@@ -68,11 +68,9 @@ impl Spoken {
         let mut spoken = Spoken { child, stdin, stdout };
         let plan = own_sql(None, sql, &[], Hydration::Record).expect("the SQL has no parameters");
         let own = OwnContender {
-            plan,
-            is_own_sql: false,
+            task: OwnTask::Read { plan: Box::new(plan), is_own_sql: false, hit_rate: 0.9 },
             settings: Vec::new(),
             parameters: Vec::new(),
-            hit_rate: 0.9,
             simulated_trip_ns: trip.as_nanos() as u64,
         };
         spoken.say(&Request::Hello(Box::new(Hello {
@@ -106,7 +104,14 @@ impl Spoken {
     /// A run, and how long it took by this process's clock.
     fn run(&mut self, passes: u64) -> (Ran, Duration) {
         let begun = Instant::now();
-        self.say(&Request::Run(Run { id: 1, mode: Mode::Time, parameters: vec![Vec::new()], passes, calls_per_span: 1 }));
+        self.say(&Request::Run(Run {
+            id: 1,
+            mode: Mode::Time,
+            parameters: vec![Vec::new()],
+            passes,
+            calls_per_span: 1,
+            new_rows: Vec::new(),
+        }));
         match self.hear() {
             Reply::Ran(ran) => (ran, begun.elapsed()),
             other => panic!("{other:?}"),

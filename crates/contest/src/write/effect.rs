@@ -146,7 +146,7 @@ impl<'a> Effects<'a> {
 
     /// The rows that are new in each table, as they are made.
     fn new_rows(&self) -> Vec<Vec<NewRow>> {
-        let of_table = |(place, ((table, _), numbers)): (usize, ((TableId, u64), &Vec<(u64, Option<usize>)>))| {
+        let of_table = |(place, (table, _)): (usize, (TableId, u64))| {
             let generated = super::generated_key(self.schema, table);
             let hung = hung_columns(self.schema, self.write, place);
             let row = |&(number, under): &(u64, Option<usize>)| {
@@ -154,9 +154,9 @@ impl<'a> Effects<'a> {
                 let own = |column: ColumnId| if is_open(column) { Value::Null } else { self.rows.value(table, number, column) };
                 NewRow { values: (0..self.schema.table(table).columns.len()).map(own).collect(), under }
             };
-            numbers.iter().map(row).collect()
+            self.new[place].iter().map(row).collect()
         };
-        self.write.new_tables().into_iter().zip(self.new).enumerate().map(of_table).collect()
+        self.write.new_tables().into_iter().enumerate().map(of_table).collect()
     }
 
     /// A value as a column of the own table keeps it: whole numbers in a column of decimals are decimals.

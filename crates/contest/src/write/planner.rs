@@ -226,7 +226,7 @@ fn hanging(
             for between in hanging(schema, write, dialect, reference.parent, by_key, also)? {
                 let select = match between {
                     RowsOf::Where(conditions) => select_of(schema, reference.parent, &reference.parent_columns, conditions),
-                    RowsOf::Among(columns, select) => among(schema, reference.parent, &reference.parent_columns, columns, *select),
+                    RowsOf::Among(columns, select) => among(schema, reference.parent, &reference.parent_columns, &columns, *select),
                     RowsOf::Keys(keys) => {
                         let select = select_of(schema, reference.parent, &reference.parent_columns, Vec::new());
                         Select { keys: Some(keys), ..select }
@@ -252,7 +252,7 @@ fn select_of(schema: &Schema, table: TableId, columns: &[ColumnId], filter: Vec<
 }
 
 /// Columns of a table's rows whose columns are among what a select gives.
-fn among(schema: &Schema, table: TableId, columns: &[ColumnId], own: Vec<String>, inner: Select) -> Select {
+fn among(schema: &Schema, table: TableId, columns: &[ColumnId], own: &[String], inner: Select) -> Select {
     let model = schema.table(table);
     let alias = "inner_rows".to_owned();
     let mut named = inner;

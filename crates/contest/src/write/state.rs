@@ -152,7 +152,7 @@ impl Effect {
         let plain = |place: usize, values: &[Value]| without_keys(schema, write, place, values);
         let (mut wanted, mut there): (Vec<Vec<u64>>, Vec<Vec<u64>>) = (Vec::new(), Vec::new());
         // Children are told before the rows that they hang on.
-        let mut of_children: Vec<(BTreeMap<usize, Vec<u64>>, HashMap<Key, Vec<u64>>)> = vec![Default::default(); tables.len()];
+        let mut of_children: Vec<ChildNumbers> = vec![Default::default(); tables.len()];
         for place in (0..tables.len()).rev() {
             let table = tables[place];
             let reader = found.iter().find(|reader| reader.table == table)?;
@@ -224,6 +224,9 @@ impl Effect {
     }
 }
 
+/// Numbers of the rows that hang on others: as they must, by the places of those, and as they do, by their keys.
+type ChildNumbers = (BTreeMap<usize, Vec<u64>>, HashMap<Key, Vec<u64>>);
+
 /// The values of a new row without those that are not known before it is there.
 fn without_keys(schema: &Schema, write: &Write, place: usize, values: &[Value]) -> Vec<Value> {
     let table = write.new_tables()[place].0;
@@ -267,7 +270,7 @@ fn of_table(
         }
     };
     differs(changed, reader.found_touched.clone()).or_else(|| differs(new, found_new)).or_else(|| {
-        (others != reader.others).then(|| Difference {
+        (others != reader.others).then_some(Difference {
             expected_rows: others.rows as usize,
             found_rows: reader.others.rows as usize,
             row: 0,

@@ -5,7 +5,7 @@ use std::cell::Cell;
 use std::collections::BTreeMap;
 
 use kampf_contest::{
-    Act, Commit, Effect, Effects, Field, NewRow, Restriction, RowsOf, Write, WriteError, WriteExecution, WritePlan, WriteStep, WriteText,
+    Act, Commit, Effect, Effects, Field, NewRow, Restriction, Write, WriteError, WriteExecution, WritePlan, WriteStep, WriteText,
     derive_write, generated_key, resolve_write,
 };
 use kampf_engine::{Engine, GeneratedRows, Ground, ScratchOrder, TouchedTables, engine};
@@ -164,11 +164,7 @@ fn more_rows(schema: &Schema, blueprint: &Blueprint, write: &Write) -> Option<(B
 /// How many statements a way sends; none where that depends on the rows that it finds.
 fn statements(plan: &WritePlan, write: &Write) -> Option<u64> {
     let new: Vec<u64> = write.new_tables().iter().map(|(_, rows)| *rows).collect();
-    let finds = plan.steps.iter().any(|step| match step {
-        WriteStep::Keys { .. } => true,
-        WriteStep::Once { change: kampf_contest::Change::Delete { of: RowsOf::Keys(_), .. }, .. } => true,
-        _ => false,
-    });
+    let finds = plan.steps.iter().any(|step| matches!(step, WriteStep::Keys { .. }));
     let around = if plan.commit == Some(Commit::Once) { 2 } else { 0 };
     (!finds).then(|| around + plan.steps.iter().map(|step| step.statements(&new)).sum::<u64>())
 }

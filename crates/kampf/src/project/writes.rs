@@ -3,7 +3,7 @@
 use kampf_contest::{
     ByHand, Commit, Effects, Field, OwnWrite, Write, WriteError, WriteText, derive_write, generated_key, own_write, resolve_write,
 };
-use kampf_fill::{FillSubject, MoreRows};
+use kampf_fill::{Blueprint, FillSubject, MoreRows, NewNumbers};
 use kampf_runner::{Contest, Entry, EntryWay, Job, JobRows, WriteJob};
 use kampf_schema::{TableId, Value};
 use serde_json::json;
@@ -22,7 +22,7 @@ use crate::problem::Problem;
 pub(super) fn resolve(project: &Project, config: &ContestConfig, of: &WriteConfig, selection: &Selection) -> Result<Selected, Problem> {
     let source = &project.config.source;
     let write = write(project, config, of)?;
-    let (rows, new) = new_rows(project, of, &write).map_err(|(problem, span)| problem.at(source.place(span.unwrap_or(config.span))))?;
+    let (rows, new) = new_rows(project, config, of, &write)?;
     let touched = write.touched(&project.schema);
     let names = |&table: &TableId| {
         let model = project.schema.table(table);
@@ -104,12 +104,7 @@ fn write(project: &Project, config: &ContestConfig, of: &WriteConfig) -> Result<
 }
 
 /// Rows behind the last ones of the tables, for those that are to be new.
-#[expect(clippy::type_complexity, reason = "an error has its place, where it has one")]
-fn new_rows(
-    project: &Project,
-    of: &WriteConfig,
-    write: &Write,
-) -> Result<(kampf_fill::Blueprint, Vec<kampf_fill::NewNumbers>), (Problem, Option<kampf_schema::Span>)> {
+fn new_rows(project: &Project, config: &ContestConfig, of: &WriteConfig, write: &Write) -> Result<(Blueprint, Vec<NewNumbers>), Problem> {
     let kampf_contest::Act::Insert { count, also, .. } = &write.act else { return Ok((project.blueprint.clone(), Vec::new())) };
     let made = |table: TableId| generated_key(&project.schema, table);
     let own = MoreRows { table: write.table(), count: *count, under: None, made: made(write.table()) };
@@ -126,7 +121,8 @@ fn new_rows(
             _ => 0,
         };
         let span = place.checked_sub(1).and_then(|at| of.also.get(at)).map(|also| also.span).or(of.count.map(|(_, span)| span));
-        (Problem::wrong(error.message).maybe_hint(error.hint), span)
+        let place = project.config.source.place(span.unwrap_or(config.span));
+        Problem::wrong(error.message).at(place).maybe_hint(error.hint)
     })
 }
 

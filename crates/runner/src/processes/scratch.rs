@@ -40,7 +40,7 @@ impl<'a> ScratchState<'a> {
         let begun = Instant::now();
         let tables = TouchedTables::open(setup.engine, &setup.settings, setup.schema, place.scratch, &job.rows, &job.touched);
         let effects = Effects::of(setup.schema, &job.write, &job.rows, &job.new);
-        let (tables, bytes) = (tables.map_err(of_engine)?, place.scratch.bytes().map_err(of_engine)?);
+        let (tables, bytes) = (tables.map_err(|error| of_engine(&error))?, place.scratch.bytes().map_err(|error| of_engine(&error))?);
         Ok(ScratchState { setup, job, place, tables, effects, known: Vec::new(), looking: begun.elapsed(), looked: Instant::now(), bytes })
     }
 
@@ -116,7 +116,7 @@ impl<'a> ScratchState<'a> {
     }
 
     fn difference(&self, effect: &Effect, said: u64) -> Result<Option<Difference>, Trouble> {
-        let found = self.tables.after(&self.effects, effect).map_err(of_engine)?;
+        let found = self.tables.after(&self.effects, effect).map_err(|error| of_engine(&error))?;
         let difference = effect.difference(self.setup.schema, &self.job.write, &self.effects, self.tables.before(), &found);
         let miscounted = || {
             (said != effect.own_rows).then(|| Difference {
@@ -141,9 +141,9 @@ impl<'a> ScratchState<'a> {
         }
         let begun = Instant::now();
         let whole = self.sums_are_as_before()?;
-        if self.place.scratch.bytes().map_err(of_engine)? > self.bytes + self.bytes / 10 {
-            self.place.scratch.make_room().map_err(of_engine)?;
-            self.bytes = self.bytes.max(self.place.scratch.bytes().map_err(of_engine)?);
+        if self.place.scratch.bytes().map_err(|error| of_engine(&error))? > self.bytes + self.bytes / 10 {
+            self.place.scratch.make_room().map_err(|error| of_engine(&error))?;
+            self.bytes = self.bytes.max(self.place.scratch.bytes().map_err(|error| of_engine(&error))?);
         }
         (self.looking, self.looked) = (begun.elapsed(), Instant::now());
         Ok(whole)
@@ -151,7 +151,7 @@ impl<'a> ScratchState<'a> {
 
     /// Whether all is as it was.
     pub(crate) fn sums_are_as_before(&self) -> Result<bool, Trouble> {
-        self.tables.are_as_before().map_err(of_engine)
+        self.tables.are_as_before().map_err(|error| of_engine(&error))
     }
 
     /// Sets all touched tables to what they were, whatever has become of them.
@@ -187,6 +187,6 @@ impl<'a> ScratchState<'a> {
     }
 }
 
-fn of_engine(error: kampf_contest::EngineError) -> Trouble {
+fn of_engine(error: &kampf_contest::EngineError) -> Trouble {
     Trouble::Refused(format!("the copy that is written to: {error}"))
 }
