@@ -4,19 +4,16 @@ use std::hint::black_box;
 use std::io::{BufRead, Write};
 use std::time::{Duration, Instant};
 
-use kampf_contest::{
-    Cache, Consumer, EngineError, EngineErrorKind, Execution, Measure, Plan, Session, Touch, WriteExecution, WritePlan, value_from_json,
-    value_to_json,
-};
+use kampf_contest::{Cache, Consumer, EngineError, Execution, Measure, Plan, Session, Touch, WriteExecution, WritePlan, value_to_json};
 use kampf_engine::{Engine, Setting, engine};
 use kampf_protocol::{Counts, Failed, Hello, KeptTimes, Mode, Ran, Ready, Reply, Request, Rows, Run, read_request, reply_line};
 use kampf_schema::{LogicalType, Value, ValueRef};
-use rustix::time::{ClockId, clock_gettime};
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
 
 use crate::allocator::count_heap;
 use crate::delayed::Delayed;
+use crate::serving::{Serving, nanos, processor_time, sets_of};
 use crate::watched::{Watch, Watched};
 use crate::writer::Writer;
 
@@ -124,32 +121,6 @@ pub fn serve(mut input: impl BufRead, mut output: impl Write) -> std::io::Result
             Err(reason) => contender.say(&Reply::Failed(Failed::of(reason)))?,
         }
     }
-}
-
-/// What serves runs.
-pub(crate) trait Serving {
-    /// Where replies go.
-    fn output(&mut self) -> &mut dyn Write;
-
-    /// Carries out a run and says what came of it.
-    fn run(&mut self, run: &Run) -> std::io::Result<()>;
-
-    fn say(&mut self, reply: &Reply) -> std::io::Result<()> {
-        let output = self.output();
-        output.write_all(reply_line(reply).as_bytes())?;
-        output.flush()
-    }
-
-    fn refuse(&mut self, error: &EngineError) -> std::io::Result<()> {
-        self.say(&Reply::Failed(Failed { reason: error.to_string(), out_of_memory: error.kind == EngineErrorKind::Memory }))
-    }
-}
-
-/// The parameter sets of a run as values of their types.
-pub(crate) fn sets_of(run: &Run, kinds: &[LogicalType]) -> Result<Vec<Vec<Value>>, Failed> {
-    let set = |set: &Vec<Json>| set.iter().zip(kinds).map(|(json, kind)| value_from_json(json, Some(*kind))).collect::<Result<_, _>>();
-    let sets: Result<Vec<Vec<Value>>, _> = run.parameters.iter().map(set).collect();
-    sets.map_err(|error| Failed::of(format!("a parameter is wrong: {error}")))
 }
 
 fn own_contender(hello: &Hello) -> Result<OwnContender, String> {
@@ -353,10 +324,6 @@ impl Contender<'_> {
 const HITS: u32 = 16;
 const SHORTEST_HITS: Duration = Duration::from_micros(10);
 
-pub(crate) fn nanos(time: Duration) -> u64 {
-    u64::try_from(time.as_nanos()).unwrap_or(u64::MAX)
-}
-
 /// Sends the rows of an answer as they come, so that none is too long for this process.
 struct Lines<'a> {
     id: u64,
@@ -433,10 +400,4 @@ impl Consumer for Lines<'_> {
         self.count = 0;
         self.came = Some(rows);
     }
-}
-
-/// Processor time of this process, in nanoseconds.
-pub(crate) fn processor_time() -> u64 {
-    let time = clock_gettime(ClockId::ProcessCPUTime);
-    u64::try_from(time.tv_sec).unwrap_or(0) * 1_000_000_000 + u64::try_from(time.tv_nsec).unwrap_or(0)
 }

@@ -13,6 +13,7 @@ mod machine;
 mod policy;
 mod processes;
 mod relay;
+mod serving;
 mod trouble;
 mod watched;
 mod writer;

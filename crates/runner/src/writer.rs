@@ -9,7 +9,7 @@ use kampf_protocol::{Counts, Failed, Mode, Ran, Reply, Run};
 use kampf_schema::{LogicalType, Value};
 
 use crate::allocator::count_heap;
-use crate::contender::{Serving, nanos, processor_time, sets_of};
+use crate::serving::{Serving, nanos, processor_time, sets_of};
 use crate::watched::{Watch, Watched};
 
 pub(crate) struct Writer<'a> {

@@ -12,7 +12,7 @@ pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) ->
 }
 
 /// So many names are listed.
-const FEW: usize = 24;
+const FEW: usize = 32;
 
 /// A hint for a word that is not among the candidates: the nearest one, or all of them where they are few.
 pub fn did_you_mean<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<String> {

@@ -2,14 +2,39 @@
 
 use kampf_schema::expr::Expr;
 
-use super::plan::{BatchPlan, Change, InsertStep, RowsOf};
+use super::plan::{BatchPlan, Change, InsertStep, RowsOf, WritePlan, WriteStep};
 use crate::choice::Back;
 use crate::dialect::{Dialect, RowList};
 use crate::sql::{Bind, Printed, Shape, Sql, print_condition, print_keys, print_terms, select_sql, typed};
 use crate::statement::{Condition, Term};
 
+impl WritePlan {
+    /// The statements as they would be sent, those that come again and again once: for people.
+    pub fn statements(&self, dialect: &Dialect, parameters: &[String]) -> Vec<String> {
+        self.steps.iter().map(|step| step.named(dialect, parameters)).collect()
+    }
+}
+
+impl WriteStep {
+    fn named(&self, dialect: &Dialect, parameters: &[String]) -> String {
+        let shape = Shape { abridged: true, ..Shape::PLAIN };
+        match self {
+            WriteStep::Once { change, .. } => change.print(dialect, &shape).named(dialect, parameters),
+            WriteStep::Keys { select, .. } => crate::sql::print_select(dialect, select, &shape).named(dialect, parameters),
+            WriteStep::Insert(step) => step.named(dialect, parameters),
+        }
+    }
+}
+
+impl Change {
+    /// Its text for a shape.
+    pub(crate) fn print(&self, dialect: &Dialect, shape: &Shape<'_>) -> Printed {
+        print_change(dialect, self, shape)
+    }
+}
+
 /// The text of a change for a shape. What an engine cannot say is no part of the changes that are made for it.
-pub(crate) fn print_change(dialect: &Dialect, change: &Change, shape: &Shape<'_>) -> Printed {
+fn print_change(dialect: &Dialect, change: &Change, shape: &Shape<'_>) -> Printed {
     let sql = match change {
         Change::Update { table, set, of } => updated(dialect, table, set, of, shape),
         Change::Delete { table, of } => {

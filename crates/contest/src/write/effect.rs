@@ -111,20 +111,13 @@ impl<'a> Effects<'a> {
         self.rows
     }
 
-    /// What becomes of them.
-    ///
-    /// # Errors
-    /// Why that cannot be told, or must not be.
-    pub fn with(&self, parameters: &[Value]) -> Result<Effect, WriteError> {
+    /// What becomes of them, whatever rules that breaks ([`Effects::with`] sees to these).
+    pub(super) fn meant(&self, parameters: &[Value]) -> Result<Effect, WriteError> {
         self.evaluation.overflows()?;
-        let effect = match &self.write.act {
-            Act::Insert { set, .. } => self.inserted(set, parameters)?,
-            Act::Update { set } => self.updated(set, parameters)?,
-            Act::Delete { also } => self.deleted(also, parameters)?,
-        };
-        match super::rules::broken(self.schema, self, &effect) {
-            Some(rule) => Err(WriteError::Breaks(rule)),
-            None => Ok(effect),
+        match &self.write.act {
+            Act::Insert { set, .. } => self.inserted(set, parameters),
+            Act::Update { set } => self.updated(set, parameters),
+            Act::Delete { also } => self.deleted(also, parameters),
         }
     }
 
@@ -163,6 +156,11 @@ impl<'a> Effects<'a> {
     fn as_kept(&self, column: ColumnId, value: Value) -> Value {
         let kind = self.schema.table(self.write.table()).columns[column].kind;
         kampf_schema::expr::fit(&value, kind).unwrap_or(value)
+    }
+
+    /// The schema.
+    pub(super) fn schema(&self) -> &'a Schema {
+        self.schema
     }
 
     /// The contest's own table.

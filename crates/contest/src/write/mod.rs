@@ -18,7 +18,6 @@ use serde::{Deserialize, Serialize};
 
 use crate::need::Need;
 
-pub(crate) use changes::print_change;
 pub use effect::{Effect, Effects, NewRow, TableEffect, WriteError};
 pub use execution::{WriteExecution, Written};
 pub use plan::{BatchPlan, Change, InsertStep, NewColumn, RowsOf, WritePlan, WriteStep};

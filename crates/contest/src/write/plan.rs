@@ -4,11 +4,8 @@ use kampf_schema::LogicalType;
 use kampf_schema::expr::Expr;
 use serde::{Deserialize, Serialize};
 
-use super::print_change;
 use crate::choice::{Back, Commit, Statement};
-use crate::dialect::Dialect;
 use crate::plan::Body;
-use crate::sql::{Printed, Shape};
 use crate::statement::{Condition, Keys, Select, Table, Term};
 
 /// Everything a process needs to carry out a contender that writes.
@@ -136,11 +133,6 @@ pub enum BatchPlan {
 }
 
 impl WritePlan {
-    /// The statements as they would be sent, those that come again and again once: for people.
-    pub fn statements(&self, dialect: &Dialect, parameters: &[String]) -> Vec<String> {
-        self.steps.iter().map(|step| step.named(dialect, parameters)).collect()
-    }
-
     /// Whether more than one statement is sent, for a number of rows in each table with new ones.
     pub fn is_single(&self, new: &[u64]) -> bool {
         let statements: u64 = self.steps.iter().map(|step| step.statements(new)).sum();
@@ -162,15 +154,6 @@ impl WriteStep {
                     BatchPlan::Bulk => 1,
                 }
             }
-        }
-    }
-
-    fn named(&self, dialect: &Dialect, parameters: &[String]) -> String {
-        let shape = Shape { abridged: true, ..Shape::PLAIN };
-        match self {
-            WriteStep::Once { change, .. } => change.print(dialect, &shape).named(dialect, parameters),
-            WriteStep::Keys { select, .. } => crate::sql::print_select(dialect, select, &shape).named(dialect, parameters),
-            WriteStep::Insert(step) => step.named(dialect, parameters),
         }
     }
 }
@@ -201,11 +184,6 @@ impl Change {
             Change::Update { of, .. } | Change::Delete { of, .. } => of.wanted_keys(),
             Change::Written(_) => None,
         }
-    }
-
-    /// Its text for a shape.
-    pub(crate) fn print(&self, dialect: &Dialect, shape: &Shape<'_>) -> Printed {
-        print_change(dialect, self, shape)
     }
 
     /// Whether its text depends on which parameters are given, or on how many values a list has.

@@ -4,13 +4,27 @@ use std::collections::HashSet;
 
 use kampf_schema::{ColumnId, Rule, Schema, Table, TableId, Value};
 
-use super::effect::{Effect, Effects};
+use super::effect::{Effect, Effects, WriteError};
 use crate::evaluate::key_of;
 use crate::key::Key;
 
+impl Effects<'_> {
+    /// What becomes of the rows.
+    ///
+    /// # Errors
+    /// Why that cannot be told, or must not be.
+    pub fn with(&self, parameters: &[Value]) -> Result<Effect, WriteError> {
+        let effect = self.meant(parameters)?;
+        match broken(self.schema(), self, &effect) {
+            Some(rule) => Err(WriteError::Breaks(rule)),
+            None => Ok(effect),
+        }
+    }
+}
+
 /// The first rule that would be broken, in words; none where all hold. New rows have the schema's rules by the way they are made, but for
 /// columns that are set.
-pub(super) fn broken(schema: &Schema, effects: &Effects<'_>, effect: &Effect) -> Option<String> {
+fn broken(schema: &Schema, effects: &Effects<'_>, effect: &Effect) -> Option<String> {
     effect.tables.iter().find_map(|(&table, of_table)| {
         let model = schema.table(table);
         let mut changed: Vec<(Option<u64>, Vec<Value>)> = Vec::new();

@@ -10,6 +10,7 @@ mod own;
 mod parameters;
 mod sample;
 mod schema_text;
+mod selected;
 mod toml_text;
 mod twin;
 mod variant;
@@ -25,11 +26,12 @@ use kampf_fill::{Blueprint, FillError, FillSubject, LeftOut, Order, leave_out_ch
 use kampf_schema::{ColumnId, Relations, Schema, Span, TableId, did_you_mean, expr};
 
 pub(crate) use config::{Config, ContestConfig};
-pub(crate) use contest::{Selected, multiplied, resolve};
+pub(crate) use contest::{multiplied, resolve};
 pub(crate) use file::file_schema;
 pub(crate) use keys::VariantKeys;
 pub(crate) use sample::{MOST_ROWS, SAMPLE, Sampled, bare};
 pub(crate) use schema_text::SchemaText;
+pub(crate) use selected::Selected;
 pub(crate) use toml_text::{Scalar, TomlText};
 pub(crate) use twin::twin_name;
 pub(crate) use variant::{DERIVED, Variant, wants_derived};

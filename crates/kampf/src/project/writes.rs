@@ -9,10 +9,10 @@ use kampf_schema::{TableId, Value};
 use serde_json::json;
 
 use super::config::{ContestConfig, WriteConfig};
-use super::contest::{Selected, chosen, only, unmatched};
 use super::file::OwnSql;
 use super::own::OwnWay;
 use super::parameters::parameters;
+use super::selected::{Selected, chosen, only, unmatched};
 use super::written::Written;
 use super::{Project, need_part};
 use crate::arguments::Selection;

@@ -333,8 +333,9 @@ fn demo() -> Folder {
 }
 
 fn contests_agree(folder: &Folder) {
-    let text = folder.ok(&["check", "-q", "--only", "*database*", "--only", "*needed*"]);
+    let text = folder.ok(&["check", "-q", "--only", "*database*", "--only", "*needed*", "--only", "direct.*"]);
     assert_eq!(text.matches("contenders give this answer").count(), 21, "{text}");
+    assert_eq!(text.matches("contenders leave the tables like this").count(), 7, "{text}");
 }
 
 #[test]

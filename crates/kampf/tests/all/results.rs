@@ -121,7 +121,7 @@ fn results_are_listed_with_contest_and_verdict_and_damaged_ones_named() {
         (
             "kind.json",
             "{\"format\": \"kampf-result\", \"version\": 1, \"contests\": [{\"name\": \"a\", \"kind\": \"saga\"}]}",
-            "has in `a` a contest of kind `saga`, and this kampf knows `read` alone",
+            "has in `a` a contest of kind `saga`, and this kampf knows `read` and `write`",
         ),
         ("part.json", "{\"format\": \"kampf-result\", \"version\": 1}", "is damaged"),
         ("torn.json", "{", "is not JSON"),

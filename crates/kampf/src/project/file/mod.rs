@@ -78,7 +78,7 @@ mod tests {
         index.bare = { on = "a(b)", unique = true, kind = "hash", where = "b > 1", include = ["c"], without = ["a"] }
         keys = { a = ["integer", "uuid4", "uuid7", "text"], "*" = ["uuid7"] }
         keep = { datasets = 1, variants = 2, disk = "1 GiB" }
-        conditions = { hit_rate = ["90 %"], round_trip = "1ms", pin = true }
+        conditions = { hit_rate = ["90 %"], round_trip = "1ms", pin = true, durable = false }
         [contest.x]
         about = "a"
         from = "a"
@@ -125,6 +125,25 @@ mod tests {
         [contest.x.contender.program]
         command = ["a"]
         environment = ["B"]
+        [contest.z]
+        insert = "a"
+        count = 2
+        set = ["b = :p"]
+        also = ["c 2 each"]
+        batch = [10]
+        [contest.z.choices]
+        path = ["direct"]
+        batch = ["values:10"]
+        commit = ["once"]
+        back = ["asked"]
+        hang = ["stepwise"]
+        [contest.z.contender.own]
+        sql.a = "insert"
+        commit = "each"
+        [contest.u]
+        update = "a"
+        [contest.d]
+        delete = "a"
         [contest.y]
         ordered = true
         [contest.y.contender.a]
