@@ -323,7 +323,9 @@ fn contest(general: &General, project: &Project, name: &str, arguments: &Show) -
             page.paragraph(&text, 0);
             page.blank();
         }
-        page.line(paint(Look::Title, "not derived"));
+        if !selected.field.not_derived.is_empty() {
+            page.line(paint(Look::Title, "not derived"));
+        }
         for not in &selected.field.not_derived {
             page.paragraph(&format!("  {}: {}", not.choices, not.reason), 4);
         }

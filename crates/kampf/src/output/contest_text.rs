@@ -109,11 +109,10 @@ fn given(part: &RacedContest) -> String {
         words.push(format!("of calls with a cache {} find their answer kept", percent(rate)));
     }
     if let Some(durable) = found.durable {
-        let takes =
-            found.commit_ns.map_or_else(String::new, |nanos| format!(", which takes {} here for one changed row", duration(nanos as f64)));
+        let takes = found.commit_ns.map_or_else(String::new, |nanos| format!("; one changed row takes {} here", duration(nanos as f64)));
         words.push(match durable {
             true => format!("each commit waits until it is on the disk{takes}"),
-            false => format!("commits do not wait for the disk{takes}"),
+            false => format!("commits do not wait until they are on the disk{takes}"),
         });
     }
     if let Some(core) = found.core {

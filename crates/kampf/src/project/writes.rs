@@ -161,7 +161,9 @@ fn own(project: &Project, config: &ContestConfig, write: &Write, left_out: &mut 
         let plan = own_write(&project.schema, write, &said, commit.unwrap_or(Commit::Once), &names).map_err(|(at, error)| {
             Problem::wrong(format!("nothing is bound to `{}{}`", if error.name.starts_with(['?', '$']) { "" } else { ":" }, error.name))
                 .at(source.place(texts[at].place(error.span)))
-                .hint("parameters of the contest have a value, and for new rows the columns of their table, `:remarks`, or all as `:rows`")
+                .hint(
+                    "parameters of the contest have a value, and for new rows the columns of their table by their names, or all as `:rows`",
+                )
         })?;
         let by_hand = Some(ByHand::of_written(texts.iter().map(|text| text.value.as_str())));
         entries.push(Entry { name: own.name.clone(), choices: None, way: EntryWay::Write(Box::new(plan)), by_hand, variant: None });

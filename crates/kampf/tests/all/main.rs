@@ -28,3 +28,4 @@ mod starting;
 mod structure;
 mod twin;
 mod verdicts;
+mod writes;

@@ -337,7 +337,7 @@ fn words_of_other_languages_are_answered_with_the_way_out() {
         ("give = [\"label\"]\nhaving = \"count() > 3\"", "a condition over groups is SQL of your own"),
         ("give = [\"label\"]\ngroup_by = [\"label\"]", "the terms of groups stand in `group`"),
         ("give = [\"label\"]\norder_by = [\"label\"]", "what rows are sorted by stands in `order`"),
-        ("give = [\"label\"]\nzebra = 1", "there is `about`, `from`, `give`, `where`, `group`, `distinct`"),
+        ("give = [\"label\"]\nzebra = 1", "there is `about`, `from`, `insert`, `update`, `delete`"),
     ] {
         folder.write("kampf.toml", format!("{base}\n[contest.other]\nfrom = \"hive\"\n{contest}\n"));
         let said = folder.error(&["show", "other"], 2);
