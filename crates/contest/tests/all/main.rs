@@ -9,3 +9,4 @@ mod layers;
 mod odd_inputs;
 mod related;
 mod statements;
+mod writes;
