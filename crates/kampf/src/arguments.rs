@@ -228,6 +228,9 @@ pub(crate) struct Selection {
     /// Of the derived contenders only these.
     #[arg(skip)]
     pub(crate) exactly: Vec<kampf_contest::Choices>,
+    /// Nothing but names is wanted, at once: no row is looked at.
+    #[arg(skip)]
+    pub(crate) names_only: bool,
     /// Contenders that are wanted besides, by their names, wherever among all combinations they are.
     #[arg(skip)]
     pub(crate) named: Vec<String>,

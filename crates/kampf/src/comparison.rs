@@ -156,9 +156,20 @@ fn contest_warnings(old: &RacedContest, new: &RacedContest) -> Vec<String> {
             warnings.push(format!("setting {name}: {} / {}", setting(old), setting(new)));
         }
     }
-    let differing = old.circumstance.differing(&new.circumstance);
+    let mut differing = old.circumstance.differing(&new.circumstance);
+    if old.arranged.durable != new.arranged.durable {
+        differing.push("durable");
+    }
     if !differing.is_empty() {
         warnings.push(format!("conditions differ: {}", differing.join(", ")));
+    }
+    if let (Some(before), Some(after)) = (old.arranged.commit_ns, new.arranged.commit_ns) {
+        let (before, after) = (before as f64, after as f64);
+        // What waits for a disk varies more than the machine does.
+        if !(0.8..=1.25).contains(&(after / before.max(1.0))) {
+            let duration = crate::output::duration;
+            warnings.push(format!("a commit of one changed row took {} / {}", duration(before), duration(after)));
+        }
     }
     if let (Some(before), Some(after)) = (median(&old.course.reference_loop), median(&new.course.reference_loop)) {
         let ratio = after / before;

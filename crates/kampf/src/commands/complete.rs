@@ -102,9 +102,10 @@ fn contenders(asked: &HalfLine) -> Vec<String> {
     if named.is_empty() {
         named = all.iter().collect();
     }
+    let names_only = Selection { names_only: true, ..Selection::default() };
     let mut words = Vec::new();
     for contest in named.into_iter().take(MOST) {
-        let entries = resolve(&project, contest, &Selection::default()).map(|selected| selected.contest.entries);
+        let entries = resolve(&project, contest, &names_only).map(|selected| selected.contest.entries);
         words.extend(entries.into_iter().flatten().map(|entry| entry.name));
     }
     words.sort();

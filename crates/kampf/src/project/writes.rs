@@ -66,7 +66,7 @@ pub(super) fn resolve(project: &Project, config: &ContestConfig, of: &WriteConfi
         entries,
         job: Job::Write(Box::new(job)),
     };
-    if selection.exactly.is_empty() {
+    if selection.exactly.is_empty() && !selection.names_only {
         holds(project, config, of, &contest)?;
     }
     Ok(Selected {
@@ -188,16 +188,26 @@ fn texts<'s>(project: &'s Project, write: &Write, sql: &'s OwnSql) -> Result<Opt
     Ok(sql.of(project.engine.name()).map(|first| std::iter::once(first).chain(&sql.more).collect()))
 }
 
+/// Rows that are looked at before anything is measured, set by set of parameters.
+const ENOUGH_ROWS: u64 = 1_000_000;
+
 /// Makes sure that the rows that are met with the parameters of the first round can be written as the contest says.
 fn holds(project: &Project, config: &ContestConfig, of: &WriteConfig, contest: &Contest) -> Result<(), Problem> {
     let Some(job) = contest.job.write() else { return Ok(()) };
     let effects = Effects::of(&project.schema, &job.write, &job.rows, &job.new);
     let source = &project.config.source;
     let filter = config.filter.as_ref().map_or(config.span, |filter| filter.span);
-    let mut rows = 0;
+    let (mut rows, mut looked_at) = (0, 0);
     for set in contest.parameter_sets_of(&project.blueprint, project.race_seed, 0) {
         match effects.with(&set) {
-            Ok(effect) => rows += effect.own_rows,
+            Ok(effect) => {
+                rows += effect.own_rows;
+                looked_at += project.blueprint.rows(job.write.table());
+                // The check works the others out too, and says the same of them.
+                if rows > 0 && looked_at >= ENOUGH_ROWS {
+                    break;
+                }
+            }
             Err(WriteError::Hangs { table, child }) => {
                 let name = |table: TableId| project.schema.table(table).name.clone();
                 let problem = Problem::wrong(format!("rows of `{}` hang on rows of `{}` that are deleted", name(child), name(table)));

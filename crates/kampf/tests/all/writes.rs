@@ -101,7 +101,9 @@ fn the_ways_leave_the_tables_alike_and_the_dataset_as_it_was() {
 #[test]
 fn a_race_of_writes_says_what_was_written_and_how_durably() {
     let folder = Folder::apiary(WRITES);
-    let run = |more: &[&str]| json(&folder.ok(&[&["race", "more", "close", "--time", "4s", "--format", "json", "-q"], more].concat()));
+    let run = |more: &[&str]| {
+        json(&folder.ok(&[&["race", "more", "close", "--time", "2s", "--rounds", "2", "--format", "json", "-q"], more].concat()))
+    };
     folder.ok(&["fill", "-q"]);
     let before = bytes(&folder);
     let document = run(&[]);
@@ -126,8 +128,11 @@ fn a_race_of_writes_says_what_was_written_and_how_durably() {
     assert_eq!(conditions["durable"], false);
     // A saved result is shown and compared.
     assert!(folder.ok(&["results"]).contains("more"));
-    let told = folder.ok(&["race", "close", "--time", "3s", "-q"]);
+    let told = folder.ok(&["race", "close", "--time", "1s", "-q"]);
     assert!(told.contains("commits do not wait until they are on the disk"), "{told}");
+    let saved = folder.read_dir(".kampf/results");
+    let compared = folder.kampf(&["compare", &saved[0], &saved[1]]).stdout;
+    assert!(compared.contains("conditions differ: durable"), "{compared}");
 }
 
 #[test]
@@ -195,7 +200,7 @@ fn what_leaves_the_tables_otherwise_differs_and_is_shown() {
 #[test]
 fn one_that_leaves_something_else_in_the_race_alone_has_failed_there() {
     // Each call lowers what it should raise once the engine's clock is some seconds ahead.
-    let begun = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs() + 6;
+    let begun = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs() + 4;
     let sql = format!(
         "sql = \"UPDATE hive SET frames = frames + CASE WHEN unixepoch() >= {begun} THEN 0 ELSE 1 END, \
          label = CASE WHEN unixepoch() >= {begun} THEN 'odd' ELSE label END WHERE frames < :most\""
@@ -203,7 +208,7 @@ fn one_that_leaves_something_else_in_the_race_alone_has_failed_there() {
     let folder = with("grow", &sql);
     folder.ok(&["fill", "-q"]);
     let before = bytes(&folder);
-    let ended = folder.kampf(&["race", "grow", "--time", "14s", "--exact", "--rounds", "2000", "--format", "json", "-q"]);
+    let ended = folder.kampf(&["race", "grow", "--time", "9s", "--exact", "--rounds", "2000", "--format", "json", "-q"]);
     assert_eq!(ended.status, 1, "{}", ended.stderr);
     let raced = json(&ended.stdout);
     let contenders = raced["contests"][0]["contenders"].as_array().unwrap();
@@ -271,12 +276,12 @@ fn killed_while_it_writes(engine: &str, kills: u64) {
             .stderr(Stdio::null())
             .spawn()
             .unwrap();
-        std::thread::sleep(Duration::from_millis(200 + dice.below(4000)));
+        std::thread::sleep(Duration::from_millis(200 + dice.below(2500)));
         child.kill().unwrap();
         assert_eq!(child.wait().unwrap().signal(), Some(9), "kill {kill} came when all was done");
         untouched(&folder, engine, &format!("kill {kill}"));
     }
-    let told = folder.ok(&[&race[..], &["4s"]].concat());
+    let told = folder.ok(&[&race[..], &["3s"]].concat());
     assert!(told.contains("Together") && !told.contains("failed"), "{told}");
     untouched(&folder, engine, "the last race");
     assert_eq!(folder.datasets(), kept, "a copy is left");
@@ -286,13 +291,13 @@ fn killed_while_it_writes(engine: &str, kills: u64) {
 
 #[test]
 fn kills_while_rows_are_written_leave_the_dataset_as_it_was_on_sqlite() {
-    killed_while_it_writes("sqlite", 5);
+    killed_while_it_writes("sqlite", 4);
 }
 
 #[test]
 fn kills_while_rows_are_written_leave_the_dataset_as_it_was_on_postgresql() {
     if installed() {
-        killed_while_it_writes("postgres", 3);
+        killed_while_it_writes("postgres", 2);
     }
 }
 

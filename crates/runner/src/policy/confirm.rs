@@ -9,11 +9,17 @@ use crate::trouble::Trouble;
 /// The round whose parameters no round of a race has.
 const UNSEEN: u64 = u32::MAX as u64;
 
+/// So many sets of parameters are enough where rows are written: all that is there is looked at for each, and rounds look at it too.
+const WRITTEN_SETS: usize = 2;
+
 impl Track<'_> {
     /// Asks every survivor once more, with parameters it has not seen. Says why not all were asked, where that is so: the rounds
     /// that were finished are kept then.
     pub(super) fn confirm(&mut self, events: &mut dyn FnMut(Event<'_>)) -> Option<String> {
-        let unseen = self.stage.sets(UNSEEN);
+        let mut unseen = self.stage.sets(UNSEEN);
+        if self.stage.contestants().iter().any(|contestant| contestant.writes) {
+            unseen.truncate(WRITTEN_SETS);
+        }
         let fresh = match has_parameters(&unseen) {
             false => None,
             true => match self.stage.right(&unseen) {
