@@ -135,6 +135,26 @@ fn a_race_of_writes_says_what_was_written_and_how_durably() {
     assert!(compared.contains("conditions differ: durable"), "{compared}");
 }
 
+/// The copy is reached over the same longer way as the data would be: no call takes less than its trips are held.
+#[test]
+fn trips_of_calls_that_write_are_held_too() {
+    let held = |engine: &str| {
+        let folder = Folder::apiary(WRITES);
+        let race = ["race", "more", "--round-trip", "4ms", "--rounds", "2", "--time", "3s", "--format", "json", "-q", "--engine", engine];
+        let raced =
+            json(&folder.ok(&[&race[..], &["--only", "direct.values:auto.once+returned", "--only", "direct.single.once"]].concat()));
+        for contender in raced["contests"][0]["contenders"].as_array().unwrap() {
+            let (took, statements) = (contender["latency_ns"]["median"].as_f64().unwrap(), contender["statements"].as_f64().unwrap());
+            assert!(took >= statements * 4e6, "{engine}: {contender}");
+        }
+        folder.ok(&["fill", "--remove", "-q", "--engine", engine]);
+    };
+    held("sqlite");
+    if installed() {
+        held("postgres");
+    }
+}
+
 #[test]
 fn a_call_that_writes_is_traced() {
     let folder = Folder::apiary(WRITES);

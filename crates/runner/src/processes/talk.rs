@@ -68,11 +68,10 @@ impl<'a> Talk<'a> {
     ) -> Result<Talk<'a>, Trouble> {
         let deadline = Instant::now() + setup.timeout;
         let place = setup.place_of(entry).ok_or_else(|| Trouble::NotStarted("the data of its variant was not loaded".to_owned()))?;
-        let (mut url, mut tcp_url) = (place.url.clone(), place.tcp_url.clone());
-        if contest.job.write().is_some() {
-            let scratch = setup.scratch.ok_or_else(|| Trouble::NotStarted("there is no copy of the data to write to".to_owned()))?;
-            (url, tcp_url) = (scratch.scratch.url().to_owned(), None);
+        if contest.job.write().is_some() && setup.scratch.is_none() {
+            return Err(Trouble::NotStarted("there is no copy of the data to write to".to_owned()));
         }
+        let (url, tcp_url) = (place.url.clone(), place.tcp_url.clone());
         let mut plan = None;
         let launch = match &entry.way {
             EntryWay::Plan(_) | EntryWay::Write(_) => {
