@@ -322,6 +322,20 @@ fn kills_while_rows_are_written_leave_the_dataset_as_it_was_on_postgresql() {
 }
 
 #[test]
+#[ignore = "six minutes: the same with more kills"]
+fn two_hundred_kills_while_rows_are_written_on_sqlite() {
+    killed_while_it_writes("sqlite", 200);
+}
+
+#[test]
+#[ignore = "three minutes: the same with more kills"]
+fn forty_kills_while_rows_are_written_on_postgresql() {
+    if installed() {
+        killed_while_it_writes("postgres", 40);
+    }
+}
+
+#[test]
 fn every_contest_that_writes_is_completed_and_listed() {
     let folder = Folder::apiary(WRITES);
     let shown = folder.ok(&["show", "-q"]);
