@@ -102,7 +102,7 @@ fn the_ways_leave_the_tables_alike_and_the_dataset_as_it_was() {
 fn a_race_of_writes_says_what_was_written_and_how_durably() {
     let folder = Folder::apiary(WRITES);
     let run = |more: &[&str]| {
-        json(&folder.ok(&[&["race", "more", "close", "--time", "2s", "--rounds", "2", "--format", "json", "-q"], more].concat()))
+        json(&folder.ok(&[&["race", "more", "close", "--time", "1s", "--rounds", "1", "--format", "json", "-q"], more].concat()))
     };
     folder.ok(&["fill", "-q"]);
     let before = bytes(&folder);
@@ -140,7 +140,7 @@ fn a_race_of_writes_says_what_was_written_and_how_durably() {
 fn trips_of_calls_that_write_are_held_too() {
     let held = |engine: &str| {
         let folder = Folder::apiary(WRITES);
-        let race = ["race", "more", "--round-trip", "4ms", "--rounds", "2", "--time", "3s", "--format", "json", "-q", "--engine", engine];
+        let race = ["race", "more", "--round-trip", "4ms", "--rounds", "1", "--time", "1s", "--format", "json", "-q", "--engine", engine];
         let raced =
             json(&folder.ok(&[&race[..], &["--only", "direct.values:auto.once+returned", "--only", "direct.single.once"]].concat()));
         for contender in raced["contests"][0]["contenders"].as_array().unwrap() {
@@ -208,7 +208,7 @@ fn what_leaves_the_tables_otherwise_differs_and_is_shown() {
         let ended = folder.kampf(&["check", "close", "-q"]);
         assert_eq!(ended.status, 1, "{sql}\n{}{}", ended.stdout, ended.stderr);
         assert!(ended.stdout.contains("mine: "), "{sql}\n{}", ended.stdout);
-        let raced = json(&folder.ok(&["race", "close", "--time", "2s", "--format", "json", "-q"]));
+        let raced = json(&folder.ok(&["race", "close", "--time", "1s", "--rounds", "1", "--format", "json", "-q"]));
         let contenders = raced["contests"][0]["contenders"].as_array().unwrap();
         let mine = contenders.iter().find(|one| one["name"] == "mine").unwrap();
         assert_eq!(mine["outcome"], "failed", "{mine}");
@@ -220,7 +220,7 @@ fn what_leaves_the_tables_otherwise_differs_and_is_shown() {
 #[test]
 fn one_that_leaves_something_else_in_the_race_alone_has_failed_there() {
     // Each call lowers what it should raise once the engine's clock is some seconds ahead.
-    let begun = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs() + 4;
+    let begun = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs() + 3;
     let sql = format!(
         "sql = \"UPDATE hive SET frames = frames + CASE WHEN unixepoch() >= {begun} THEN 0 ELSE 1 END, \
          label = CASE WHEN unixepoch() >= {begun} THEN 'odd' ELSE label END WHERE frames < :most\""
@@ -228,7 +228,7 @@ fn one_that_leaves_something_else_in_the_race_alone_has_failed_there() {
     let folder = with("grow", &sql);
     folder.ok(&["fill", "-q"]);
     let before = bytes(&folder);
-    let ended = folder.kampf(&["race", "grow", "--time", "9s", "--exact", "--rounds", "2000", "--format", "json", "-q"]);
+    let ended = folder.kampf(&["race", "grow", "--time", "6s", "--exact", "--rounds", "2000", "--format", "json", "-q"]);
     assert_eq!(ended.status, 1, "{}", ended.stderr);
     let raced = json(&ended.stdout);
     let contenders = raced["contests"][0]["contenders"].as_array().unwrap();
@@ -296,12 +296,12 @@ fn killed_while_it_writes(engine: &str, kills: u64) {
             .stderr(Stdio::null())
             .spawn()
             .unwrap();
-        std::thread::sleep(Duration::from_millis(200 + dice.below(2500)));
+        std::thread::sleep(Duration::from_millis(200 + dice.below(1500)));
         child.kill().unwrap();
         assert_eq!(child.wait().unwrap().signal(), Some(9), "kill {kill} came when all was done");
         untouched(&folder, engine, &format!("kill {kill}"));
     }
-    let told = folder.ok(&[&race[..], &["3s"]].concat());
+    let told = folder.ok(&[&race[..], &["1s"]].concat());
     assert!(told.contains("Together") && !told.contains("failed"), "{told}");
     untouched(&folder, engine, "the last race");
     assert_eq!(folder.datasets(), kept, "a copy is left");
@@ -311,7 +311,7 @@ fn killed_while_it_writes(engine: &str, kills: u64) {
 
 #[test]
 fn kills_while_rows_are_written_leave_the_dataset_as_it_was_on_sqlite() {
-    killed_while_it_writes("sqlite", 4);
+    killed_while_it_writes("sqlite", 3);
 }
 
 #[test]
