@@ -147,6 +147,12 @@ pub struct ScratchOrder<'a> {
     pub word: &'a str,
 }
 
+/// Makes the table that every scratch has besides those of the dataset, with one row.
+pub(crate) const SCRATCH_TABLE: &str = "CREATE TABLE kampf_scratch (number INTEGER NOT NULL); INSERT INTO kampf_scratch VALUES (0)";
+
+/// A statement that changes the row of the table that every scratch has: what a commit takes is seen by it.
+pub const ONE_ROW_CHANGES: &str = "UPDATE kampf_scratch SET number = number + 1";
+
 /// A copy of a dataset that may be written to; removed with this.
 pub trait Scratch {
     /// Where it is for contenders, who may change some tables and nothing else. It may hold a password.

@@ -20,7 +20,9 @@ mod throwaway;
 mod touched;
 mod whole;
 
-pub use engine::{Connection, Effort, Endpoint, Engine, Ground, IndexSize, Scratch, ScratchOrder, Served, Setting, Swept, TableSize};
+pub use engine::{
+    Connection, Effort, Endpoint, Engine, Ground, IndexSize, ONE_ROW_CHANGES, Scratch, ScratchOrder, Served, Setting, Swept, TableSize,
+};
 pub use engines::{engine, is_file_of_dataset, is_variable_of_driver, names, schemes, usual};
 pub use event::{LoadEvent, Loaded};
 pub use foreign::{STARS, without_passwords};

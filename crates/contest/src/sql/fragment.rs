@@ -161,6 +161,23 @@ impl Sql {
 impl Printed {
     /// The text as a person copies it: with `:name` for parameters and fixed values written out. Keys of other statements keep their placeholders.
     pub fn named(&self, dialect: &Dialect, parameters: &[String]) -> String {
+        self.with_words(|bind| match bind {
+            Bind::Parameter(at) | Bind::Item(at, _) => parameters.get(*at).map(|name| format!(":{name}")),
+            Bind::Value(value) => Some(literal(dialect, value)),
+            _ => None,
+        })
+    }
+
+    /// The text with the names of the values of a row in place of their placeholders, as parameters are written.
+    pub(crate) fn with_keys_named(&self, names: &[String]) -> String {
+        self.with_words(|bind| match bind {
+            Bind::Key(at) if !names.is_empty() => Some(format!(":{}", names[at % names.len()])),
+            _ => None,
+        })
+    }
+
+    /// The text with words in place of placeholders, where there is a word for what is bound to one.
+    fn with_words(&self, word: impl Fn(&Bind) -> Option<String>) -> String {
         let mut named = String::with_capacity(self.sql.len());
         let mut rest = self.sql.as_str();
         while let Some(first) = rest.chars().next() {
@@ -172,46 +189,12 @@ impl Printed {
             let number: String =
                 if matches!(first, '?' | '$') { rest[1..].chars().take_while(char::is_ascii_digit).collect() } else { String::new() };
             let bind = number.parse::<usize>().ok().and_then(|number| self.binds.get(number.checked_sub(1)?));
-            let word = match bind {
-                Some(Bind::Parameter(at) | Bind::Item(at, _)) => parameters.get(*at).map(|name| format!(":{name}")),
-                Some(Bind::Value(value)) => Some(literal(dialect, value)),
-                _ => None,
-            };
-            match word {
+            match bind.and_then(&word) {
                 Some(word) => {
                     named.push_str(&word);
                     rest = &rest[1 + number.len()..];
                 }
                 None => {
-                    named.push_str(&rest[..length]);
-                    rest = &rest[length..];
-                }
-            }
-        }
-        named
-    }
-}
-
-impl Printed {
-    /// The text with the names of the values of a row in place of their placeholders, as parameters are written.
-    pub(crate) fn with_keys_named(&self, names: &[String]) -> String {
-        let mut named = String::with_capacity(self.sql.len());
-        let mut rest = self.sql.as_str();
-        while let Some(first) = rest.chars().next() {
-            let length = match first {
-                '\'' | '"' => rest[1..].find(first).map_or(rest.len(), |end| end + 2),
-                _ => first.len_utf8(),
-            };
-            let digits: String =
-                if matches!(first, '?' | '$') { rest[1..].chars().take_while(char::is_ascii_digit).collect() } else { String::new() };
-            let bind = digits.parse::<usize>().ok().and_then(|number| self.binds.get(number.checked_sub(1)?));
-            match bind {
-                Some(Bind::Key(at)) if !names.is_empty() => {
-                    named.push(':');
-                    named.push_str(&names[at % names.len()]);
-                    rest = &rest[1 + digits.len()..];
-                }
-                _ => {
                     named.push_str(&rest[..length]);
                     rest = &rest[length..];
                 }

@@ -11,7 +11,7 @@ use super::connect::{self, Link};
 use super::dialect::POSTGRES;
 use super::elsewhere;
 use super::server::{Programs, Server, WRITER, database_of, home_of};
-use crate::engine::{Ground, Scratch, ScratchOrder, Served, Setting};
+use crate::engine::{Ground, SCRATCH_TABLE, Scratch, ScratchOrder, Served, Setting};
 use crate::throwaway::{io, unreachable};
 
 /// How the folder of a scratch's cluster is called in the dataset's; its word follows.
@@ -102,7 +102,8 @@ impl InCluster {
 /// Marks a scratch, and has the database make the values that it is to make.
 fn prepare(link: &Link, order: &ScratchOrder<'_>) -> Result<(), EngineError> {
     let quote = POSTGRES.quote;
-    link.execute("CREATE TABLE kampf_scratch ()")?;
+    // Marked in the same transaction: what has no mark is somebody else's, and would keep the schema from being removed.
+    link.execute(&format!("{SCRATCH_TABLE}; COMMENT ON TABLE kampf_scratch IS '{}'", super::load::TABLE_MARK))?;
     for &(table, column, next) in order.made {
         let model = order.schema.table(table);
         let (table, column) = (quote(&model.name), quote(&model.columns[column].name));
@@ -233,7 +234,6 @@ impl InSchema {
             let link = Link::open(&own_url)?;
             prepare(&link, order)?;
             let_references_wait(&link)?;
-            link.execute(&format!("COMMENT ON TABLE kampf_scratch IS '{}'", super::load::TABLE_MARK))?;
             Ok(InSchema {
                 url: own_url.clone(),
                 own_url,

@@ -11,7 +11,7 @@ use rusqlite::hooks::{AuthAction, AuthContext, Authorization};
 
 use super::error::engine_error;
 use super::{MARK, apply, gone, may_run};
-use crate::engine::{Scratch, ScratchOrder, Setting};
+use crate::engine::{SCRATCH_TABLE, Scratch, ScratchOrder, Setting};
 
 /// Written into the file's header, so that nothing else is written to: "Kmps".
 const SCRATCH_MARK: i32 = 0x4b6d_7073;
@@ -42,6 +42,7 @@ impl InCopy {
                 own.pragma_update(None, "application_id", SCRATCH_MARK).map_err(|error| engine_error(error, None))?;
                 // Written once: it stays in the file.
                 own.pragma_update_and_check(None, "journal_mode", "wal", |_| Ok(())).map_err(|error| engine_error(error, None))?;
+                own.execute_batch(SCRATCH_TABLE).map_err(|error| engine_error(error, None))?;
                 drop(own);
                 Ok(InCopy { url: url.to_owned(), own: open(url, order.settings, order.durable, None)? })
             });
